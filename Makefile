@@ -1,0 +1,42 @@
+# Each target sets up what it needs: only Python 3.11+, make and git are taken for granted.
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+
+.PHONY: demo test check format bench screenshots clean
+
+$(VENV)/.installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --upgrade "pip>=25.1"
+	$(BIN)/python -m pip install --quiet --editable .
+	touch $@
+
+$(VENV)/.developing: $(VENV)/.installed
+	$(BIN)/python -m pip install --quiet --group dev
+	touch $@
+
+$(VENV)/.measuring: $(VENV)/.developing
+	$(BIN)/python -m pip install --quiet --group bench
+	touch $@
+
+demo: $(VENV)/.installed
+	rm -rf build/river-survey
+	$(BIN)/kivvet demo build/river-survey
+
+test: $(VENV)/.developing
+	$(BIN)/python -m pytest
+
+check: $(VENV)/.developing
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+format: $(VENV)/.developing
+	$(BIN)/ruff format .
+	$(BIN)/ruff check --fix .
+
+bench: $(VENV)/.measuring
+	$(BIN)/python -m benchmarks
+
+clean:
+	rm -rf $(VENV) build *.egg-info src/*.egg-info

@@ -1,0 +1,128 @@
+"""Applying tables to a frame in memory, giving back the kind of frame that was given."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pyarrow as pa
+
+from kivvet.core.applied import Applied, Execution
+from kivvet.core.check import check_table
+from kivvet.core.columns import CodedColumn, Column, NumericColumn, column_from_arrow
+from kivvet.core.plan import Entry, Plan, make_plan
+from kivvet.core.tables import RuleTable
+from kivvet.errors import DataError, TableError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_ROWS_A_BATCH = 1 << 23
+
+
+def apply_tables(frame: Any, tables: Sequence[RuleTable], *, with_report: bool = True) -> Applied:
+    """Return `frame` with the outputs of tables as new columns, and the report."""
+    plan = plan_for(frame, [Entry(table.name) for table in tables], {table.name: table for table in tables})
+    return apply_plan(frame, plan, with_report=with_report)
+
+
+def plan_for(frame: Any, entries: Sequence[Entry], tables: Mapping[str, RuleTable]) -> Plan:
+    """Return the plan for a frame; raise `TableError` if tables have errors or names are not found."""
+    plan, faults = make_plan(entries, tables, column_names(frame))
+    for table in {step.table.name: step.table for step in plan.steps}.values():
+        faults += check_table(table)
+    errors = [item for item in faults if item.severity == "error"]
+    if errors:
+        raise TableError(errors)
+    return plan
+
+
+def column_names(frame: Any) -> list[str]:
+    """Return the names of a frame's columns; raise `DataError` if it is none, or a name stands twice."""
+    if isinstance(frame, pa.Table):
+        names = list(frame.column_names)
+    elif _is_pandas(frame):
+        names = [str(name) for name in frame.columns]
+    elif hasattr(frame, "__arrow_c_stream__"):
+        names = list(pa.table(frame).column_names)
+    else:
+        raise DataError(
+            f"a {type(frame).__name__} is no frame", expected="a pandas.DataFrame or a pyarrow.Table",
+            fix="make one of the two from it",
+        )  # fmt: skip
+    if twice := sorted({name for name in names if names.count(name) > 1}):
+        raise DataError(f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one")
+    return names
+
+
+def _is_pandas(frame: Any) -> bool:
+    return type(frame).__module__.partition(".")[0] == "pandas" and hasattr(frame, "columns")
+
+
+def apply_plan(frame: Any, plan: Plan, *, with_report: bool = True) -> Applied:
+    """Return `frame` with the written columns of the plan, and the report."""
+    execution = Execution(plan, with_report=with_report)
+    if _is_pandas(frame):
+        made = execution.apply(lambda name: column_from_pandas(frame[name]), len(frame))
+        new = {name: made[name].as_pandas() for name in plan.written}
+        return Applied(frame.assign(**new), execution.report())
+    table = frame if isinstance(frame, pa.Table) else pa.table(frame)
+    return Applied(_apply_to_arrow(table, plan, execution), execution.report())
+
+
+def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:
+    chunks: dict[str, list[pa.Array]] = {name: [] for name in plan.written}
+    read = table.select(list(plan.source_columns)).unify_dictionaries()
+    batches = read.to_batches(max_chunksize=_ROWS_A_BATCH) if plan.source_columns else []
+    for batch in batches or [_empty_batch(read.schema)]:
+        made = execution.apply(lambda name, batch=batch: column_from_arrow(batch.column(name), name), batch.num_rows)  # type: ignore[misc]
+        for name in plan.written:
+            chunks[name].append(made[name].as_arrow())
+    for name, arrays in chunks.items():
+        table = table.append_column(name, pa.chunked_array(arrays))
+    return table
+
+
+def _empty_batch(schema: pa.Schema) -> pa.RecordBatch:
+    return pa.RecordBatch.from_arrays([pa.array([], field.type) for field in schema], schema=schema)
+
+
+def column_from_pandas(series: pd.Series[Any]) -> Column:
+    """Return a pandas column as a column, sharing memory where its type allows.
+
+    Raises
+    ------
+    DataError
+        If it mixes types, or is of a type that no table reads.
+    """
+    import pandas as pd
+
+    dtype = series.dtype
+    name = str(series.name)
+    if isinstance(dtype, pd.CategoricalDtype):
+        distinct = column_from_pandas(pd.Series(dtype.categories, name=series.name))
+        assert not isinstance(distinct, CodedColumn)
+        return CodedColumn(series.cat.codes.to_numpy(), distinct)
+    if isinstance(dtype, np.dtype) and dtype.kind in "iufb":
+        values = series.to_numpy()
+        if dtype.kind == "b":
+            return NumericColumn("boolean", values.view(np.uint8))
+        if dtype.kind == "f":
+            return NumericColumn("number", values.astype(np.float32) if dtype.itemsize == 2 else values)
+        return NumericColumn("integer", values)
+    if isinstance(dtype, np.dtype) and dtype.kind == "M":
+        ticks = series.to_numpy().view(np.int64)
+        gone = ticks == np.iinfo(np.int64).min
+        return NumericColumn("datetime", ticks, ~gone if gone.any() else None, unit=np.datetime_data(dtype)[0])
+    try:
+        array = pa.array(series, from_pandas=True)
+    except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
+        kinds = sorted({type(value).__name__ for value in series.dropna()})
+        raise DataError(
+            f"column {name!r} mixes types", expected="values of one type", found=", ".join(kinds),
+            fix=f"make it text, for example frame[{name!r}].astype('str')",
+        ) from error  # fmt: skip
+    if isinstance(array, pa.ChunkedArray):
+        array = array.combine_chunks()
+    return column_from_arrow(array, name)

@@ -1,0 +1,123 @@
+"""Text fields become typed Arrow arrays; what does not convert is pointed at, never coerced."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.core.values import LiteralError, ValueType, parse_value
+
+_ARROW_TYPES = {
+    "text": pa.string(),
+    "integer": pa.int64(),
+    "number": pa.float64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+}
+#: What each type is called in a message, with an example of how it is written.
+EXPECTED = {
+    "integer": "a whole number such as 12",
+    "number": "a number such as 12.5",
+    "decimal": "a number such as 12.50",
+    "boolean": "true or false",
+    "date": "a date such as 2026-04-01",
+    "datetime": "a time such as 2026-04-01 13:30",
+}
+_LARGEST_PRECISION = 38
+
+BoolArray = npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True)
+class Converted:
+    """The typed array, null where a field is missing or bad, and which fields are bad (None: none)."""
+
+    array: pa.Array
+    bad: BoolArray | None = None
+
+
+def arrow_type(kind: ValueType) -> pa.DataType:
+    """Return the Arrow type that holds values of `kind`; decimals have one a column."""
+    return _ARROW_TYPES[kind]
+
+
+def null_where(array: pa.Array, mask: pa.Array) -> pa.Array:
+    """Return `array` with null where `mask` is true."""
+    return pc.if_else(mask, pa.scalar(None, array.type), array)
+
+
+def blank_to_null(texts: pa.Array, missing_words: Sequence[str] = ()) -> pa.Array:
+    """Return text with no characters, and the words that mean missing, as null."""
+    if missing_words:
+        return null_where(texts, pc.is_in(texts, pa.array(["", *missing_words], texts.type)))
+    if pc.any(pc.equal(texts, "")).as_py():
+        return null_where(texts, pc.equal(texts, ""))
+    return texts
+
+
+def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] = ()) -> Converted:
+    """Return text fields as values of `kind`.
+
+    Parameters
+    ----------
+    texts : pyarrow string array
+    kind : str
+        For all types but text, outer blanks do not count and blanks alone are missing.
+    missing_words : sequence of str
+        Fields that mean missing; case counts.
+    """
+    if kind == "text":
+        return Converted(blank_to_null(texts, missing_words))
+    fields = blank_to_null(pc.utf8_trim_whitespace(texts), missing_words)
+    if kind == "decimal":
+        return _convert_decimals(fields)
+    if kind == "boolean":
+        bad = pc.invert(pc.is_in(fields, pa.array(["true", "false"], fields.type)))
+        bad = pc.and_(pc.is_valid(fields), bad)
+        if pc.any(bad).as_py():
+            return Converted(null_where(fields, bad).cast(pa.bool_()), bad.to_numpy(zero_copy_only=False))
+        return Converted(fields.cast(pa.bool_()))
+    target = _ARROW_TYPES[kind]
+    try:
+        return Converted(fields.cast(target))
+    except pa.ArrowInvalid:
+        return _convert_one_by_one(fields, kind, target)
+
+
+def _convert_one_by_one(fields: pa.Array, kind: ValueType, target: pa.DataType) -> Converted:
+    """Return what converts, finding the fields that do not by trying each distinct one."""
+    distinct = pc.unique(fields)
+    bad_fields = [
+        text for text in distinct.to_pylist() if text is not None and not _casts(text, kind, target)
+    ]
+    bad = pc.is_in(fields, pa.array(bad_fields, fields.type))
+    return Converted(null_where(fields, bad).cast(target), bad.to_numpy(zero_copy_only=False))
+
+
+def _casts(text: str, kind: ValueType, target: pa.DataType) -> bool:
+    try:
+        pa.scalar(text).cast(target)
+    except pa.ArrowInvalid:
+        return False
+    return True
+
+
+def _convert_decimals(fields: pa.Array) -> Converted:
+    values, bad = [], []
+    for text in fields.to_pylist():
+        value = None
+        if text is not None:
+            try:
+                value = parse_value(text, "decimal")
+            except LiteralError:
+                value = None
+        values.append(value)
+        bad.append(text is not None and value is None)
+    array = pa.array(values) if any(value is not None for value in values) else pa.nulls(len(values), pa.decimal128(1, 0))
+    return Converted(array, np.array(bad, bool) if any(bad) else None)

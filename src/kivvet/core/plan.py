@@ -1,0 +1,291 @@
+"""From the list of columns a dataset wants to the steps that make them, in the order they need.
+
+A name that a table reads is looked up as: what the entry says to read instead; a column of the
+source; a column that another entry makes; an output that just one table of the book makes (which is
+then computed too, and not written).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from kivvet.core.findings import Finding, finding
+from kivvet.core.tables import Input, RuleTable
+from kivvet.errors import Place, did_you_mean, listed, near_name
+
+ENTRY_KEYWORDS = ("table", "input", "keep", "status", "row", "write")
+LATER_ENTRIES = ("formula", "as", "over", "indicators", "name", "amount")
+
+Locate = Callable[[tuple[str | int, ...]], Place | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One entry of `columns`: a table, what it reads, and the names of what it makes.
+
+    Attributes
+    ----------
+    table : str
+    reads : mapping of str to str
+        By input, the column to read instead.
+    keep : tuple of (str, str) or None
+        Outputs and the names they get; None keeps all under their own.
+    status, row : str or None
+        The names of columns that tell how each row was decided, and by which row.
+    is_written : bool
+    """
+
+    table: str
+    reads: Mapping[str, str] = field(default_factory=dict)
+    keep: tuple[tuple[str, str], ...] | None = None
+    status: str | None = None
+    row: str | None = None
+    is_written: bool = True
+    place: Place | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One table applied to one column.
+
+    Attributes
+    ----------
+    table : RuleTable
+    column : str
+        The column read: of the source, or made by an earlier step.
+    from_source : bool
+    outputs : tuple of (str, str)
+        Outputs and the names of the columns made.
+    """
+
+    table: RuleTable
+    column: str
+    from_source: bool
+    outputs: tuple[tuple[str, str], ...]
+    status: str | None = None
+    row: str | None = None
+    is_written: bool = True
+
+    @property
+    def about(self) -> Input:
+        return self.table.inputs[0]
+
+    @property
+    def made(self) -> tuple[str, ...]:
+        """The names of all columns it makes."""
+        extra = (name for name in (self.status, self.row) if name is not None)
+        return (*(name for _, name in self.outputs), *extra)
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """The steps in the order of computation, and the columns written, in the order listed."""
+
+    steps: tuple[Step, ...]
+    written: tuple[str, ...]
+
+    @property
+    def source_columns(self) -> tuple[str, ...]:
+        """The columns of the source that are read, each once."""
+        return tuple(dict.fromkeys(step.column for step in self.steps if step.from_source))
+
+
+def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Entry], list[Finding]]:
+    """Return the entries of a `columns` list, and the faults found."""
+    faults: list[Finding] = []
+    entries: list[Entry] = []
+
+    def fault(message: str, path: tuple[str | int, ...], fix: str = "") -> None:
+        place = locate(path)
+        faults.append(finding("syntax", message, places=(place,) if place else (), remedy=fix))
+
+    if isinstance(given, str) or not isinstance(given, Sequence):
+        fault(f"columns is a list of tables; found {given!r}", (), 'for example columns = ["ph_class"]')
+        return entries, faults
+    for index, item in enumerate(given):
+        path = (index,)
+        if isinstance(item, str):
+            entries.append(Entry(item, place=locate(path)))
+            continue
+        if not isinstance(item, Mapping):
+            fault(f"an entry of columns is a name or {{ table = ... }}; found {item!r}", path)
+            continue
+        for word in item:
+            if word in LATER_ENTRIES:
+                fault(f"{word!r} in columns is not read by this version", (*path, word))
+            elif word not in ENTRY_KEYWORDS:
+                fault(f"{word!r} is no keyword of a columns entry", (*path, word), did_you_mean(word, ENTRY_KEYWORDS) or listed(ENTRY_KEYWORDS))
+        if not isinstance(item.get("table"), str):
+            if not any(word in item for word in LATER_ENTRIES):
+                fault("an entry of columns names its table", path, 'for example { table = "station", keep = ["river"] }')
+            continue
+        reads, keep = item.get("input", {}), item.get("keep")
+        if not isinstance(reads, Mapping) or not all(isinstance(name, str) for name in reads.values()):
+            fault(f"input says which column to read by input; found {reads!r}", (*path, "input"), 'for example input = { station = "site" }')
+            reads = {}
+        renamed = _parse_keep(keep)
+        if keep is not None and renamed is None:
+            fault(f"keep lists outputs, or renames them; found {keep!r}", (*path, "keep"), 'for example keep = ["river", { district = "area" }]')
+        entries.append(
+            Entry(item["table"], dict(reads), renamed, item.get("status"), item.get("row"), bool(item.get("write", True)), locate(path))
+        )
+    return entries, faults
+
+
+def _parse_keep(given: Any) -> tuple[tuple[str, str], ...] | None:
+    if isinstance(given, Mapping):
+        given = [given]
+    if not isinstance(given, Sequence) or isinstance(given, str):
+        return None
+    pairs: list[tuple[str, str]] = []
+    for item in given:
+        if isinstance(item, str):
+            pairs.append((item, item))
+        elif isinstance(item, Mapping) and all(isinstance(name, str) for name in item.values()):
+            pairs.extend(item.items())
+        else:
+            return None
+    return tuple(pairs)
+
+
+def make_plan(
+    entries: Sequence[Entry],
+    tables: Mapping[str, RuleTable],
+    source_names: Iterable[str],
+    renamed: Mapping[str, str] | None = None,
+    unusable: Iterable[str] = (),
+) -> tuple[Plan, list[Finding]]:
+    """Return the steps that make the columns of the entries, and the faults found.
+
+    Parameters
+    ----------
+    entries : sequence of Entry
+    tables : mapping of str to RuleTable
+    source_names : iterable of str
+        The columns of the source.
+    renamed : mapping of str to str, optional
+        By name, the source column that stands for it throughout the dataset.
+    unusable : iterable of str
+        Tables that exist but could not be read; their own findings say why.
+    """
+    return _Planner(entries, tables, tuple(source_names), renamed or {}, set(unusable)).plan()
+
+
+class _Planner:
+    def __init__(
+        self, entries: Sequence[Entry], tables: Mapping[str, RuleTable], source_names: tuple[str, ...],
+        renamed: Mapping[str, str], unusable: set[str],
+    ) -> None:  # fmt: skip
+        self.tables = tables
+        self.source_names = source_names
+        self.renamed = renamed
+        self.unusable = unusable
+        self.faults: list[Finding] = []
+        self.entries = [entry for entry in entries if self.is_known(entry)]
+        self.outputs = [self.kept(entry) for entry in self.entries]
+        self.maker: dict[str, int] = {}
+        self.steps: dict[int, Step] = {}
+        self.under_way: list[tuple[int, str]] = []
+
+    def fault(self, kind: str, message: str, place: Place | None, fix: str = "") -> None:
+        self.faults.append(finding(kind, message, places=(place,) if place else (), remedy=fix))
+
+    def is_known(self, entry: Entry) -> bool:
+        if entry.table in self.tables:
+            return True
+        if entry.table not in self.unusable:
+            near = did_you_mean(entry.table, self.tables)
+            self.fault("unknown-column", f"columns names {entry.table!r}, and no table has that name", entry.place, near or f"tables: {listed(self.tables)}")
+        return False
+
+    def kept(self, entry: Entry) -> tuple[tuple[str, str], ...]:
+        names = [output.name for output in self.tables[entry.table].outputs]
+        if entry.keep is None:
+            return tuple((name, name) for name in names)
+        for name, _ in entry.keep:
+            if name not in names:
+                self.fault("unknown-column", f"keep names {name!r}, and table {entry.table!r} has no such output", entry.place, did_you_mean(name, names) or f"outputs: {listed(names)}")
+        return tuple(pair for pair in entry.keep if pair[0] in names)
+
+    def plan(self) -> tuple[Plan, list[Finding]]:
+        written: list[str] = []
+        for index, entry in enumerate(self.entries):
+            for name in self.made_by(index):
+                other = self.maker.get(name)
+                if name in self.source_names and entry.is_written:
+                    self.fault("unknown-column", f"table {entry.table!r} makes {name!r}, and the source has a column of that name", entry.place, f'rename it: keep = {{ {name} = "{name}_class" }}')
+                elif other is not None:
+                    self.fault(
+                        "unknown-column", f"{name!r} is made twice: by table {self.entries[other].table!r} and by table {entry.table!r}",
+                        entry.place, f'rename one of them: keep = {{ {name} = "{name}_2" }}',
+                    )  # fmt: skip
+                else:
+                    self.maker[name] = index
+                    if entry.is_written:
+                        written.append(name)
+        for index in range(len(self.entries)):
+            self.visit(index)
+        return Plan(tuple(self.steps.values()), tuple(written)), self.faults
+
+    def made_by(self, index: int) -> tuple[str, ...]:
+        entry = self.entries[index]
+        extra = [name for name in (entry.status, entry.row) if name]
+        return (*(name for _, name in self.outputs[index]), *extra)
+
+    def visit(self, index: int) -> None:
+        """Add the step of an entry after the steps it needs."""
+        if index in self.steps:
+            return
+        entry = self.entries[index]
+        table = self.tables[entry.table]
+        about = table.inputs[0]
+        for name in entry.reads:
+            if name != about.name:
+                self.fault("unknown-column", f"input names {name!r}, and table {entry.table!r} has no such input", entry.place, f"its input is {about.name}")
+        wanted = entry.reads.get(about.name, about.name)
+        path = [name for _, name in self.under_way]
+        if index in [number for number, _ in self.under_way]:
+            steps = " -> ".join([*path[path.index(wanted) if wanted in path else 0 :], wanted])
+            self.fault("cycle", f"columns depend on themselves: {steps}", entry.place, f"read a source column instead: {listed(self.source_names)}")
+            return
+        self.under_way.append((index, wanted))
+        source = self.renamed.get(wanted, wanted)
+        if source in self.source_names:
+            self.steps[index] = self.step(index, source, True)
+        else:
+            self.visit_maker(index, wanted, entry, about)
+        self.under_way.pop()
+
+    def visit_maker(self, index: int, wanted: str, entry: Entry, about: Input) -> None:
+        maker = self.maker.get(wanted)
+        if maker is None:
+            makers = [name for name, table in self.tables.items() if any(o.name == wanted for o in table.outputs)]
+            if len(makers) == 1 and wanted != about.name or (len(makers) == 1 and makers[0] != entry.table):
+                maker = len(self.entries)
+                self.entries.append(Entry(makers[0], is_written=False, place=entry.place))
+                self.outputs.append(tuple((o.name, o.name) for o in self.tables[makers[0]].outputs if o.name not in self.maker))
+                for name in self.made_by(maker):
+                    self.maker[name] = maker
+        if maker is None:
+            self.unknown(wanted, entry, about)
+            return
+        faults = len(self.faults)
+        self.visit(maker)
+        if len(self.faults) == faults:
+            self.steps[index] = self.step(index, wanted, False)
+
+    def unknown(self, wanted: str, entry: Entry, about: Input) -> None:
+        candidates = [*self.source_names, *self.maker]
+        near = near_name(wanted, candidates)
+        said = f"did you mean {near!r}? Then say  " if near else "say which column it is:  "
+        self.fault(
+            "unknown-column", f"table {entry.table!r} reads {wanted!r}, which is neither in the source nor made", entry.place,
+            f'{said}{{ table = "{entry.table}", input = {{ {about.name} = "{near or "COLUMN"}" }} }}'
+            + ("" if near else f"; there are {listed(candidates)}"),
+        )  # fmt: skip
+
+    def step(self, index: int, column: str, from_source: bool) -> Step:
+        entry = self.entries[index]
+        return Step(self.tables[entry.table], column, from_source, self.outputs[index], entry.status, entry.row, entry.is_written)

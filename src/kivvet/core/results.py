@@ -1,0 +1,184 @@
+"""From outcomes to new columns: one take for each output, however many there are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.core.columns import CodedColumn, Column, TextColumn, column_from_arrow
+from kivvet.core.convert import arrow_type
+from kivvet.core.kernels import Array, label_by_code
+from kivvet.core.table_parser import value_or_none
+from kivvet.core.tables import Output, RuleTable
+from kivvet.core.values import Value, ValueType
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_NULL8 = np.uint8(255)
+
+
+@dataclass(frozen=True)
+class MadeColumn:
+    """A new column: codes into classes, or typed values.
+
+    Attributes
+    ----------
+    name : str
+    classes : pyarrow.Array or None
+        The classes in order, for text.
+    codes : ndarray of int8, int16 or int32, or None
+        -1 is missing.
+    is_ordered : bool
+    values : pyarrow.Array or None
+        For all other types.
+    """
+
+    name: str
+    classes: pa.Array | None = None
+    codes: Array | None = None
+    is_ordered: bool = False
+    values: pa.Array | None = None
+
+    def as_column(self) -> Column:
+        """Return it as an input for other tables."""
+        if self.codes is not None:
+            return CodedColumn(self.codes, TextColumn(self.classes))
+        return column_from_arrow(self.values, self.name)
+
+    def as_arrow(self) -> pa.Array:
+        """Return a dictionary array for classes, a typed array otherwise."""
+        if self.codes is None:
+            return self.values
+        present = self.codes >= 0
+        n_missing = len(self.codes) - int(np.count_nonzero(present))
+        bitmap = pa.py_buffer(np.packbits(present, bitorder="little")) if n_missing else None
+        indices = pa.Array.from_buffers(
+            pa.from_numpy_dtype(self.codes.dtype), len(self.codes), [bitmap, pa.py_buffer(self.codes)], n_missing
+        )
+        return pa.DictionaryArray.from_arrays(indices, self.classes, ordered=self.is_ordered, safe=False)
+
+    def as_pandas(self) -> Any:
+        """Return what becomes a column of a pandas frame."""
+        import pandas as pd
+
+        if self.codes is None:
+            return _typed_pandas(self.values)
+        assert self.classes is not None
+        dtype = pd.CategoricalDtype(pd.Index(self.classes.to_pylist(), dtype="str"), ordered=self.is_ordered)
+        return pd.Categorical.from_codes(self.codes, dtype=dtype, validate=False)  # type: ignore[call-overload]
+
+
+def _typed_pandas(values: pa.Array) -> Any:
+    import pandas as pd
+
+    type_ = values.type
+    gone = pc.is_null(values).to_numpy(zero_copy_only=False)
+    if pa.types.is_integer(type_):
+        return pd.arrays.IntegerArray(pc.fill_null(values, 0).to_numpy(zero_copy_only=False), gone)  # type: ignore[attr-defined]
+    if pa.types.is_boolean(type_):
+        return pd.arrays.BooleanArray(pc.fill_null(values, False).to_numpy(zero_copy_only=False), gone)
+    if pa.types.is_floating(type_):
+        return values.to_numpy(zero_copy_only=False)
+    if pa.types.is_date(type_):
+        return values.cast(pa.timestamp("s")).to_numpy(zero_copy_only=False)
+    if pa.types.is_timestamp(type_):
+        return values.to_numpy(zero_copy_only=False)
+    return pd.array(values.to_pylist(), dtype=pd.ArrowDtype(type_))
+
+
+class OutputMaker:
+    """Makes the column of one output of a table from outcomes.
+
+    Attributes
+    ----------
+    classes : pyarrow string array or None
+        For text: the classes in order.
+    code_of_outcome : ndarray or None
+        For text: the class of each outcome, -1 for missing.
+    value_of_outcome : pyarrow.Array or None
+        For other types: the value of each outcome.
+    """
+
+    def __init__(self, table: RuleTable, output: Output) -> None:
+        self.output = output
+        self.is_ordered = table.is_ordered(output)
+        position = table.outputs.index(output)
+        ends: list[Value | None] = [table.otherwise.get(output.name)]
+        ends.append(table.missing.get(output.name))
+        self.classes: pa.Array | None = None
+        self.code_of_outcome: npt.NDArray[np.int64] | None = None
+        self.value_of_outcome: pa.Array | None = None
+        if output.type == "text":
+            self.classes = pa.array([str(one) for one in table.classes(output)], pa.string())
+            self.code_of_outcome = self._codes(table, position, ends)
+        else:
+            self.value_of_outcome = self._values(table, position, ends)
+
+    def _codes(self, table: RuleTable, position: int, ends: list[Value | None]) -> npt.NDArray[np.int64]:
+        assert self.classes is not None
+        if table.lookup is not None:
+            texts = pa.concat_arrays([table.lookup.results[position], pa.array(ends, pa.string())])
+            codes = pc.index_in(texts, value_set=self.classes, skip_nulls=True)
+            made: npt.NDArray[np.int64] = pc.fill_null(codes, -1).to_numpy(zero_copy_only=False).astype(np.int64)
+            return made
+        code_of = {text: code for code, text in enumerate(self.classes.to_pylist())}
+        results = [value_or_none(row.results[position]) for row in table.rows] + ends
+        return np.array([-1 if one is None else code_of[str(one)] for one in results], np.int64)
+
+    def _values(self, table: RuleTable, position: int, ends: list[Value | None]) -> pa.Array:
+        if table.lookup is not None:
+            results = table.lookup.results[position]
+            return pa.concat_arrays([results, pa.array(ends, results.type)])
+        values = [value_or_none(row.results[position]) for row in table.rows] + ends
+        if self.output.type == "decimal":
+            return pa.array(values) if any(value is not None for value in values) else pa.nulls(len(values), pa.decimal128(1, 0))
+        if self.output.type == "number":
+            values = [None if value is None else float(value) for value in values]  # type: ignore[arg-type]
+        return pa.array(values, arrow_type(self.output.type))
+
+    def labels(self) -> Array | None:
+        """Return for each outcome a label that is the class code itself, so that no take is needed."""
+        codes = self.code_of_outcome
+        if codes is None or len(self.classes) > 127:  # type: ignore[arg-type]
+            return None
+        return np.where(codes < 0, _NULL8, codes).astype(np.uint8)
+
+    def from_labels(self, name: str, labels: Array) -> MadeColumn:
+        """Return the column from labels made of `labels()`."""
+        return MadeColumn(name, self.classes, labels.view(np.int8), self.is_ordered)
+
+    def from_outcomes(self, name: str, outcomes: Array) -> MadeColumn:
+        """Return the column of outcomes."""
+        if self.code_of_outcome is None:
+            return MadeColumn(name, values=self.value_of_outcome.take(pa.array(outcomes)))  # type: ignore[union-attr]
+        n_classes = len(self.classes)  # type: ignore[arg-type]
+        dtype = np.int8 if n_classes <= 127 else np.int16 if n_classes <= 32_767 else np.int32
+        unsigned = np.dtype(dtype).str.replace("i", "u")
+        labels = np.append(self.code_of_outcome.astype(dtype), dtype(-1)).view(unsigned)
+        codes, _ = label_by_code(outcomes, labels, with_counts=False)
+        return MadeColumn(name, self.classes, codes.view(dtype), self.is_ordered)
+
+    @property
+    def kind(self) -> ValueType:
+        return self.output.type
+
+
+STATUSES = ("matched", "unmatched", "missing")
+
+
+def status_column(name: str, outcomes: Array, unmatched: int) -> MadeColumn:
+    """Return how each row was decided: matched, unmatched or missing."""
+    codes = (outcomes >= unmatched).astype(np.int8)
+    codes += outcomes > unmatched
+    return MadeColumn(name, pa.array(STATUSES, pa.string()), codes)
+
+
+def row_column(name: str, outcomes: Array, unmatched: int) -> MadeColumn:
+    """Return the number, from 1, of the row that decided; missing where none did."""
+    return MadeColumn(name, values=pa.array(outcomes.astype(np.int64) + 1, mask=outcomes >= unmatched))

@@ -1,0 +1,466 @@
+"""Understanding a table's definition: plain values, as a file or a caller gives them, become parts.
+
+All independent faults are collected as findings. A row that cannot be understood is left out and the
+table marked as not complete, so that what does not depend on it can still be checked.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
+from typing import Any
+
+from kivvet.core.condition_parser import ConditionError, parse_condition
+from kivvet.core.conditions import Condition
+from kivvet.core.findings import KINDS, SEVERITIES, Finding, Severity, finding
+from kivvet.core.lookup_rows import LookupRows, parse_lookup
+from kivvet.core.tables import UNFINISHED, Input, Output, Result, Row, TableParts
+from kivvet.core.values import (
+    FOLDS,
+    INPUT_TYPES,
+    VALUE_TYPES,
+    LiteralError,
+    Value,
+    ValueType,
+    parse_decimal,
+    parse_value,
+    write_value,
+)
+from kivvet.errors import Place, did_you_mean, listed, near_name
+
+TABLE_KEYWORDS = (
+    "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "severity",
+)  # fmt: skip
+INPUT_KEYWORDS = ("type", "step", "domain", "shape", "fold", "required", "column", "tz", "note")
+OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "note")
+#: Words of the table form that this version reads nowhere yet, so that it can say so.
+LATER = {
+    "given": "statements that always hold", "from": "periods", "to": "periods", "ends": "periods",
+    "combine": "match = \"every\"", "when": "conditions over several columns",
+}  # fmt: skip
+
+Path = tuple[str | int, ...]
+Locate = Callable[[Path], Place | None]
+
+
+def parse_table(
+    name: str, definition: Mapping[str, Any], locate: Locate = lambda _: None
+) -> tuple[TableParts | None, list[Finding]]:
+    """Return the parts of the table a definition describes, and the faults found.
+
+    Parameters
+    ----------
+    name : str
+    definition : mapping
+        As a table's TOML file gives it; `rows` a list of lists, `lookup` a frame or a list of mappings.
+    locate : callable
+        Gives the place of a path such as ``("rows", 2, 0)``, or None where it is not known.
+
+    Returns
+    -------
+    tuple of (TableParts or None, list of Finding)
+        None where inputs or outputs cannot be understood, so that nothing else can be.
+    """
+    return _TableParser(name, definition, locate).parse()
+
+
+class _TableParser:
+    def __init__(self, name: str, definition: Mapping[str, Any], locate: Locate) -> None:
+        self.name = name
+        self.definition = definition
+        self.locate = locate
+        self.findings: list[Finding] = []
+
+    def fault(
+        self, kind: str, message: str, path: Path, *, fix: str = "", row: int | None = None, offset: int = 0
+    ) -> None:
+        place = self.locate(path)
+        if place is not None and place.column is not None and offset:
+            place = Place(place.file, place.line, place.column + offset)
+        self.findings.append(
+            finding(
+                kind, message, table=self.name, remedy=fix,
+                rows=() if row is None else (row,), places=(place,) if place else (),
+            )
+        )  # fmt: skip
+
+    def parse(self) -> tuple[TableParts | None, list[Finding]]:
+        self.unknown_words(self.definition, TABLE_KEYWORDS, (), "a table")
+        inputs = self.named("inputs", self.parse_input)
+        outputs = self.named("outputs", self.parse_output)
+        match = self.definition.get("match", "one")
+        if match not in ("one", "first"):
+            what = "is not read by this version" if match == "every" else "is no way to match"
+            self.fault("syntax", f"match = {match!r} {what}", ("match",), fix='write "one" or "first"')
+            match = "one"
+        if inputs is None or outputs is None:
+            return None, self.findings
+        if len(inputs) > 1:
+            self.fault(
+                "syntax", f"this version reads tables of one input; this one has {len(inputs)}: "
+                f"{listed(one.name for one in inputs)}", ("inputs",), fix="keep one input a table",
+            )  # fmt: skip
+            return None, self.findings
+        missing, otherwise = self.results_by_output("missing", outputs), self.results_by_output("otherwise", outputs)
+        n_faults = len(self.findings)
+        rows: tuple[Row, ...] = ()
+        lookup: LookupRows | None = None
+        if ("rows" in self.definition) == ("lookup" in self.definition):
+            both = "rows" in self.definition
+            self.fault(
+                "syntax", "a table has either rows or a lookup" + (", not both" if both else "; this one has neither"),
+                ("lookup",) if both else (), fix="add rows = [...]" if not both else "remove one of the two",
+            )  # fmt: skip
+        elif "rows" in self.definition:
+            rows = self.parse_rows(inputs, outputs)
+        else:
+            lookup, faults = parse_lookup(self.definition["lookup"], inputs[0], outputs, self.locate(("lookup",)), self.name)
+            self.findings += faults
+        parts = TableParts(
+            self.name, inputs, outputs, rows, lookup, match, missing, otherwise, self.severities(),
+            str(self.definition.get("title", "")), str(self.definition.get("owner", "")), self.locate(()),
+            is_complete=len(self.findings) == n_faults,
+        )  # fmt: skip
+        return parts, self.findings
+
+    # Definitions
+
+    def unknown_words(self, given: Mapping[str, Any], known: Sequence[str], path: Path, what: str) -> None:
+        for word in given:
+            if word in known:
+                continue
+            at = (*path, word)
+            if word in LATER:
+                self.fault("syntax", f"{word!r} ({LATER[word]}) is not read by this version", at)
+            elif path and word in TABLE_KEYWORDS and word not in ("title", "note", "missing"):
+                self.fault(
+                    "syntax", f"{word!r} belongs to the table, not to {what}", at,
+                    fix=f"move it above the first [heading] of the file: TOML puts what follows [{path[0]}] under it",
+                )  # fmt: skip
+            else:
+                fix = did_you_mean(word, known) or f"known here: {listed(known, 20)}"
+                self.fault("syntax", f"{word!r} is no keyword of {what}", at, fix=fix)
+
+    def named(self, key: str, read: Callable[[str, Mapping[str, Any], Path], Any]) -> Any:
+        """Return the inputs or outputs as a tuple; None where there is a fault that hides the rest."""
+        given = self.definition.get(key)
+        singular = key[:-1]
+        if not isinstance(given, Mapping) or not given:
+            found = "none" if given is None else f"{given!r}"
+            self.fault(
+                "syntax", f"a table names its {key}; found {found}", (key,) if given is not None else (),
+                fix=f'add a line such as  {key}.NAME = "text"',
+            )  # fmt: skip
+            return None
+        made = []
+        for name, options in given.items():
+            path = (key, name)
+            if name in TABLE_KEYWORDS and not isinstance(options, str) and not (
+                isinstance(options, Mapping) and "type" in options
+            ):  # fmt: skip
+                self.fault(
+                    "syntax", f"{name!r} stands under [{key}], so it is read as an {singular}", path,
+                    fix=f"move it above the line [{key}], or write {key}.NAME = ... instead of the heading",
+                )  # fmt: skip
+                continue
+            if isinstance(options, str):
+                options = {"type": options}  # noqa: PLW2901
+            if not isinstance(options, Mapping):
+                self.fault("syntax", f"{singular} {name!r} needs a type; found {options!r}", path, fix='for example "text"')
+                continue
+            made.append(read(name, options, path))
+        return None if None in made or not made else tuple(made)
+
+    def value_type(self, name: str, options: Mapping[str, Any], path: Path, types: Sequence[str]) -> ValueType | None:
+        kind = options.get("type")
+        if kind in types:
+            return kind  # type: ignore[return-value]
+        near = near_name(str(kind), types) if kind else None
+        message = f"{name!r} has no type" if kind is None else f"{kind!r} is no type for {name!r}"
+        self.fault(
+            "syntax", message, (*path, "type") if kind is not None else path,
+            fix=f"did you mean {near!r}?" if near else f"one of: {listed(types)}",
+        )  # fmt: skip
+        return None
+
+    def parse_input(self, name: str, options: Mapping[str, Any], path: Path) -> Input | None:
+        self.unknown_words(options, INPUT_KEYWORDS, path, "an input")
+        kind = self.value_type(name, options, path, INPUT_TYPES)
+        if kind is None:
+            return None
+        step, offset = self.parse_step(kind, options.get("step"), (*path, "step"))
+        domain: Condition | None = None
+        if (given := options.get("domain")) is not None:
+            texts = [str(one) for one in given] if isinstance(given, (list, tuple)) else None
+            try:
+                domain = parse_condition(_as_list_condition(texts, kind) if texts is not None else str(given), kind)
+            except ConditionError as error:
+                fix = error.fix or f"expected {error.expected}"
+                self.fault(error.kind, f"in the domain of {name!r}: {error.problem}", (*path, "domain"), fix=fix)
+        shape = options.get("shape")
+        if shape is not None and (kind != "text" or not isinstance(shape, str) or not shape):
+            self.fault("syntax", f"shape belongs to a text input; found {shape!r}", (*path, "shape"), fix='for example "A99"')
+            shape = None
+        fold = options.get("fold", ())
+        fold = (fold,) if isinstance(fold, str) else tuple(fold)
+        if (unknown := [one for one in fold if one not in FOLDS]) or (fold and kind != "text"):
+            found = listed(unknown) if unknown else f"fold on a {kind} input"
+            self.fault("syntax", f"fold makes differences of text not count; found {found}", (*path, "fold"), fix=f"use {listed(FOLDS)}")
+            fold = ()
+        required = options.get("required", False)
+        if not isinstance(required, bool):
+            self.fault("syntax", f"required is true or false; found {required!r}", (*path, "required"))
+            required = False
+        return Input(
+            name, kind, step, offset, domain, shape, fold, required, _text_or_none(options.get("column")),
+            _text_or_none(options.get("tz")),
+        )  # fmt: skip
+
+    def parse_step(self, kind: ValueType, given: Any, path: Path) -> tuple[Decimal | None, Decimal]:
+        if given is None:
+            return None, Decimal(0)
+        size, offset = (given.get("size"), given.get("offset", 0)) if isinstance(given, Mapping) else (given, 0)
+        try:
+            numbers = parse_decimal(str(size)), parse_decimal(str(offset))
+        except LiteralError:
+            numbers = Decimal(0), Decimal(0)
+        is_whole = kind not in ("integer", "date") or all(one == one.to_integral_value() for one in numbers)
+        if kind not in ("number", "integer", "date") or numbers[0] <= 0 or not is_whole:
+            self.fault(
+                "syntax", f"a step is a number above 0 on a number, integer or date input; found {given!r}", path,
+                fix="for example step = 0.1, or step = { size = 5, offset = 2 }",
+            )  # fmt: skip
+            return None, Decimal(0)
+        return numbers
+
+    def parse_output(self, name: str, options: Mapping[str, Any], path: Path) -> Output | None:
+        self.unknown_words(options, OUTPUT_KEYWORDS, path, "an output")
+        kind = self.value_type(name, options, path, VALUE_TYPES)
+        if kind is None:
+            return None
+        width = options.get("width")
+        if width is not None and (kind != "text" or not isinstance(width, int) or isinstance(width, bool) or width < 1):
+            self.fault("syntax", f"width is a number of characters of a text output; found {width!r}", (*path, "width"))
+            width = None
+        order = options.get("order", ())
+        if kind != "text" or isinstance(order, (str, Mapping)) or len(set(map(str, order))) != len(order):
+            if order:
+                self.fault("syntax", f"order lists the classes of a text output, each once; found {order!r}", (*path, "order"))
+            order = ()
+        meaning = options.get("meaning", {})
+        if not isinstance(meaning, Mapping):
+            self.fault("syntax", f"meaning gives a word by class; found {meaning!r}", (*path, "meaning"))
+            meaning = {}
+        return Output(
+            name, kind, width, tuple(map(str, order)), {k: str(v) for k, v in meaning.items()},
+            _text_or_none(options.get("column")),
+        )  # fmt: skip
+
+    def severities(self) -> dict[str, Severity]:
+        given = self.definition.get("severity", {})
+        chosen: dict[str, Severity] = {}
+        if not isinstance(given, Mapping):
+            self.fault("syntax", "severity gives error, warning or note by kind of finding", ("severity",), fix='[severity]  gap = "warning"')
+            return chosen
+        for kind, severity in given.items():
+            if kind not in KINDS:
+                self.fault("syntax", f"{kind!r} is no kind of finding", ("severity", kind), fix=did_you_mean(kind, KINDS) or listed(KINDS, 30))
+            elif severity not in SEVERITIES:
+                self.fault("syntax", f"{severity!r} is no severity", ("severity", kind), fix=f"one of: {listed(SEVERITIES)}")
+            else:
+                chosen[kind] = severity
+        return chosen
+
+    def results_by_output(self, key: str, outputs: tuple[Output, ...]) -> dict[str, Any]:
+        given = self.definition.get(key, {})
+        if not isinstance(given, Mapping):
+            self.fault(
+                "syntax", f"{key} gives a result for each output by name; found {given!r}", (key,),
+                fix=f"write {key} = {{ {outputs[0].name} = {_toml(given)} }}",
+            )  # fmt: skip
+            return {}
+        by_name = {output.name: output for output in outputs}
+        results: dict[str, Any] = {}
+        for name, cell in given.items():
+            if name not in by_name:
+                self.fault("unknown-column", f"{key} names {name!r}, which is no output", (key, name), fix=did_you_mean(name, by_name) or f"outputs: {listed(by_name)}")
+                continue
+            result = self.parse_result(cell, by_name[name], (key, name), None)
+            if result is not UNFINISHED:
+                results[name] = result
+        return results
+
+    # Rows
+
+    def parse_rows(self, inputs: tuple[Input, ...], outputs: tuple[Output, ...]) -> tuple[Row, ...]:
+        given = self.definition["rows"]
+        if not isinstance(given, (list, tuple)) or not all(isinstance(row, (list, tuple)) for row in given):
+            self.fault("syntax", "rows is a list of lists, or the name of a CSV file", ("rows",), fix='for example  rows = [["< 5", "low"]]')
+            return ()
+        headings = [one.column or one.name for one in (*inputs, *outputs)]
+        first, columns = self.header(given, inputs, outputs, headings)
+        if columns is None:
+            return ()
+        rows = []
+        for index in range(first, len(given)):
+            row = self.parse_row(given[index], index, index - first + 1, inputs, outputs, columns)
+            if row is not None:
+                rows.append(row)
+        return tuple(rows)
+
+    def header(
+        self, given: Sequence[Sequence[Any]], inputs: tuple[Input, ...], outputs: tuple[Output, ...], headings: list[str]
+    ) -> tuple[int, list[int] | None]:
+        """Return the index of the first row of conditions, and for each heading its column (None: a fault)."""
+        names = [one.name for one in (*inputs, *outputs)]
+        top = [str(cell).strip() for cell in given[0]] if given else []
+        needs_header = len(headings) > 2
+        is_header = bool(top) and (set(top) in (set(names), set(headings)) or needs_header)
+        if not is_header:
+            if needs_header and not given:
+                self.fault("syntax", "the first row names the columns", ("rows",), fix=f"begin with {_toml(headings)}")
+                return 0, None
+            return 0, list(range(len(headings)))
+        columns: list[int] = []
+        faults = len(self.findings)
+        for name, heading in zip(names, headings, strict=True):
+            places = [i for i, cell in enumerate(top) if cell in (name, heading)]
+            if len(places) != 1:
+                what = "twice" if places else "not"
+                fix = did_you_mean(heading, top) if not places else "keep one"
+                self.fault("unknown-column", f"the column {heading!r} is {what} among the headings: {listed(top)}", ("rows", 0), fix=fix or f"begin with {_toml(headings)}")
+            else:
+                columns.append(places[0])
+        for position, cell in enumerate(top):
+            if cell not in names and cell not in headings and not self.definition.get("rows_from_file"):
+                later = f" ({LATER[cell]} are not read by this version)" if cell in LATER else ""
+                self.fault("unknown-column", f"{cell!r} is neither input nor output{later}", ("rows", 0, position), fix=did_you_mean(cell, names) or "")
+        return 1, columns if len(self.findings) == faults else None
+
+    def parse_row(
+        self, cells: Sequence[Any], index: int, number: int,
+        inputs: tuple[Input, ...], outputs: tuple[Output, ...], columns: list[int],
+    ) -> Row | None:  # fmt: skip
+        expected = len(columns)
+        if max(columns) >= len(cells) or (len(cells) > expected and not self.definition.get("rows_from_file")):
+            self.fault(
+                "syntax", f"row {number} has {len(cells)} cells; {expected} are expected", ("rows", index), row=number,
+                fix=f"one cell each for {listed(one.name for one in (*inputs, *outputs))}",
+            )  # fmt: skip
+            return None
+        conditions: list[Condition] = []
+        for column, position in zip(inputs, columns, strict=False):
+            condition = self.parse_cell(cells[position], column, ("rows", index, position), number)
+            if condition is not None:
+                conditions.append(condition)
+        results: list[Result] = []
+        faults = len(self.findings)
+        for output, position in zip(outputs, columns[len(inputs) :], strict=True):
+            results.append(self.parse_result(cells[position], output, ("rows", index, position), number))
+        if len(conditions) < len(inputs) or len(self.findings) > faults:
+            return None
+        return Row(number, tuple(conditions), tuple(results), self.locate(("rows", index)))
+
+    def parse_cell(self, cell: Any, column: Input, path: Path, number: int) -> Condition | None:
+        try:
+            text = _cell_text(cell, column.type)
+            return parse_condition(text, column.type)
+        except ConditionError as error:
+            self.fault(error.kind, f"in row {number}, {column.name} = {str(cell).strip()!r}: {error.problem}", path, fix=error.fix or f"expected {error.expected}", row=number, offset=error.offset)
+        except LiteralError as error:
+            self.fault("type", f"in row {number}, {column.name} is {cell!r}; expected {error.expected}", path, fix=error.fix, row=number)
+        return None
+
+    def parse_result(self, cell: Any, output: Output, path: Path, number: int | None) -> Result:
+        try:
+            result = parse_result(cell, output.type)
+        except LiteralError as error:
+            where = f"in row {number}, " if number else ""
+            self.fault("type", f"{where}{output.name} is {_shown(cell)}; expected {error.expected}", path, fix=error.fix, row=number)
+            return None
+        if isinstance(result, str):
+            if output.width is not None and len(result) > output.width:
+                self.fault(
+                    "width", f"{output.name} = {result!r} has {len(result)} characters; {output.width} fit", path,
+                    fix=f"shorten it, or set width = {len(result)}", row=number,
+                )  # fmt: skip
+            if output.order and result not in output.order:
+                self.fault(
+                    "type", f"{output.name} = {result!r} is not in its order: {listed(output.order)}", path,
+                    fix=did_you_mean(result, output.order) or "add it to order", row=number,
+                )  # fmt: skip
+        return result
+
+
+def parse_result(cell: Any, kind: ValueType) -> Result:
+    """Return the result that a cell gives: a value, None for missing, UNFINISHED where it is blank.
+
+    Raises
+    ------
+    LiteralError
+        If it is not of the output's type.
+    """
+    if cell is None:
+        return UNFINISHED
+    text = _cell_text(cell, kind)
+    text = text.strip()
+    if not text:
+        return UNFINISHED
+    if text == "missing":
+        return None
+    if text.startswith("=") and isinstance(cell, str):
+        raise LiteralError("a value; formulas as results are not read by this version", f'for the text itself write "{text}" in quotes')
+    if kind == "text":
+        is_quoted = len(text) >= 2 and text[0] == text[-1] == '"'
+        return text[1:-1].replace('""', '"') if is_quoted else text
+    try:
+        value = parse_value(text, kind)
+    except LiteralError as error:
+        raise LiteralError(f"{'an' if kind == 'integer' else 'a'} {kind}: {error.expected}", error.fix) from error
+    if kind == "datetime" and not isinstance(value, dt.datetime):
+        assert isinstance(value, dt.date)
+        return dt.datetime.combine(value, dt.time())
+    if kind == "integer" and not -(2**63) <= int(value) < 2**63:  # type: ignore[arg-type]
+        raise LiteralError("an integer of at most 64 bits")
+    return value
+
+
+def _cell_text(cell: Any, kind: ValueType) -> str:
+    """Return a cell given as text or as a plain value as the text that writes it."""
+    if isinstance(cell, str):
+        return cell
+    if cell is None:
+        return ""
+    if isinstance(cell, float):
+        cell = Decimal(repr(cell))
+    if kind == "text":
+        raise LiteralError("text", f'write "{cell if not isinstance(cell, bool) else str(cell).lower()}" in quotes')
+    if not isinstance(cell, (bool, int, Decimal, dt.date)):
+        raise LiteralError(f"a {kind}")
+    return write_value(cell)
+
+
+def _as_list_condition(texts: list[str], kind: ValueType) -> str:
+    from kivvet.core.conditions import quote_text
+
+    return " | ".join(quote_text(text) if kind == "text" else text for text in texts)
+
+
+def _text_or_none(given: Any) -> str | None:
+    return None if given is None else str(given)
+
+
+def _shown(cell: Any) -> str:
+    return repr(cell.strip() if isinstance(cell, str) else cell)
+
+
+def _toml(given: Any) -> str:
+    import json
+
+    return json.dumps(given, ensure_ascii=False, default=str)
+
+
+def value_or_none(result: Result) -> Value | None:
+    """Return a result as a value: what is unfinished is missing."""
+    return None if result is UNFINISHED else result  # type: ignore[return-value]

@@ -1,0 +1,327 @@
+"""Rule tables as values: inputs, outputs, rows. Immutable; no data, no files."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from decimal import Decimal
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Literal
+
+from kivvet.core.axes import Axis, make_axis
+from kivvet.core.conditions import AnyOf, Condition, Equals, IsMissing
+from kivvet.core.findings import Severity
+from kivvet.core.values import Value, ValueType
+from kivvet.errors import Place
+
+if TYPE_CHECKING:
+    from kivvet.core.lookup_rows import LookupRows
+
+Match = Literal["one", "first"]
+
+
+class _Unfinished:
+    """A result that is still blank."""
+
+    def __repr__(self) -> str:
+        return "UNFINISHED"
+
+
+UNFINISHED = _Unfinished()
+#: A result: a value, None for missing, or UNFINISHED.
+Result = Value | None | _Unfinished
+
+
+@dataclass(frozen=True, slots=True)
+class Input:
+    """An input of a table: what is asked about.
+
+    Attributes
+    ----------
+    name : str
+        Its name in the table, and of the column it reads unless a dataset says otherwise.
+    type : str
+        "text", "integer", "number", "boolean", "date" or "datetime".
+    step, step_offset : Decimal or None, Decimal
+        How fine the values are: multiples of `step` counted from `step_offset`. None: continuous
+        numbers; whole numbers and days have step 1 by their type.
+    domain : Condition or None
+        Where gaps are sought.
+    shape : str or None
+        How codes look: ``A`` a letter, ``9`` a digit, more may follow.
+    fold : tuple of str
+        Which differences of text do not count: "case", "space", "unicode".
+    required : bool
+        Whether a missing value matches no row, not even `any`.
+    column : str or None
+        The heading of its column in the table's own file, where it is not `name`.
+    tz : str or None
+        The time zone that bounds are in, for columns that have one.
+    """
+
+    name: str
+    type: ValueType
+    step: Decimal | None = None
+    step_offset: Decimal = Decimal(0)
+    domain: Condition | None = None
+    shape: str | None = None
+    fold: tuple[str, ...] = ()
+    required: bool = False
+    column: str | None = None
+    tz: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Output:
+    """An output of a table: a column it makes.
+
+    Attributes
+    ----------
+    name, type : str
+    width : int or None
+        The most characters a text may have.
+    order : tuple of str
+        The classes in order; empty where the rows give the order, or there is none.
+    meaning : mapping of str to str
+        What a class means to the reader: "good", "bad" and the like; carried along.
+    column : str or None
+        The heading of its column in the table's own file, where it is not `name`.
+    """
+
+    name: str
+    type: ValueType
+    width: int | None = None
+    order: tuple[str, ...] = ()
+    meaning: Mapping[str, str] = field(default_factory=dict)
+    column: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A row: one condition for each input, one result for each output.
+
+    `number` counts from 1, the header left out; `place` is where it stands, if in a file.
+    """
+
+    number: int
+    conditions: tuple[Condition, ...]
+    results: tuple[Result, ...]
+    place: Place | None = None
+
+
+@dataclass(frozen=True)
+class TableParts:
+    """What a rule table is made of, every text in it already understood."""
+
+    name: str
+    inputs: tuple[Input, ...]
+    outputs: tuple[Output, ...]
+    rows: tuple[Row, ...] = ()
+    lookup: LookupRows | None = None
+    match: Match = "one"
+    missing: Mapping[str, Value] = field(default_factory=dict)
+    otherwise: Mapping[str, Value] = field(default_factory=dict)
+    severity: Mapping[str, Severity] = field(default_factory=dict)
+    title: str = ""
+    owner: str = ""
+    place: Place | None = None
+    is_complete: bool = True  # False where rows had to be left out because they could not be read
+
+
+class RuleTable:
+    """A rule table: rows of conditions on inputs, giving outputs.
+
+    Parameters
+    ----------
+    name : str
+    inputs, outputs : mapping of str to (str or mapping)
+        By name, the type or a mapping of `type` and options, as in a table's file:
+        ``{"ph": {"type": "number", "step": 0.1}}``.
+    rows : sequence of sequences of str, numbers, dates, booleans or None
+        Conditions, then results. With several inputs or outputs the first row names them.
+    lookup : sequence of mappings, pandas.DataFrame or pyarrow.Table
+        Instead of `rows`: keys and outputs as plain values, columns found by name.
+    match : {"one", "first"}
+        "one": rows that meet and differ are an error; "first": the first match wins.
+    missing, otherwise : mapping of str to value
+        By output: the result where no row matches, for missing inputs and for all others.
+    severity : mapping of str to {"error", "warning", "note"}
+        By kind of finding.
+    title, owner : str
+
+    Raises
+    ------
+    TableError
+        With every fault found, if the definition cannot be understood. What can be understood but
+        leaves gaps or overlaps is no exception: ask `check`.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        inputs: Mapping[str, Any],
+        outputs: Mapping[str, Any],
+        rows: Any = None,
+        *,
+        lookup: Any = None,
+        match: str = "one",
+        missing: Mapping[str, Any] | None = None,
+        otherwise: Mapping[str, Any] | None = None,
+        severity: Mapping[str, str] | None = None,
+        title: str = "",
+        owner: str = "",
+    ) -> None:
+        from kivvet.core.table_parser import parse_table
+        from kivvet.errors import TableError
+
+        definition = {
+            "inputs": inputs, "outputs": outputs, "rows": rows, "lookup": lookup, "match": match,
+            "missing": missing, "otherwise": otherwise, "severity": severity, "title": title, "owner": owner,
+        }  # fmt: skip
+        given = {key: value for key, value in definition.items() if value not in (None, "")}
+        parts, findings = parse_table(name, given)
+        errors = [item for item in findings if item.severity == "error"]
+        if errors or parts is None:
+            raise TableError(errors)
+        self.parts = parts
+
+    @classmethod
+    def from_parts(cls, parts: TableParts) -> RuleTable:
+        """Return the table of parts that have been read already."""
+        table = cls.__new__(cls)
+        table.parts = parts
+        return table
+
+    def __setattr__(self, name: str, value: object) -> None:
+        if name == "parts" and "parts" in self.__dict__:
+            raise AttributeError("a RuleTable does not change; make a new one")
+        super().__setattr__(name, value)
+
+    def __repr__(self) -> str:
+        inputs, outputs = ", ".join(i.name for i in self.inputs), ", ".join(o.name for o in self.outputs)
+        return f"<RuleTable {self.name}: {inputs} -> {outputs}, {self.n_rows} rows, match {self.match}>"
+
+    @property
+    def name(self) -> str:
+        return self.parts.name
+
+    @property
+    def inputs(self) -> tuple[Input, ...]:
+        return self.parts.inputs
+
+    @property
+    def outputs(self) -> tuple[Output, ...]:
+        return self.parts.outputs
+
+    @property
+    def rows(self) -> tuple[Row, ...]:
+        """The rows of conditions; empty for a lookup, whose rows are in `lookup`."""
+        return self.parts.rows
+
+    @property
+    def lookup(self) -> LookupRows | None:
+        return self.parts.lookup
+
+    @property
+    def match(self) -> Match:
+        return self.parts.match
+
+    @property
+    def missing(self) -> Mapping[str, Value]:
+        return self.parts.missing
+
+    @property
+    def otherwise(self) -> Mapping[str, Value]:
+        return self.parts.otherwise
+
+    @property
+    def n_rows(self) -> int:
+        return len(self.rows) if self.lookup is None else self.lookup.n_rows
+
+    def output(self, name: str) -> Output:
+        """Return the output of that name; KeyError if there is none."""
+        return next((one for one in self.outputs if one.name == name), None) or _no_output(name)
+
+    @cached_property
+    def axis(self) -> Axis:
+        """The axis of the only input."""
+        (column,) = self.inputs
+        domain = () if column.domain is None else (column.domain,)
+        return make_axis(column, [*(row.conditions[0] for row in self.rows), *domain])
+
+    @cached_property
+    def is_open(self) -> bool:
+        """Whether what no row lists is no gap: single values only, and no domain says what there is."""
+        (column,) = self.inputs
+        if column.domain is not None or column.shape or column.type == "boolean":
+            return False
+        return all(_is_single_values(row.conditions[0]) for row in self.rows)
+
+    def classes(self, output: Output) -> tuple[Value, ...]:
+        """Return the different results of an output, in class order.
+
+        The declared order; else the order of the rows, then `otherwise`, then `missing`.
+        """
+        if output.order:
+            return output.order
+        position = self.outputs.index(output)
+        found: dict[Value, None] = {}
+        if self.lookup is not None:
+            found.update(dict.fromkeys(self.lookup.distinct_results(position)))
+        for row in self.rows:
+            result = row.results[position]
+            if result is not None and not isinstance(result, _Unfinished):
+                found[result] = None
+        for results in (self.otherwise, self.missing):
+            if output.name in results:
+                found[results[output.name]] = None
+        return tuple(found)
+
+    def is_ordered(self, output: Output) -> bool:
+        """Whether the classes of an output have an order."""
+        return bool(output.order) or (self.lookup is None and len(self.inputs) == 1)
+
+    def check(self) -> Any:
+        """Return a `Report` of what is wrong with the table itself; nothing is sampled, all is proven."""
+        from kivvet.core.check import check_table
+        from kivvet.core.findings import Report
+
+        return Report.of(check_table(self), tables=[self.name])
+
+    def apply(self, frame: Any) -> Any:
+        """Return `frame` with this table's outputs as new columns on the right.
+
+        Parameters
+        ----------
+        frame : pandas.DataFrame or pyarrow.Table
+            Has a column of the name of each input. It is not changed.
+
+        Returns
+        -------
+        The same kind of frame, rows in the same order. Text outputs are categorical (dictionary in
+        Arrow), ordered where the classes have an order; missing results are missing.
+
+        Raises
+        ------
+        TableError
+            If `check` finds errors.
+        DataError
+            If a column is absent or of a type the table does not read.
+        """
+        return self.apply_with_report(frame).frame
+
+    def apply_with_report(self, frame: Any) -> Any:
+        """Do as `apply` does, and return an `Applied`: the frame and a report that accounts for every row."""
+        from kivvet.core.apply_frame import apply_tables
+
+        return apply_tables(frame, [self])
+
+
+def _no_output(name: str) -> Output:
+    raise KeyError(name)
+
+
+def _is_single_values(condition: Condition) -> bool:
+    if isinstance(condition, AnyOf):
+        return all(_is_single_values(part) for part in condition.parts)
+    return isinstance(condition, (Equals, IsMissing))
