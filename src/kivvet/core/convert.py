@@ -61,6 +61,13 @@ def blank_to_null(texts: pa.Array, missing_words: Sequence[str] = ()) -> pa.Arra
     return texts
 
 
+def bytes_of_texts(texts: pa.Array) -> memoryview:
+    """Return the UTF-8 bytes of all texts of a large-string array, one after the other, without copying."""
+    _, offsets, content = texts.buffers()
+    ends = np.frombuffer(offsets, np.int64, len(texts) + 1, 8 * texts.offset) if len(texts) else np.zeros(1, np.int64)
+    return memoryview(content or b"")[ends[0] : ends[-1]]
+
+
 def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] = ()) -> Converted:
     """Return text fields as values of `kind`.
 

@@ -34,6 +34,7 @@ KINDS: Mapping[str, Severity] = {
     "unmatched": "warning",
     "out-of-domain": "warning",
     "finer-than-step": "warning",
+    "near-miss": "warning",
     "near-edge": "warning",
     "stale": "warning",
     "open": "note",

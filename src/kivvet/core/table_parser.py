@@ -32,6 +32,8 @@ from kivvet.errors import Place, did_you_mean, listed, near_name
 TABLE_KEYWORDS = (
     "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "severity",
 )  # fmt: skip
+#: Set by the reader of a book where rows come from a file: columns that no one names are then left alone.
+ROWS_FROM_FILE = "rows_from_file"
 INPUT_KEYWORDS = ("type", "step", "domain", "shape", "fold", "required", "column", "tz", "note")
 OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "note")
 #: Words of the table form that this version reads nowhere yet, so that it can say so.
@@ -86,7 +88,7 @@ class _TableParser:
         )  # fmt: skip
 
     def parse(self) -> tuple[TableParts | None, list[Finding]]:
-        self.unknown_words(self.definition, TABLE_KEYWORDS, (), "a table")
+        self.unknown_words(self.definition, (*TABLE_KEYWORDS, ROWS_FROM_FILE), (), "a table")
         inputs = self.named("inputs", self.parse_input)
         outputs = self.named("outputs", self.parse_output)
         match = self.definition.get("match", "one")
@@ -315,7 +317,7 @@ class _TableParser:
         """Return the index of the first row of conditions, and for each heading its column (None: a fault)."""
         names = [one.name for one in (*inputs, *outputs)]
         top = [str(cell).strip() for cell in given[0]] if given else []
-        needs_header = len(headings) > 2
+        needs_header = len(headings) > 2 or ROWS_FROM_FILE in self.definition
         is_header = bool(top) and (set(top) in (set(names), set(headings)) or needs_header)
         if not is_header:
             if needs_header and not given:
@@ -333,7 +335,7 @@ class _TableParser:
             else:
                 columns.append(places[0])
         for position, cell in enumerate(top):
-            if cell not in names and cell not in headings and not self.definition.get("rows_from_file"):
+            if cell not in names and cell not in headings and not self.definition.get(ROWS_FROM_FILE):
                 later = f" ({LATER[cell]} are not read by this version)" if cell in LATER else ""
                 self.fault("unknown-column", f"{cell!r} is neither input nor output{later}", ("rows", 0, position), fix=did_you_mean(cell, names) or "")
         return 1, columns if len(self.findings) == faults else None
@@ -343,7 +345,7 @@ class _TableParser:
         inputs: tuple[Input, ...], outputs: tuple[Output, ...], columns: list[int],
     ) -> Row | None:  # fmt: skip
         expected = len(columns)
-        if max(columns) >= len(cells) or (len(cells) > expected and not self.definition.get("rows_from_file")):
+        if max(columns) >= len(cells) or (len(cells) > expected and not self.definition.get(ROWS_FROM_FILE)):
             self.fault(
                 "syntax", f"row {number} has {len(cells)} cells; {expected} are expected", ("rows", index), row=number,
                 fix=f"one cell each for {listed(one.name for one in (*inputs, *outputs))}",

@@ -1,0 +1,207 @@
+"""Applying a dataset: its source is streamed through the plan into a new target, which then replaces the old."""
+
+from __future__ import annotations
+
+import datetime as dt
+import tempfile
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import pyarrow as pa
+import xxhash
+
+from kivvet.book.dataset import Dataset
+from kivvet.book.journal import Journal
+from kivvet.book.read_data import TypedReader, infer_types, source_of, types_read
+from kivvet.book.record import ColumnRecord, Record, sealed, write_record_beside
+from kivvet.core.applied import ApplyReport, Execution
+from kivvet.core.check import check_table
+from kivvet.core.findings import Finding
+from kivvet.core.meaning import definition_of, fingerprint, meaning_of
+from kivvet.core.plan import Plan, make_plan
+from kivvet.core.results import MadeColumn
+from kivvet.core.tables import RuleTable
+from kivvet.core.values import ValueType
+from kivvet.errors import DataError, OutputError, Place, TableError, shown_path
+from kivvet.io.csv_files import CsvTarget
+from kivvet.io.files import hash_bytes_of, replacing, state_of
+from kivvet.io.parquet_files import ParquetTarget
+from kivvet.io.sources import Source, is_parquet
+
+if TYPE_CHECKING:
+    from kivvet.book.book import Book
+
+_SECONDS_FOR_LOCK = 20
+OnRows = Callable[[int], None]
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A dataset ready to be read: everything that can be known before data arrives is settled."""
+
+    dataset: Dataset
+    source: Source
+    plan: Plan
+    types: Mapping[str, ValueType]
+
+
+def prepare(book: Book, dataset: Dataset) -> tuple[Prepared, list[Finding]]:
+    """Open the source and resolve all names; return the faults too, which are the dataset's own."""
+    source = source_of(dataset)
+    plan, faults = make_plan(dataset.entries, book.tables, source.names, dataset.renamed, book.unusable_tables)
+    types, more = types_read(dataset, plan, source.names)
+    faults = [replace(one, dataset=dataset.name) for one in [*faults, *more]]
+    return Prepared(dataset, source, plan, types), faults
+
+
+def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRecord, ...]:
+    """Return the record of each written column: the hash of all that decides it, apart from the source."""
+    meanings: dict[str, str] = {}
+    made: dict[str, str] = {}
+    records: dict[str, ColumnRecord] = {}
+    for step in plan.steps:
+        name = step.table.name
+        if name not in meanings:
+            meanings[name] = fingerprint(meaning_of(step.table))
+        read = ["source", step.column, types.get(step.column, "")] if step.from_source else ["made", made[step.column]]
+        roles = [*((column, ["output", output]) for output, column in step.outputs), (step.status, ["status"]), (step.row, ["row"])]
+        for column, role in roles:
+            if column is not None:
+                made[column] = fingerprint([meanings[name], role, read])
+                records[column] = ColumnRecord(column, name, made[column], meanings[name])
+    return tuple(records[name] for name in plan.written)
+
+
+def apply_dataset(book: Book, dataset: Dataset, *, action: str = "apply", on_rows: OnRows = lambda _: None) -> ApplyReport:
+    """Write the target of a dataset anew, all rows of its source with the new columns; return the report.
+
+    Raises
+    ------
+    TableError
+        If the tables used have errors, names are not found, or fields do not convert.
+    DataError, OutputError
+        If the source cannot be read or the target not be written. What was there before is still there.
+    """
+    if dataset.target is None:
+        raise OutputError(f"dataset {dataset.name!r} has no target", place=dataset.place, fix=f'add target = "out/{dataset.name}.parquet"')
+    _stop_at(book.faults_of(dataset))
+    prepared, faults = prepare(book, dataset)
+    for table in {step.table.name: step.table for step in prepared.plan.steps}.values():
+        faults += check_table(table)
+    _stop_at(faults)
+    with _locked(book.folder, dataset.target):
+        return _write_target(book, prepared, dataset.target, action, on_rows)
+
+
+def _stop_at(faults: list[Finding]) -> None:
+    if errors := [one for one in faults if one.severity == "error"]:
+        raise TableError(errors)
+
+
+def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_rows: OnRows) -> ApplyReport:
+    dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
+    state = state_of(source.path)
+    types = dict(prepared.types)
+    if source.is_text and is_parquet(target):
+        types |= infer_types(source, dataset, [name for name in source.names if name not in types])
+    reader = TypedReader(source, dataset, types)
+    execution = Execution(plan)
+    with replacing(target) as part:
+        writer = _Writer(part, target, prepared, reader)
+        for batch in reader.batches():
+            made = execution.apply(batch.column, batch.num_rows)
+            writer.write(batch.batch, batch.typed, made)
+            on_rows(batch.num_rows)
+        _stop_at(reader.faults())
+        if not state.same_marks(source.path):
+            raise DataError("changed while it was read", place=Place(shown_path(source.path)), fix="apply again; nothing was written")
+        if execution.n_rows == 0:
+            empty = _empty_batch(reader, prepared)
+            writer.write(empty, lambda name: reader.convert(name, empty.column(name), 0), execution.apply(lambda name: _column(reader, empty, name), 0))
+        record = Record(
+            dataset.name, dt.datetime.now(dt.UTC).isoformat(timespec="seconds"), execution.n_rows, source.path.name,
+            state.hash, dataset.read_options(), column_records(plan, prepared.types),
+        )  # fmt: skip
+        record = writer.close(record)
+    meanings = {}
+    for table in {step.table.name: step.table for step in plan.steps}.values():
+        if (definition := definition_of(table)) is not None:
+            meanings[fingerprint(meaning_of(table))] = (table.name, definition)
+    Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), meanings)
+    return execution.report(dataset.name, shown_path(target))
+
+
+def _empty_batch(reader: TypedReader, prepared: Prepared) -> pa.RecordBatch:
+    source = prepared.source
+    schema = pa.schema([(name, pa.string()) for name in source.names]) if source.is_text else source.schema  # type: ignore[union-attr]
+    return pa.RecordBatch.from_arrays([pa.array([], one.type) for one in schema], schema=schema)
+
+
+def _column(reader: TypedReader, batch: pa.RecordBatch, name: str):  # type: ignore[no-untyped-def]
+    from kivvet.core.columns import column_from_arrow
+
+    return column_from_arrow(reader.convert(name, batch.column(name), 0), name)
+
+
+class _Writer:
+    """The new target under way; what is written of the source depends on the kind of both files."""
+
+    def __init__(self, part: Path, target: Path, prepared: Prepared, reader: TypedReader) -> None:
+        self.part = part
+        self.target = target
+        self.prepared = prepared
+        self.reader = reader
+        self.file: ParquetTarget | CsvTarget | None = None
+
+    def write(self, batch: pa.RecordBatch, typed: Callable[[str], pa.Array], made: Mapping[str, MadeColumn]) -> None:
+        names = self.prepared.source.names
+        keeps_fields = not is_parquet(self.target)
+        arrays = [batch.column(name) if keeps_fields else typed(name) for name in names]
+        new = [made[name].as_arrow() for name in self.prepared.plan.written]
+        if self.file is None:
+            self.file = self._opened([*arrays, *new])
+        self.file.write([*arrays, *new])
+
+    def _opened(self, arrays: list[pa.Array]) -> ParquetTarget | CsvTarget:
+        source, written = self.prepared.source, self.prepared.plan.written
+        if not is_parquet(self.target):
+            delimiter = "\t" if self.target.suffix.lower() == ".tsv" else ","
+            return CsvTarget(self.part, [*source.names, *written], delimiter)
+        fields = [pa.field(name, array.type) for name, array in zip([*source.names, *written], arrays, strict=True)]
+        metadata = None
+        if not source.is_text:
+            kept = list(source.schema)  # type: ignore[union-attr]
+            fields[: len(kept)] = [field if field.type == array.type else field.with_type(array.type) for field, array in zip(kept, arrays, strict=False)]
+            metadata = {key: value for key, value in (source.schema.metadata or {}).items() if key not in (b"pandas", b"ARROW:schema", b"kivvet")}  # type: ignore[union-attr]
+        return ParquetTarget(self.part, pa.schema(fields, metadata or None))
+
+    def close(self, record: Record) -> Record:
+        """Finish the file and its record; return the record complete."""
+        assert self.file is not None
+        if isinstance(self.file, ParquetTarget):
+            return sealed(record, self.part, self.file.close, self.file.flush)
+        self.file.close()
+        record = replace(record, target_hash=hash_bytes_of(self.part))
+        write_record_beside(self.target, record)
+        return record
+
+
+@contextmanager
+def _locked(folder: Path, target: Path) -> Iterator[None]:
+    """Hold the lock of a target, so that two processes never write it at once."""
+    import filelock
+
+    name = f"{xxhash.xxh3_64_hexdigest(str(target.resolve()).encode())}.lock"
+    locks = folder / ".kivvet" / "locks"
+    try:
+        locks.mkdir(parents=True, exist_ok=True)
+    except OSError:
+        locks = Path(tempfile.gettempdir())
+    try:
+        with filelock.FileLock(locks / name, timeout=_SECONDS_FOR_LOCK):
+            yield
+    except filelock.Timeout:
+        raise OutputError("another kivvet is writing this target", place=Place(shown_path(target)), fix="wait until it has ended, then try again") from None

@@ -1,0 +1,253 @@
+"""A book: a folder of tables and datasets, opened, checked, applied and kept current."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kivvet.book.dataset import Dataset, parse_dataset
+from kivvet.book.read_table import read_table
+from kivvet.book.reading import read_toml
+from kivvet.core.applied import Applied, ApplyReport
+from kivvet.core.check import check_table
+from kivvet.core.findings import KINDS, SEVERITIES, Finding, Report, Severity, finding, with_severity
+from kivvet.core.tables import RuleTable
+from kivvet.errors import BookError, Place, TableError, did_you_mean, listed, shown_path
+
+BOOK_FILE = "book.toml"
+BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "severity")
+_LATER = {"uses": "books that use books", "summaries": "aggregates"}
+OnRows = Callable[[int], None]
+
+
+@dataclass(frozen=True)
+class Refreshed:
+    """What `refresh` did with one dataset: `report` is None where it was current already."""
+
+    dataset: str
+    reasons: tuple[Any, ...] = ()
+    report: ApplyReport | None = None
+
+
+def open_book(path: str | Path) -> Book:
+    """Return the book in a folder.
+
+    Parameters
+    ----------
+    path : str or Path
+        The folder that holds ``book.toml``, or that file.
+
+    Raises
+    ------
+    BookError
+        If there is no such folder, or no book in it. Faults inside its files are no exception:
+        `Book.check` reports them.
+    """
+    folder = Path(path)
+    if folder.name == BOOK_FILE and folder.is_file():
+        folder = folder.parent
+    if not folder.is_dir():
+        raise BookError("there is no such folder", place=Place(str(path)), expected=f"a folder with {BOOK_FILE} in it")
+    if not (folder / BOOK_FILE).is_file():
+        below = sorted(str(one.parent.relative_to(folder)) for one in folder.glob(f"*/{BOOK_FILE}"))
+        raise BookError(
+            "is not a book", place=Place(shown_path(folder)), expected=f"a folder with {BOOK_FILE} in it",
+            fix=f"there is one in: {listed(below)}" if below else "start one with: kivvet new FOLDER",
+        )  # fmt: skip
+    return Book(folder)
+
+
+class Book:
+    """A book as it was when it was opened; its files are read once.
+
+    Attributes
+    ----------
+    folder : Path
+    title : str
+    tables : mapping of str to RuleTable
+        Those that could be read, by name.
+    datasets : mapping of str to Dataset
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.title = folder.name
+        self.tables: dict[str, RuleTable] = {}
+        self.datasets: dict[str, Dataset] = {}
+        self.unusable_tables: set[str] = set()
+        self.reading_findings: list[Finding] = []
+        self.severity: dict[str, Severity] = {}
+        self._read()
+
+    def __repr__(self) -> str:
+        return f"<Book {self.title!r}: {len(self.tables)} tables, {len(self.datasets)} datasets>"
+
+    def _read(self) -> None:
+        document, faults = read_toml(self.folder / BOOK_FILE)
+        self.reading_findings += faults
+        for path in sorted((self.folder / "tables").glob("*.toml")):
+            table, faults = read_table(path)
+            self.reading_findings += faults
+            if table is None:
+                self.unusable_tables.add(path.stem)
+            else:
+                self.tables[table.name] = table
+        if document is None:
+            return
+        values, locate = document.values, document.locate
+        self.title = str(values.get("title", self.title))
+        for word in values:
+            if word not in BOOK_KEYWORDS:
+                what = f"{word!r} ({_LATER[word]}) is not read by this version" if word in _LATER else f"{word!r} is no keyword of a book"
+                place = locate((word,))
+                fix = did_you_mean(word, BOOK_KEYWORDS) or f"known here: {listed(BOOK_KEYWORDS)}"
+                self.reading_findings.append(finding("syntax", what, places=(place,) if place else (), remedy="" if word in _LATER else fix))
+        given = values.get("severity", {})
+        for kind, severity in given.items() if isinstance(given, Mapping) else ():
+            if kind in KINDS and severity in SEVERITIES:
+                self.severity[kind] = severity
+            else:
+                place = locate(("severity", kind))
+                self.reading_findings.append(finding("syntax", f"severity.{kind} = {severity!r} is not understood", places=(place,) if place else (), remedy=f"a kind of finding, and one of: {listed(SEVERITIES)}"))
+        datasets = values.get("datasets", {})
+        for name, options in datasets.items() if isinstance(datasets, Mapping) else ():
+            dataset, faults = parse_dataset(name, options, self.folder, locate)
+            self.reading_findings += faults
+            if dataset is not None:
+                self.datasets[name] = dataset
+
+    def dataset(self, name: str) -> Dataset:
+        """Return a dataset by name; `BookError` with the near name if there is none."""
+        if name not in self.datasets:
+            raise BookError(f"the book has no dataset {name!r}", place=Place(shown_path(self.folder / BOOK_FILE)), expected=f"one of: {listed(self.datasets)}", fix=did_you_mean(name, self.datasets))
+        return self.datasets[name]
+
+    def table(self, name: str) -> RuleTable:
+        """Return a table by name; `BookError` with the near name if there is none."""
+        if name not in self.tables:
+            if name in self.unusable_tables:
+                raise TableError([one for one in self.reading_findings if one.table == name])
+            raise BookError(f"the book has no table {name!r}", place=Place(shown_path(self.folder)), expected=f"one of: {listed(self.tables)}", fix=did_you_mean(name, self.tables))
+        return self.tables[name]
+
+    def faults_of(self, dataset: Dataset) -> list[Finding]:
+        """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
+        used = {entry.table for entry in dataset.entries}
+        return [
+            one for one in self.reading_findings
+            if (not one.table and one.dataset in ("", dataset.name)) or one.table in used or one.table in self._reached(used)
+        ]  # fmt: skip
+
+    def _reached(self, used: set[str]) -> set[str]:
+        """Return the tables whose outputs the used ones may read."""
+        reached, waiting = set(used), list(used)
+        while waiting:
+            table = self.tables.get(waiting.pop())
+            for name, other in self.tables.items():
+                if table is not None and name not in reached and any(o.name == table.inputs[0].name for o in other.outputs):
+                    reached.add(name)
+                    waiting.append(name)
+        return reached
+
+    def check(self, tables: Iterable[str] | None = None, *, data: bool = True, on_rows: OnRows = lambda _: None) -> Report:
+        """Return a report of everything wrong with the book, its tables and the data they read.
+
+        Parameters
+        ----------
+        tables : iterable of str, optional
+            Only these.
+        data : bool
+            Whether to read the sources of the datasets too.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+        """
+        from kivvet.book.check_book import check_data
+
+        chosen = [self.table(name) for name in tables] if tables is not None else list(self.tables.values())
+        names = {table.name for table in chosen}
+        found = [one for one in self.reading_findings if tables is None or one.table in names]
+        for table in chosen:
+            found += check_table(table)
+        rows_read: dict[str, int] = {}
+        if data:
+            found, rows_read = check_data(self, found, names, only=tables is not None, on_rows=on_rows)
+        own = {name: table.parts.severity for name, table in self.tables.items()}
+        found = [one for item in found for one in with_severity([item], {**self.severity, **own.get(item.table, {})})]
+        listed_tables = sorted({*names, *(self.unusable_tables if tables is None else ())})
+        return Report.of(found, listed_tables, rows_read)
+
+    def apply(self, frame: Any, columns: Sequence[str | Mapping[str, Any]]) -> Any:
+        """Return `frame` with new columns, the same kind of frame that was given.
+
+        Parameters
+        ----------
+        frame : pandas.DataFrame or pyarrow.Table
+        columns : sequence of str or mapping
+            As in a dataset of book.toml: names of tables, or
+            ``{"table": "station", "input": {"station": "site"}, "keep": ["river"]}``.
+
+        Raises
+        ------
+        TableError
+            If the tables used have errors, or a name is not found.
+        DataError
+            If a column is of a type the tables do not read.
+        """
+        return self._applied(frame, columns, with_report=False).frame
+
+    def apply_with_report(self, frame: Any, columns: Sequence[str | Mapping[str, Any]]) -> Applied:
+        """Do as `apply` does, and return the frame with a report that accounts for every row."""
+        return self._applied(frame, columns, with_report=True)
+
+    def _applied(self, frame: Any, columns: Sequence[str | Mapping[str, Any]], *, with_report: bool) -> Applied:
+        from kivvet.core.apply_frame import apply_plan, plan_for
+        from kivvet.core.plan import parse_entries
+
+        entries, faults = parse_entries(columns)
+        used = {entry.table for entry in entries}
+        faults += [one for one in self.reading_findings if one.table in used and one.severity == "error"]
+        if faults:
+            raise TableError(faults)
+        return apply_plan(frame, plan_for(frame, entries, self.tables), with_report=with_report)
+
+    def apply_dataset(self, name: str, *, on_rows: OnRows = lambda _: None) -> ApplyReport:
+        """Write the target of a dataset: all rows of its source, with the new columns.
+
+        Raises
+        ------
+        TableError, DataError, OutputError
+            If anything stands in the way; the target is then as it was.
+        """
+        from kivvet.book.apply import apply_dataset
+
+        return apply_dataset(self, self.dataset(name), on_rows=on_rows)
+
+    def status(self, datasets: Iterable[str] | None = None) -> tuple[Any, ...]:
+        """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""
+        from kivvet.book.status import status_of
+
+        chosen = self.datasets if datasets is None else list(datasets)
+        return tuple(status_of(self, self.dataset(name)) for name in chosen)
+
+    def refresh(self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None) -> tuple[Refreshed, ...]:
+        """Bring every target that is not current up to date; what is current is left alone.
+
+        Raises
+        ------
+        TableError, DataError, OutputError
+            As `apply_dataset`; datasets refreshed before stay refreshed.
+        """
+        from kivvet.book.apply import apply_dataset
+
+        done = []
+        for status in self.status(datasets):
+            if status.state == "current":
+                done.append(Refreshed(status.dataset))
+                continue
+            report = apply_dataset(self, self.dataset(status.dataset), action="refresh", on_rows=on_rows)
+            done.append(Refreshed(status.dataset, status.reasons, report))
+        return tuple(done)
+
+

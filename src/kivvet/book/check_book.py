@@ -1,0 +1,116 @@
+"""Checking a book against the data its datasets read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+import numpy.typing as npt
+
+from kivvet.book.apply import prepare
+from kivvet.book.dataset import Dataset
+from kivvet.book.read_data import TypedReader
+from kivvet.book.status import status_of
+from kivvet.core.applied import Execution
+from kivvet.core.check_data import DataProbe, unused_rows
+from kivvet.core.findings import Finding, finding
+from kivvet.errors import DataError, Place, listed, shown_path
+
+if TYPE_CHECKING:
+    from kivvet.book.book import Book
+
+OnRows = Callable[[int], None]
+
+
+def check_data(
+    book: Book, table_findings: Sequence[Finding], names: set[str], *, only: bool, on_rows: OnRows
+) -> tuple[list[Finding], dict[str, int]]:
+    """Return all findings, those of the tables with the number of data rows each concerns, and rows read.
+
+    Parameters
+    ----------
+    table_findings : sequence of Finding
+        What is known without data.
+    names : set of str
+        The tables asked about.
+    only : bool
+        Whether nothing but findings of those tables is wanted.
+    """
+    found: list[Finding] = []
+    rows_read: dict[str, int] = {}
+    affected: dict[int, tuple[int, list[str]]] = {}
+    used: dict[str, tuple[npt.NDArray[np.int64], list[str]]] = {}
+    for dataset in book.datasets.values():
+        try:
+            checked = _check_dataset(book, dataset, table_findings, names, affected, used, only=only, on_rows=on_rows)
+        except DataError as error:
+            if not only:
+                place = error.place or Place(shown_path(dataset.source))
+                found.append(finding("unreadable", error.problem, dataset=dataset.name, places=(place,), remedy=error.fix or ""))
+            continue
+        if checked is not None:
+            found += checked[0]
+            rows_read[dataset.name] = checked[1]
+    for name, (rows, datasets) in used.items():
+        found += unused_rows(book.tables[name], rows, datasets)
+    counted = [
+        replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1])) if id(one) in affected else one
+        for one in table_findings
+    ]
+    return [*counted, *found], rows_read
+
+
+def _check_dataset(
+    book: Book, dataset: Dataset, table_findings: Sequence[Finding], names: set[str],
+    affected: dict[int, tuple[int, list[str]]], used: dict[str, tuple[npt.NDArray[np.int64], list[str]]],
+    *, only: bool, on_rows: OnRows,
+) -> tuple[list[Finding], int] | None:  # fmt: skip
+    prepared, faults = prepare(book, dataset)
+    plan = prepared.plan
+    if only and not any(step.table.name in names for step in plan.steps):
+        return None
+    reader = TypedReader(prepared.source, dataset, prepared.types)
+    execution = Execution(plan)
+    probes = [
+        DataProbe(step, [one for one in table_findings if one.table == step.table.name]) if step.table.name in names else None
+        for step in plan.steps
+    ]
+    for batch in reader.batches(plan.source_columns) if plan.steps else ():
+        made = execution.apply(batch.column, batch.num_rows)
+        for step, probe in zip(plan.steps, probes, strict=True):
+            if probe is not None:
+                probe.see(batch.column(step.column) if step.from_source else made[step.column].as_column())
+        on_rows(batch.num_rows)
+    found = [*faults, *reader.faults()]
+    for probe, report in zip(probes, execution.report().tables, strict=True):
+        if probe is None:
+            continue
+        found += probe.findings(report, dataset.name)
+        for number, (one, _) in enumerate(probe.regions):
+            rows, datasets = affected.get(id(one), (0, []))
+            affected[id(one)] = rows + probe.rows_in_region[number], [*datasets, dataset.name]
+        if report.rows_by_row:
+            rows_of_table, datasets = used.get(report.table, (np.zeros(len(report.rows_by_row), np.int64), []))
+            used[report.table] = rows_of_table + np.array(report.rows_by_row), list(dict.fromkeys([*datasets, dataset.name]))
+    if not only and not any(one.severity == "error" for one in faults):
+        found += _staleness(book, dataset)
+    if only:
+        found = [one for one in found if one.table in names]
+    return found, execution.n_rows
+
+
+def _staleness(book: Book, dataset: Dataset) -> list[Finding]:
+    if dataset.target is None or not dataset.target.exists():
+        return []
+    status = status_of(book, dataset)
+    if status.state != "stale":
+        return []
+    reasons = "; ".join(reason.message for reason in status.reasons)
+    return [
+        finding(
+            "stale", f"{listed(status.stale_columns) or 'the target'} of {status.target}: {reasons}", dataset=dataset.name,
+            places=(dataset.place,) if dataset.place else (), remedy="kivvet refresh",
+        )
+    ]  # fmt: skip

@@ -1,0 +1,188 @@
+"""Reading a dataset's source in batches: text fields become typed columns, faults are gathered.
+
+Types come from the dataset's `types`; else from the inputs that read a column; else, where a typed
+target needs them, from the whole column, read once before. Values with leading zeros are text.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.book.dataset import Dataset
+from kivvet.core.columns import Column, column_from_arrow
+from kivvet.core.convert import EXPECTED, Converted, convert_text
+from kivvet.core.findings import Finding, finding
+from kivvet.core.plan import Plan
+from kivvet.core.values import ValueType
+from kivvet.errors import Place, count, did_you_mean, listed, shown_path
+from kivvet.io.sources import Source, open_source
+
+#: In the order they are tried; each must fit every field of the column.
+_PATTERNS: Mapping[ValueType, str] = {
+    "integer": r"^[+-]?(0|[1-9][0-9]{0,17})$",
+    "number": r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$",
+    "boolean": r"^(true|false)$",
+    "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
+    "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
+}
+_MOST_EXAMPLES = 3
+
+
+def source_of(dataset: Dataset) -> Source:
+    """Return the opened source of a dataset; `DataError` if it cannot be read."""
+    return open_source(dataset.source, dataset.encoding, dataset.delimiter)
+
+
+def types_read(dataset: Dataset, plan: Plan, names: Sequence[str]) -> tuple[dict[str, ValueType], list[Finding]]:
+    """Return by column the type its text is read as, as far as the book says, and the faults found.
+
+    Tables that want different types of one column are a fault, and so is a declared column that is not there.
+    """
+    types: dict[str, ValueType] = {}
+    faults: list[Finding] = []
+    places = (dataset.place,) if dataset.place else ()
+    for column, kind in dataset.types.items():
+        if column in names:
+            types[column] = kind
+        else:
+            faults.append(finding("unknown-column", f"types names {column!r}, which the source does not have", dataset=dataset.name, places=places, remedy=did_you_mean(column, names) or f"its columns: {listed(names)}"))
+    wanted: dict[str, dict[ValueType, str]] = {}
+    for step in plan.steps:
+        if step.from_source and step.column not in types:
+            wanted.setdefault(step.column, {}).setdefault(step.about.type, step.table.name)
+    for column, kinds in wanted.items():
+        if len(kinds) > 1 and set(kinds) != {"integer", "number"}:
+            said = " and ".join(f"{kind} (table {table})" for kind, table in kinds.items())
+            faults.append(finding("type", f"tables read column {column!r} as {said}", dataset=dataset.name, places=places, remedy=f'say which it is: types = {{ {column} = "{next(iter(kinds))}" }}'))
+        types[column] = "number" if len(kinds) > 1 else next(iter(kinds))
+    return types, faults
+
+
+def infer_types(
+    source: Source, dataset: Dataset, columns: Sequence[str], on_rows: Callable[[int], None] = lambda _: None
+) -> dict[str, ValueType]:
+    """Return the type of each text column that fits every field of it; text where none does.
+
+    Parameters
+    ----------
+    columns : sequence of str
+        The columns to look at, in one pass over the whole source.
+    """
+    candidates = {name: list(_PATTERNS) for name in columns}
+    seen = dict.fromkeys(columns, False)
+    for batch in source.batches(columns) if columns else ():
+        on_rows(batch.num_rows)
+        for name in columns:
+            if not candidates[name]:
+                continue
+            words = dataset.words_that_mean_missing(name)
+            fields = pc.unique(pc.utf8_trim_whitespace(batch.column(name)))
+            fields = fields.filter(pc.invert(pc.is_in(fields, pa.array(["", *words], pa.string()))))
+            seen[name] = seen[name] or len(fields) > 0
+            candidates[name] = [
+                kind for kind in candidates[name]
+                if pc.all(pc.match_substring_regex(fields, _PATTERNS[kind]), min_count=0).as_py()
+                and (kind not in ("date", "datetime") or convert_text(fields, kind).bad is None)
+            ]  # fmt: skip
+    return {name: kinds[0] if (kinds := candidates[name]) and seen[name] else "text" for name in columns}
+
+
+@dataclass
+class BadFields:
+    """The fields of one column that could not be converted."""
+
+    kind: ValueType
+    number: int = 0
+    first_row: int = 0
+    examples: dict[str, None] = field(default_factory=dict)
+
+
+class TypedReader:
+    """Gives a source batch by batch, with typed columns on request; remembers what did not convert.
+
+    Parameters
+    ----------
+    source : Source
+    dataset : Dataset
+    types : mapping of str to str
+        By column, the type its text is read as; columns not named stay text.
+    """
+
+    def __init__(self, source: Source, dataset: Dataset, types: Mapping[str, ValueType]) -> None:
+        self.source = source
+        self.dataset = dataset
+        self.types = types
+        self.bad: dict[str, BadFields] = {}
+        self.n_rows = 0
+
+    def batches(self, names: Sequence[str] | None = None) -> Iterator[TypedBatch]:
+        """Yield the batches in order."""
+        for batch in self.source.batches(names):
+            yield TypedBatch(self, batch, self.n_rows)
+            self.n_rows += batch.num_rows
+
+    def faults(self) -> list[Finding]:
+        """Return a finding for each column with fields that did not convert."""
+        made = []
+        for name, bad in self.bad.items():
+            examples = listed(map(repr, bad.examples), _MOST_EXAMPLES)
+            place = Place(shown_path(self.source.path), self.source.line_of_row(bad.first_row))
+            more = "declare the column as text" if bad.kind == "text" else f'correct the fields, or say which words mean missing: missing_words = {{ {name} = ["..."] }}'
+            made.append(
+                finding(
+                    "type", f"{count(bad.number, 'field')} of column {name!r} cannot be read as {EXPECTED.get(bad.kind, 'text')}: {examples}; the first is in row {bad.first_row:,}",
+                    dataset=self.dataset.name, places=(place,), count=bad.number, remedy=more,
+                )
+            )  # fmt: skip
+        return made
+
+    def convert(self, name: str, array: pa.Array, rows_before: int) -> pa.Array:
+        """Return a column as its type says; fields that do not convert become null and are remembered."""
+        if not _is_text(array.type):
+            return array
+        kind = self.types.get(name, "text")
+        if array.type != pa.string():
+            array = array.cast(pa.string())
+        converted: Converted = convert_text(array, kind, self.dataset.words_that_mean_missing(name))
+        if converted.bad is not None:
+            rows = np.flatnonzero(converted.bad)
+            bad = self.bad.setdefault(name, BadFields(kind, 0, rows_before + int(rows[0]) + 1))
+            bad.number += len(rows)
+            for row in rows[:100]:
+                if len(bad.examples) > _MOST_EXAMPLES:
+                    break
+                bad.examples[array[int(row)].as_py()] = None
+        return converted.array
+
+
+class TypedBatch:
+    """One batch: columns as they stand in the source, and typed where asked."""
+
+    def __init__(self, reader: TypedReader, batch: pa.RecordBatch, rows_before: int) -> None:
+        self.reader = reader
+        self.batch = batch
+        self.rows_before = rows_before
+        self._typed: dict[str, pa.Array] = {}
+
+    @property
+    def num_rows(self) -> int:
+        return int(self.batch.num_rows)
+
+    def typed(self, name: str) -> pa.Array:
+        """Return a column as an Arrow array of its type."""
+        if name not in self._typed:
+            self._typed[name] = self.reader.convert(name, self.batch.column(name), self.rows_before)
+        return self._typed[name]
+
+    def column(self, name: str) -> Column:
+        """Return a column for classifying."""
+        return column_from_arrow(self.typed(name), name)
+
+
+def _is_text(type_: pa.DataType) -> bool:
+    return bool(pa.types.is_string(type_) or pa.types.is_large_string(type_) or pa.types.is_string_view(type_))

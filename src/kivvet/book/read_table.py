@@ -1,0 +1,94 @@
+"""Reading one table of a book: its TOML file, and the rows that stand in a file beside it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from kivvet.book.reading import Document, Locate, read_csv_rows, read_toml
+from kivvet.core.findings import Finding, finding
+from kivvet.core.table_parser import ROWS_FROM_FILE, parse_table
+from kivvet.core.tables import RuleTable
+from kivvet.errors import Place, shown_path
+
+_ROW_FILES = (".csv", ".tsv")
+
+
+def read_table(path: Path) -> tuple[RuleTable | None, list[Finding]]:
+    """Return the table of a TOML file, and every fault found in it and in the file of its rows.
+
+    The table is None where its inputs or outputs could not be understood.
+    """
+    name = path.stem
+    document, faults = read_toml(path, name)
+    if document is None:
+        return None, faults
+    definition = dict(document.values)
+    locate = document.locate
+    if isinstance(definition.get("rows"), str):
+        locate, faults = _attach_rows(definition, path, document, name)
+    elif isinstance(definition.get("lookup"), str):
+        faults = _attach_lookup(definition, path, document, name)
+    if faults:
+        definition.pop("rows", None)
+        definition.pop("lookup", None)
+        _, others = parse_table(name, {**definition, "rows": []}, document.locate)
+        return None, [*faults, *others]
+    parts, faults = parse_table(name, definition, locate)
+    return (None if parts is None else RuleTable.from_parts(parts)), faults
+
+
+def row_files(path: Path) -> list[Path]:
+    """Return the files beside a table's TOML file that hold its rows, whether they exist or not."""
+    document, _ = read_toml(path)
+    given = [] if document is None else [document.values.get(key) for key in ("rows", "lookup")]
+    return [path.parent / one for one in given if isinstance(one, str)]
+
+
+def _attach_rows(definition: dict[str, Any], path: Path, document: Document, name: str) -> tuple[Locate, list[Finding]]:
+    file, faults = _named_file(definition["rows"], "rows", path, document, name)
+    if file is None:
+        return document.locate, faults
+    rows, faults = read_csv_rows(file, name)
+    if rows is None:
+        return document.locate, faults
+    definition["rows"] = rows.records
+    definition[ROWS_FROM_FILE] = True
+    shown = shown_path(file)
+
+    def locate(at: tuple[str | int, ...]) -> Place | None:
+        if len(at) > 1 and at[0] == "rows" and isinstance(at[1], int) and at[1] < len(rows.lines):
+            return Place(shown, rows.lines[at[1]])
+        return document.locate(at)
+
+    return locate, []
+
+
+def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, name: str) -> list[Finding]:
+    from kivvet.core.lookup_rows import SOURCE_FILE
+    from kivvet.errors import DataError
+    from kivvet.io.csv_files import CsvSource
+
+    file, faults = _named_file(definition["lookup"], "lookup", path, document, name)
+    if file is None:
+        return faults
+    try:
+        frame = CsvSource(file).read_all()
+    except DataError as error:
+        return [finding("unreadable" if not file.exists() else "syntax", error.problem, table=name, places=(error.place or Place(shown_path(file)),), remedy=error.fix or "")]
+    definition["lookup"] = frame.replace_schema_metadata({SOURCE_FILE: f"{shown_path(file)}\n{file}".encode()})
+    return []
+
+
+def _named_file(given: str, key: str, path: Path, document: Document, name: str) -> tuple[Path | None, list[Finding]]:
+    file = path.parent / given
+    place = document.locate((key,))
+    places = (place,) if place else ()
+    if file.suffix not in _ROW_FILES:
+        return None, [finding("syntax", f"{key} = {given!r} is of a kind this version does not read", table=name, places=places, remedy=f"a file of {' or '.join(_ROW_FILES)}")]
+    if not file.is_file():
+        beside = sorted(one.name for one in path.parent.glob("*") if one.suffix in _ROW_FILES)
+        return None, [
+            finding("unreadable", f"{key} = {given!r}: there is no such file beside the table", table=name, places=places, remedy=f"files there: {', '.join(beside) or 'none'}")
+        ]
+    return file, []

@@ -1,0 +1,123 @@
+"""Reading the text files of a book: TOML with places, CSV rows with lines; faults become findings."""
+
+from __future__ import annotations
+
+import csv
+import re
+import tomllib
+from collections.abc import Callable
+from dataclasses import dataclass
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from kivvet.book.toml_places import TomlPlaces
+from kivvet.core.findings import Finding, finding
+from kivvet.errors import Place, count, shown_path
+
+Locate = Callable[[tuple[str | int, ...]], Place | None]
+
+
+@dataclass(frozen=True)
+class Document:
+    """A TOML file as plain values, decimals exact, with the place of everything in it."""
+
+    values: dict[str, Any]
+    locate: Locate
+
+
+def read_text(path: Path, table: str = "") -> tuple[str, list[Finding]]:
+    """Return the text of a UTF-8 file without its byte-order mark, or a finding that says why not."""
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        return "", [finding("unreadable", f"cannot be read: {error.strerror}", table=table, places=(Place(shown_path(path)),))]
+    try:
+        return raw.decode("utf-8-sig"), []
+    except UnicodeDecodeError as error:
+        before = raw[: error.start]
+        place = Place(shown_path(path), before.count(b"\n") + 1, error.start - (before.rfind(b"\n") + 1) + 1)
+        return "", [
+            finding(
+                "unreadable", f"byte 0x{raw[error.start]:02x} is not UTF-8", table=table, places=(place,),
+                remedy="save the file as UTF-8",
+            )
+        ]  # fmt: skip
+
+
+def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Finding]]:
+    """Return a TOML file, or the finding that says where it is broken."""
+    text, faults = read_text(path, table)
+    if faults:
+        return None, faults
+    text = text.replace("\r\n", "\n")
+    name = shown_path(path)
+    try:
+        values = tomllib.loads(text, parse_float=Decimal)
+    except tomllib.TOMLDecodeError as error:
+        message = str(error)
+        match = re.search(r" \(at (?:line (\d+), column (\d+)|end of document)\)$", message)
+        place = Place(name, int(match[1]), int(match[2])) if match and match[1] else Place(name, text.count("\n") + 1)
+        message = message[: match.start()] if match else message
+        return None, [
+            finding("syntax", f"not valid TOML: {message[:1].lower()}{message[1:]}", table=table, places=(place,), remedy=_toml_remedy(text, place))
+        ]
+    except RecursionError:
+        return None, [finding("syntax", "lists are nested too deeply", table=table, places=(Place(name),))]
+    return Document(values, TomlPlaces(text, name).locate), []
+
+
+def _toml_remedy(text: str, place: Place) -> str:
+    lines = text.split("\n")
+    line = lines[(place.line or 1) - 1] if (place.line or 1) <= len(lines) else ""
+    previous = lines[(place.line or 1) - 2].rstrip() if (place.line or 1) >= 2 else ""
+    if previous.endswith("]") and line.lstrip().startswith("["):
+        return "put a comma at the end of the line before"
+    return "text stands in quotes, lists in [ ], with a comma between their parts"
+
+
+@dataclass(frozen=True)
+class CsvRows:
+    """The records of a CSV file, header first, and the line each begins on."""
+
+    records: list[list[str]]
+    lines: list[int]
+
+
+def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Finding]]:
+    """Return all records of a CSV file that holds rows of a table, or the findings about it."""
+    name = shown_path(path)
+    if not path.exists():
+        return None, [finding("unreadable", "there is no such file", table=table, places=(Place(name),), remedy="correct the name, or write the file")]
+    text, faults = read_text(path, table)
+    if faults:
+        return None, faults
+    if not text.strip():
+        return None, [finding("syntax", "the file is empty", table=table, places=(Place(name),), remedy="begin with a line of headings")]
+    records: list[list[str]] = []
+    lines: list[int] = []
+    reader = csv.reader(text.splitlines(keepends=True), strict=True, delimiter="\t" if path.suffix == ".tsv" else ",")
+    line = 1
+    try:
+        for record in reader:
+            if record:
+                records.append(record)
+                lines.append(line)
+            line = reader.line_num + 1
+    except csv.Error as error:
+        return None, [finding("syntax", f"not valid CSV: {error}", table=table, places=(Place(name, reader.line_num),), remedy='a quote within a quoted field is doubled: ""')]
+    width = len(records[0])
+    ragged = [index for index, record in enumerate(records) if len(record) != width]
+    if ragged:
+        first = ragged[0]
+        more = f"; so have {count(len(ragged) - 1, 'more line')}" if len(ragged) > 1 else ""
+        faults.append(
+            finding(
+                "syntax", f"{count(len(records[first]), 'field')} where the headings have {width}{more}", table=table,
+                places=(Place(name, lines[first]),), remedy="a field that holds a comma stands in quotes",
+            )
+        )  # fmt: skip
+    headings = [heading.strip() for heading in records[0]]
+    for heading in sorted({one for one in headings if headings.count(one) > 1}):
+        faults.append(finding("syntax", f"two columns are named {heading!r}", table=table, places=(Place(name, 1),), remedy="rename one of them"))
+    return (None if faults else CsvRows([headings, *records[1:]], lines)), faults

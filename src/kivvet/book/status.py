@@ -1,0 +1,141 @@
+"""Whether targets are current: what made them is compared with today's rules, source and options."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+from kivvet.book.apply import column_records, prepare
+from kivvet.book.dataset import Dataset
+from kivvet.book.journal import Journal
+from kivvet.book.record import Record, read_record
+from kivvet.core.compare import Change, changes_between
+from kivvet.core.findings import Finding
+from kivvet.core.meaning import table_of
+from kivvet.errors import shown_path
+from kivvet.io.files import hash_bytes_of, unreadable
+
+if TYPE_CHECKING:
+    from kivvet.book.book import Book
+
+State = Literal["current", "stale", "never applied", "cannot tell"]
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """One reason why a target is not current.
+
+    Attributes
+    ----------
+    message : str
+    columns : tuple of str
+        The columns it makes stale; empty where it is the whole target.
+    table : str
+        The table that changed, if it is one.
+    changes : tuple of Change
+        What changed in it, as far as its past is known.
+    """
+
+    message: str
+    columns: tuple[str, ...] = ()
+    table: str = ""
+    changes: tuple[Change, ...] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        return {"message": self.message, "columns": list(self.columns), "table": self.table, "changes": [one.as_dict() for one in self.changes]}
+
+
+@dataclass(frozen=True, slots=True)
+class DatasetStatus:
+    """Whether the target of a dataset is current, and if not, why.
+
+    Attributes
+    ----------
+    dataset, target : str
+    state : {"current", "stale", "never applied", "cannot tell"}
+    stale_columns : tuple of str
+        The columns of the target that today's rules would make otherwise, or that are to come or go.
+    reasons : tuple of Reason
+    made_at : str
+        When the target was written (UTC); empty if it was not.
+    rows : int or None
+    """
+
+    dataset: str
+    target: str
+    state: State
+    stale_columns: tuple[str, ...] = ()
+    reasons: tuple[Reason, ...] = ()
+    made_at: str = ""
+    rows: int | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "dataset": self.dataset, "target": self.target, "state": self.state, "stale_columns": list(self.stale_columns),
+            "made_at": self.made_at, "rows": self.rows, "reasons": [one.as_dict() for one in self.reasons],
+        }  # fmt: skip
+
+
+def status_of(book: Book, dataset: Dataset) -> DatasetStatus:
+    """Return whether the target of a dataset is current; files are compared by their bytes."""
+    if dataset.target is None:
+        return DatasetStatus(dataset.name, "", "cannot tell", reasons=(Reason("the dataset has no target"),))
+    target = shown_path(dataset.target)
+    faults: list[Finding] = [one for one in book.faults_of(dataset) if one.severity == "error"]
+    if faults:
+        return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(Reason(str(one).split("\n")[0]) for one in faults))
+    prepared, faults = prepare(book, dataset)
+    if errors := [one for one in faults if one.severity == "error"]:
+        return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(Reason(str(one).split("\n")[0]) for one in errors))
+    if not dataset.target.exists():
+        return DatasetStatus(dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),))
+    record, is_true = read_record(dataset.target)
+    if record is None:
+        return DatasetStatus(dataset.name, target, "cannot tell", reasons=(Reason("the target carries no record of how it was made"),))
+    reasons: list[Reason] = []
+    if not is_true:
+        reasons.append(Reason("the target was changed by something else since it was written"))
+    try:
+        if hash_bytes_of(dataset.source) != record.source_hash:
+            reasons.append(Reason(f"the source {shown_path(dataset.source)} changed"))
+    except OSError as error:
+        raise unreadable(dataset.source, error) from error
+    if record.read_options != dataset.read_options():
+        changed = [key for key, value in dataset.read_options().items() if record.read_options.get(key) != value]
+        reasons.append(Reason(f"the way the source is read changed: {', '.join(changed)}"))
+    column_reasons = _column_reasons(book, record, {one.name: one for one in column_records(prepared.plan, prepared.types)})
+    stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
+    if reasons:
+        stale = tuple(one.name for one in record.columns)
+    reasons += column_reasons
+    return DatasetStatus(dataset.name, target, "stale" if reasons else "current", stale, tuple(reasons), record.made_at, record.rows)
+
+
+def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> list[Reason]:
+    then = {one.name: one for one in record.columns}
+    reasons: list[Reason] = []
+    if added := tuple(name for name in today if name not in then):
+        reasons.append(Reason("new in the dataset", added))
+    if removed := tuple(name for name in then if name not in today):
+        reasons.append(Reason("no longer in the dataset", removed))
+    if not added and not removed and list(then) != list(today):
+        reasons.append(Reason("the order of the columns changed"))
+    changed: dict[tuple[str, str], list[str]] = {}
+    for name in then:
+        if name in today and then[name].fingerprint != today[name].fingerprint:
+            changed.setdefault((today[name].table, then[name].table_fingerprint), []).append(name)
+    for (table, old_fingerprint), names in changed.items():
+        if any(today[name].table_fingerprint != old_fingerprint for name in names):
+            changes = _changes(book, table, old_fingerprint)
+            reasons.append(Reason(f"table {table} changed", tuple(names), table, changes))
+        else:
+            reasons.append(Reason("what it reads changed", tuple(names), table))
+    return reasons
+
+
+def _changes(book: Book, table: str, old_fingerprint: str) -> tuple[Change, ...]:
+    definition = Journal(book.folder).definition(old_fingerprint)
+    if definition is None:
+        return ()
+    return tuple(changes_between(table_of(table, definition), book.tables[table]))

@@ -1,0 +1,130 @@
+"""What changed between two versions of a table, in values and results: not in how it is written."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from kivvet.core.axes import make_axis
+from kivvet.core.cells import NO_ROW, CellCut
+from kivvet.core.check import write_results
+from kivvet.core.regions import Cut, Region
+from kivvet.core.tables import RuleTable
+from kivvet.core.values import write_value
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One region whose results changed, or another change of meaning.
+
+    Attributes
+    ----------
+    region : str
+        In the condition syntax, or words such as ``otherwise``.
+    before, after : str
+        The results; empty where there were or are none.
+    """
+
+    region: str
+    before: str
+    after: str
+
+    def __str__(self) -> str:
+        return f"{self.region}: {self.before or 'no row'} -> {self.after or 'no row'}"
+
+    def as_dict(self) -> dict[str, str]:
+        return {"region": self.region, "before": self.before, "after": self.after}
+
+
+def changes_between(old: RuleTable, new: RuleTable) -> list[Change]:
+    """Return the regions on which two versions of a table give different results, in order."""
+    options = list(_option_changes(old, new))
+    if (old.lookup is None) != (new.lookup is None) or old.inputs[0].type != new.inputs[0].type or _output_names(old) != _output_names(new):
+        return options
+    if new.lookup is not None:
+        return [*options, *_key_changes(old, new)]
+    return [*options, *_region_changes(old, new)]
+
+
+def _output_names(table: RuleTable) -> list[str]:
+    return [output.name for output in table.outputs]
+
+
+def _option_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
+    before, after = old.inputs[0], new.inputs[0]
+    for name in ("name", "type", "step", "step_offset", "shape", "fold", "required", "tz"):
+        if (was := getattr(before, name)) != (now := getattr(after, name)):
+            yield Change(f"input {name}", str(was or "none"), str(now or "none"))
+    if _output_names(old) != _output_names(new):
+        yield Change("outputs", ", ".join(_output_names(old)), ", ".join(_output_names(new)))
+    if old.match != new.match:
+        yield Change("match", old.match, new.match)
+    for word in ("missing", "otherwise"):
+        was, now = getattr(old, word), getattr(new, word)
+        for name in dict.fromkeys([*was, *now]):
+            if was.get(name) != now.get(name):
+                yield Change(f"{word} {name}", *("" if one.get(name) is None else write_value(one[name]) for one in (was, now)))
+    for was, now in zip(old.outputs, new.outputs, strict=False):
+        if was.name == now.name and (was.order != now.order or was.type != now.type):
+            yield Change(f"output {was.name}", f"{was.type} {' < '.join(was.order)}".strip(), f"{now.type} {' < '.join(now.order)}".strip())
+
+
+def _key_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
+    assert old.lookup is not None and new.lookup is not None
+    before, after = (_results_by_key(table) for table in (old, new))
+    for key in dict.fromkeys([*after, *before]):
+        if before.get(key) != after.get(key):
+            yield Change(str(key), before.get(key, ""), after.get(key, ""))
+
+
+def _results_by_key(table: RuleTable) -> dict[object, str]:
+    rows = table.lookup
+    assert rows is not None
+    results = list(zip(*(array.to_pylist() for array in rows.results), strict=True))
+    made: dict[object, str] = {}
+    for key, values in zip(rows.key.to_pylist(), results, strict=True):
+        made.setdefault(key, ", ".join("missing" if value is None else str(value) for value in values))
+    return made
+
+
+def _region_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
+    conditions = [row.conditions[0] for table in (old, new) for row in table.rows]
+    axis = make_axis(new.inputs[0], conditions)
+    regions = []
+    for table in (old, new):
+        made = [axis.region(row.conditions[0]) for row in table.rows]
+        regions.append([one.without_missing() for one in made] if table.inputs[0].required else made)
+    nowhere = Region(((),) * axis.n_bands)
+    cut = CellCut.of(axis, [*regions[0], *regions[1]], nowhere)
+    winners = []
+    for table_regions, spans in ((regions[0], cut.spans[: len(regions[0])]), (regions[1], cut.spans[len(regions[0]) :])):
+        alone = CellCut(cut.cells, spans, tuple(one.missing for one in table_regions))
+        winners.append([lowest for *_, lowest in alone.live_rows()])
+    runs: dict[str, tuple[str, str]] = {}
+    open_run: tuple[int, Cut, Cut, str, str] | None = None
+
+    def close() -> None:
+        if open_run is not None:
+            runs.setdefault(axis.write_interval(open_run[1], open_run[2]), (open_run[3], open_run[4]))
+
+    for cell, was, now in zip(cut.cells, *winners, strict=True):
+        before, after = _result_of(old, was), _result_of(new, now)
+        if before == after:
+            close()
+            open_run = None
+        elif open_run is not None and open_run[0] == cell.band and open_run[3:] == (before, after):
+            open_run = (cell.band, open_run[1], cell.high, before, after)
+        else:
+            close()
+            open_run = (cell.band, cell.low, cell.high, before, after)
+    close()
+    for region, (before, after) in runs.items():
+        yield Change(region, before, after)
+    missing = [next((row for row, one in enumerate(each) if one.missing), NO_ROW) for each in regions]
+    before, after = _result_of(old, missing[0]), _result_of(new, missing[1])
+    if before != after:
+        yield Change("missing", before, after)
+
+
+def _result_of(table: RuleTable, row: int) -> str:
+    return "" if row == NO_ROW else write_results(table.rows[row].results)

@@ -1,0 +1,131 @@
+"""The meaning of a table: all that decides its results, in one canonical form, and its hash.
+
+Titles, owners, comments, places, domains and severities are no part of it; two ways of writing the
+same condition are the same. From its meaning an old version of a table can be read again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.core.convert import bytes_of_texts
+from kivvet.core.conditions import quote_text, write_condition
+from kivvet.core.table_parser import parse_table
+from kivvet.core.tables import UNFINISHED, Input, Output, Result, RuleTable
+from kivvet.core.values import write_value
+
+#: Raised whenever the same table would give other results.
+SEMANTICS_VERSION = 1
+#: Lookups of more rows are known by their hash alone; what changed in them is not told row by row.
+MOST_REMEMBERED_ROWS = 100_000
+
+
+def fingerprint(value: Any) -> str:
+    """Return the SHA-256 of plain values in canonical JSON."""
+    text = json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def meaning_of(table: RuleTable) -> dict[str, Any]:
+    """Return the meaning of a table as plain values; a lookup's rows as a hash."""
+    meaning = _frame_of(table)
+    if table.lookup is not None:
+        meaning["lookup"] = _hash_of_rows([table.lookup.key, *table.lookup.results])
+    else:
+        meaning["rows"] = _rows(table)
+    return meaning
+
+
+def definition_of(table: RuleTable) -> dict[str, Any] | None:
+    """Return a definition from which the table can be read again; None for a lookup of very many rows."""
+    definition = _frame_of(table)
+    del definition["semantics"]
+    if table.lookup is None:
+        definition["rows"] = _rows(table)
+        return definition
+    if table.lookup.n_rows > MOST_REMEMBERED_ROWS:
+        return None
+    names = [table.inputs[0].name, *(output.name for output in table.outputs)]
+    arrays = [table.lookup.key, *table.lookup.results]
+    columns = [[None if value is None else _written(value) for value in array.to_pylist()] for array in arrays]
+    definition["lookup"] = dict(zip(names, columns, strict=True))
+    return definition
+
+
+def table_of(name: str, definition: dict[str, Any]) -> RuleTable:
+    """Return the table that `definition_of` described."""
+    given = dict(definition)
+    if "lookup" in given:
+        given["lookup"] = pa.table({name: pa.array(texts, pa.string()) for name, texts in given["lookup"].items()})
+    parts, _ = parse_table(name, given)
+    assert parts is not None
+    return RuleTable.from_parts(parts)
+
+
+def _frame_of(table: RuleTable) -> dict[str, Any]:
+    return {
+        "semantics": SEMANTICS_VERSION,
+        "inputs": {one.name: _input(one) for one in table.inputs},
+        "outputs": {one.name: _output(one) for one in table.outputs},
+        "match": table.match,
+        "missing": {name: _result(value) for name, value in table.missing.items()},
+        "otherwise": {name: _result(value) for name, value in table.otherwise.items()},
+    }
+
+
+def _input(one: Input) -> dict[str, Any]:
+    meaning: dict[str, Any] = {"type": one.type}
+    if one.step is not None:
+        meaning["step"] = {"size": write_value(one.step), "offset": write_value(one.step_offset)}
+    if one.shape:
+        meaning["shape"] = one.shape
+    if one.fold:
+        meaning["fold"] = sorted(one.fold)
+    if one.required:
+        meaning["required"] = True
+    if one.tz:
+        meaning["tz"] = one.tz
+    return meaning
+
+
+def _output(one: Output) -> dict[str, Any]:
+    meaning: dict[str, Any] = {"type": one.type}
+    if one.order:
+        meaning["order"] = list(one.order)
+    return meaning
+
+
+def _rows(table: RuleTable) -> list[list[str]]:
+    names = [one.name for one in (*table.inputs, *table.outputs)]
+    return [names, *([*map(write_condition, row.conditions), *map(_result, row.results)] for row in table.rows)]
+
+
+def _result(result: Result) -> str:
+    """Return a result as a cell that reads as it."""
+    if result is UNFINISHED:
+        return ""
+    if result is None:
+        return "missing"
+    return quote_text(result) if isinstance(result, str) else write_value(result)  # type: ignore[arg-type]
+
+
+def _written(value: Any) -> str:
+    return repr(value) if isinstance(value, float) else write_value(value)
+
+
+def _hash_of_rows(arrays: list[pa.Array]) -> str:
+    """Return the SHA-256 of columns of values, whatever their memory looks like."""
+    digest = hashlib.sha256()
+    for array in arrays:
+        digest.update(str(array.type).encode())
+        digest.update(np.packbits(pc.is_valid(array).to_numpy(zero_copy_only=False)).tobytes())
+        texts = pc.fill_null(array.cast(pa.large_string()), "")
+        digest.update(pc.binary_length(texts).to_numpy(zero_copy_only=False).tobytes())
+        digest.update(bytes_of_texts(texts))
+    return digest.hexdigest()

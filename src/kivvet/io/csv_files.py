@@ -1,0 +1,246 @@
+"""CSV and TSV: read as text in batches, written with the source's own fields as they were."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import gzip
+import io
+import mmap
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import IO, Any, NoReturn
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.core.convert import bytes_of_texts
+from kivvet.core.values import write_value
+from kivvet.errors import DataError, Place, count, shown_path
+from kivvet.io.files import unreadable
+
+_BLOCK_BYTES = 4 << 20
+_NEEDS_QUOTES = '[",\r\n]'
+
+
+class CsvSource:
+    """A CSV or TSV file, perhaps compressed with gzip; every field is text until it is converted.
+
+    Parameters
+    ----------
+    path : Path
+    encoding : str
+    delimiter : str or None
+        None: a tab for .tsv, else a comma.
+
+    Raises
+    ------
+    DataError
+        If it cannot be read, is empty, or its headings are not usable.
+    """
+
+    is_text = True
+
+    def __init__(self, path: Path, encoding: str = "utf-8", delimiter: str | None = None) -> None:
+        self.path = path
+        self.encoding = encoding
+        try:
+            codecs.lookup(encoding)
+        except LookupError as error:
+            raise DataError(f"{encoding!r} is no encoding", place=Place(shown_path(path)), fix='for example "utf-8" or "cp1252"') from error
+        suffixes = [one.lower() for one in path.suffixes]
+        self.is_compressed = suffixes[-1:] == [".gz"]
+        self.delimiter = delimiter or ("\t" if ".tsv" in suffixes else ",")
+        self.names = self._headings()
+
+    def _headings(self) -> list[str]:
+        try:
+            with self._open_text() as file:
+                record = next(csv.reader(file, delimiter=self.delimiter), None)
+        except OSError as error:
+            raise unreadable(self.path, error) from error
+        except UnicodeDecodeError:
+            self._explain()
+        except csv.Error as error:
+            raise DataError(f"not valid CSV: {error}", place=Place(shown_path(self.path), 1)) from error
+        place = Place(shown_path(self.path), 1)
+        if not record:
+            raise DataError("the file is empty", place=place, expected="a line of headings, then one line a row")
+        names = [name.strip() for name in record]
+        twice = sorted({name for name in names if names.count(name) > 1})
+        if twice:
+            raise DataError(f"two columns are named {twice[0]!r}", place=place, expected="headings that differ", fix="rename one of them")
+        if "" in names:
+            raise DataError(f"column {names.index('') + 1} has no heading", place=place, expected="a heading for each column", fix="name it, or take out the column")
+        return names
+
+    def _open_text(self) -> IO[str]:
+        encoding = "utf-8-sig" if self.encoding.lower().replace("_", "-") in ("utf-8", "utf8") else self.encoding
+        if self.is_compressed:
+            return gzip.open(self.path, "rt", encoding=encoding, newline="")
+        return self.path.open(encoding=encoding, newline="")
+
+    def batches(self, names: Sequence[str] | None = None) -> Iterator[pa.RecordBatch]:
+        """Yield the rows in order as batches of text columns; those of `names`, or all.
+
+        Raises
+        ------
+        DataError
+            With the line, where a row has too few or too many fields or a byte is not of the encoding.
+        """
+        import pyarrow.csv as arrow_csv
+
+        wanted = self.names if names is None else list(names)
+        has_quotes = self.is_compressed or self._has_quotes()
+        try:
+            stream = pa.input_stream(str(self.path), compression="gzip" if self.is_compressed else None)
+            reader = arrow_csv.open_csv(
+                stream,
+                read_options=arrow_csv.ReadOptions(
+                    column_names=self.names, skip_rows_after_names=0, block_size=_BLOCK_BYTES, encoding=self.encoding,
+                    skip_rows=self._heading_lines(),
+                ),
+                parse_options=arrow_csv.ParseOptions(delimiter=self.delimiter, newlines_in_values=has_quotes),
+                convert_options=arrow_csv.ConvertOptions(
+                    column_types={name: pa.string() for name in self.names}, include_columns=wanted,
+                    strings_can_be_null=False, null_values=[],
+                ),
+            )  # fmt: skip
+            yield from reader
+        except pa.ArrowInvalid as error:
+            if "Empty CSV file" in str(error):
+                return
+            self._explain(error)
+        except OSError as error:
+            raise unreadable(self.path, error) from error
+        except UnicodeDecodeError:
+            self._explain()
+
+    def read_all(self, names: Sequence[str] | None = None) -> pa.Table:
+        """Return all rows as one table of text columns."""
+        wanted = self.names if names is None else list(names)
+        schema = pa.schema([(name, pa.string()) for name in wanted])
+        return pa.Table.from_batches(list(self.batches(wanted)), schema)
+
+    def _heading_lines(self) -> int:
+        with self._open_text() as file:
+            reader = csv.reader(file, delimiter=self.delimiter)
+            next(reader)
+            return reader.line_num
+
+    def _has_quotes(self) -> bool:
+        """Whether a quote stands anywhere: only then may a field hold a line end."""
+        with self.path.open("rb") as file:
+            if not file.seek(0, io.SEEK_END):
+                return False
+            with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
+                return content.find(b'"') >= 0
+
+    def line_of_row(self, row: int) -> int | None:
+        """Return the line on which a row (from 1, headings left out) begins; for messages."""
+        with self._open_text() as file:
+            reader = csv.reader(file, delimiter=self.delimiter)
+            line, number = 1, -1
+            for record in reader:
+                if record:
+                    number += 1
+                    if number == row:
+                        return line
+                line = reader.line_num + 1
+        return None
+
+    def _explain(self, error: Exception | None = None) -> NoReturn:
+        """Raise the error that says where the file is broken, having walked it once more."""
+        name = shown_path(self.path)
+        try:
+            with self._open_text() as file:
+                reader = csv.reader(file, delimiter=self.delimiter, strict=True)
+                line, ragged = 1, []
+                for record in reader:
+                    if record and len(record) != len(self.names):
+                        ragged.append((line, len(record)))
+                    line = reader.line_num + 1
+        except UnicodeDecodeError as fault:
+            raise DataError(
+                f"byte 0x{fault.object[fault.start]:02x} is not {self.encoding}", place=self._place_of_bad_byte(),
+                expected=f"text in {self.encoding}", fix='save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
+            ) from None  # fmt: skip
+        except csv.Error as fault:
+            raise DataError(f"not valid CSV: {fault}", place=Place(name, reader.line_num), fix='a quote within a quoted field is doubled: ""') from None
+        if ragged:
+            first, found = ragged[0]
+            others = f" (so have {count(len(ragged) - 1, 'more line')}: {', '.join(str(at) for at, _ in ragged[1:6])}{', ...' if len(ragged) > 6 else ''})" if len(ragged) > 1 else ""
+            raise DataError(
+                f"a row has another number of fields than the headings{others}", place=Place(name, first),
+                expected=count(len(self.names), "field"), found=count(found, "field"),
+                fix=f"a field that holds {self.delimiter!r} stands in quotes",
+            )
+        raise DataError(f"cannot be read as CSV: {error}", place=Place(name))
+
+    def _place_of_bad_byte(self) -> Place:
+        opener: Any = gzip.open if self.is_compressed else open
+        with opener(self.path, "rb") as file:
+            for number, line in enumerate(file, 1):
+                try:
+                    line.decode(self.encoding)
+                except UnicodeDecodeError as fault:
+                    return Place(shown_path(self.path), number, fault.start + 1)
+        return Place(shown_path(self.path))
+
+
+class CsvTarget:
+    """Writes a CSV or TSV file; missing is an empty field, and quotes stand only where they are needed."""
+
+    def __init__(self, path: Path, names: Sequence[str], delimiter: str = ",") -> None:
+        self.file = path.open("wb")
+        self.delimiter = delimiter
+        buffer = io.StringIO()
+        csv.writer(buffer, delimiter=delimiter, lineterminator="\n").writerow(names)
+        self.file.write(buffer.getvalue().encode())
+        self.is_single = len(names) == 1
+
+    def write(self, columns: Sequence[pa.Array]) -> None:
+        """Write one batch, a column an array."""
+        texts = [self._quoted(as_text(column)) for column in columns]
+        if not len(texts[0]):
+            return
+        if self.is_single:  # an empty line would be no row
+            texts = [pc.if_else(pc.equal(texts[0], ""), '""', texts[0])]
+        lines = pc.binary_join_element_wise(*[one.cast(pa.large_string()) for one in texts], self.delimiter)
+        lines = pc.binary_join_element_wise(lines, pa.scalar("\n", pa.large_string()), pa.scalar("", pa.large_string()))
+        self.file.write(bytes_of_texts(lines))
+
+    def _quoted(self, texts: pa.Array) -> pa.Array:
+        texts = pc.fill_null(texts, "")
+        pattern = _NEEDS_QUOTES.replace(",", self.delimiter)
+        odd = pc.match_substring_regex(texts, pattern)
+        if not pc.any(odd).as_py():
+            return texts
+        doubled = pc.replace_substring(texts, '"', '""')
+        return pc.if_else(odd, pc.binary_join_element_wise('"', doubled, '"', ""), texts)
+
+    def close(self, _: dict[str, str] | None = None) -> None:
+        self.file.close()
+
+
+def as_text(column: pa.Array) -> pa.Array:
+    """Return a column as it is written in CSV: dates and times in ISO form, booleans as true and false."""
+    type_ = column.type
+    if pa.types.is_dictionary(type_):
+        return as_text(column.dictionary).take(column.indices)
+    if pa.types.is_string(type_):
+        return column
+    if pa.types.is_timestamp(type_) or pa.types.is_decimal(type_) or pa.types.is_floating(type_):
+        encoded = pc.dictionary_encode(column)
+        texts = [_written(value) for value in encoded.dictionary.to_pylist()]
+        return pa.array(texts, pa.string()).take(encoded.indices)
+    return column.cast(pa.string())
+
+
+def _written(value: Any) -> str | None:
+    if value is None or value != value:
+        return None
+    if isinstance(value, float):
+        text = repr(value)
+        return text.removesuffix(".0")
+    return write_value(value)

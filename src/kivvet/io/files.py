@@ -1,0 +1,108 @@
+"""Files: hashing what was read, writing beside and then replacing, so that a crash leaves old or new."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import xxhash
+
+from kivvet.errors import DataError, OutputError, Place, shown_path
+
+_HASH_CHUNK = 1 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class FileState:
+    """What a file was when it was read: its 128-bit hash, and the marks that change when it is replaced."""
+
+    hash: str
+    size: int
+    modified_ns: int
+    inode: int
+
+    def same_marks(self, path: Path) -> bool:
+        """Whether size, time and inode of the file are still those."""
+        try:
+            stat = path.stat()
+        except OSError:
+            return False
+        return (stat.st_size, stat.st_mtime_ns, stat.st_ino) == (self.size, self.modified_ns, self.inode)
+
+
+def hash_bytes_of(path: Path, length: int | None = None) -> str:
+    """Return the 128-bit hash of a file's bytes, or of its first `length` bytes, as hexadecimal digits."""
+    digest = xxhash.xxh3_128()
+    left = length if length is not None else -1
+    with path.open("rb") as file:
+        while left and (chunk := file.read(_HASH_CHUNK if left < 0 else min(_HASH_CHUNK, left))):
+            digest.update(chunk)
+            left -= len(chunk) if left > 0 else 0
+    return digest.hexdigest()
+
+
+def state_of(path: Path) -> FileState:
+    """Return the state of a file; `DataError` if it cannot be read."""
+    try:
+        stat = path.stat()
+        return FileState(hash_bytes_of(path), stat.st_size, stat.st_mtime_ns, stat.st_ino)
+    except OSError as error:
+        raise unreadable(path, error) from error
+
+
+def unreadable(path: Path, error: OSError) -> DataError:
+    """Return the error for a source that cannot be opened."""
+    place = Place(shown_path(path))
+    if isinstance(error, FileNotFoundError):
+        near = sorted(one.name for one in path.parent.glob("*") if one.is_file())[:8] if path.parent.is_dir() else []
+        return DataError("there is no such file", place=place, fix=f"files there: {', '.join(near)}" if near else "correct the path")
+    if isinstance(error, IsADirectoryError):
+        return DataError("is a folder, not a file", place=place)
+    return DataError(f"cannot be read: {error.strerror}", place=place)
+
+
+def unwritable(path: Path, error: OSError) -> OutputError:
+    """Return the error for a target that cannot be written."""
+    reason = error.strerror or str(error)
+    return OutputError(
+        f"cannot be written: {reason}", place=Place(shown_path(path)),
+        fix="see that the folder exists, is writable and has room; nothing was changed",
+    )  # fmt: skip
+
+
+@contextmanager
+def replacing(path: Path) -> Iterator[Path]:
+    """Give a new path beside `path` to write to; it takes the place of `path` when the block ends well.
+
+    Raises
+    ------
+    OutputError
+        If the folder or the file cannot be written. `path` is then as it was.
+    """
+    beside = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if path.is_dir():
+            raise IsADirectoryError(21, "is a folder")
+        with beside.open("wb"):
+            pass
+        yield beside
+        _to_disk(beside)
+        beside.replace(path)
+        _to_disk(path.parent)
+    except OSError as error:
+        raise unwritable(path, error) from error
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def _to_disk(path: Path) -> None:
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

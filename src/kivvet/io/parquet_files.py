@@ -1,0 +1,105 @@
+"""Parquet and Arrow files: read and written in batches, the source's types kept."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from kivvet.errors import DataError, Place, shown_path
+from kivvet.io.files import unreadable
+
+_ROWS_A_BATCH = 1 << 17
+#: The name under which a target carries the record of how it was made.
+RECORD_KEY = "kivvet"
+
+
+class ParquetSource:
+    """A Parquet file; columns have the types they are stored in."""
+
+    is_text = False
+
+    def __init__(self, path: Path) -> None:
+        import pyarrow.parquet as parquet
+
+        self.path = path
+        try:
+            self.file = parquet.ParquetFile(path)
+        except OSError as error:
+            raise unreadable(path, error) from error
+        except pa.ArrowInvalid as error:
+            raise DataError("is no Parquet file", place=Place(shown_path(path)), found=str(error)[:100]) from error
+        self.schema: pa.Schema = self.file.schema_arrow
+        self.names = list(self.schema.names)
+        self.n_rows: int = self.file.metadata.num_rows
+        if twice := sorted({name for name in self.names if self.names.count(name) > 1}):
+            raise DataError(f"two columns are named {twice[0]!r}", place=Place(shown_path(path)), fix="rename one of them")
+
+    def batches(self, names: Sequence[str] | None = None) -> Iterator[pa.RecordBatch]:
+        """Yield the rows in order; the columns of `names`, or all."""
+        try:
+            yield from self.file.iter_batches(_ROWS_A_BATCH, columns=None if names is None else list(names))
+        except (OSError, pa.ArrowInvalid) as error:
+            raise DataError("is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]) from error
+
+    def line_of_row(self, row: int) -> int | None:
+        return None
+
+
+class ParquetTarget:
+    """Writes a Parquet file row group by row group, and its record into the footer."""
+
+    def __init__(self, path: Path, schema: pa.Schema) -> None:
+        import pyarrow.parquet as parquet
+
+        self.schema = schema
+        self.writer = parquet.ParquetWriter(path, schema, compression="snappy")
+        self.waiting: list[pa.RecordBatch] = []
+        self.n_waiting = 0
+
+    def write(self, columns: Sequence[pa.Array]) -> None:
+        """Write one batch, a column an array."""
+        self.waiting.append(pa.RecordBatch.from_arrays(list(columns), schema=self.schema))
+        self.n_waiting += len(columns[0]) if columns else 0
+        if self.n_waiting >= 4 * _ROWS_A_BATCH:
+            self.flush()
+
+    def flush(self) -> None:
+        """Write what has been collected as one row group."""
+        if self.waiting:
+            self.writer.write_table(pa.Table.from_batches(self.waiting, self.schema), row_group_size=self.n_waiting or None)
+            self.waiting, self.n_waiting = [], 0
+
+    def close(self, metadata: dict[str, str] | None = None) -> None:
+        self.flush()
+        if metadata:
+            self.writer.add_key_value_metadata(metadata)
+        self.writer.close()
+
+
+def footer_start(path: Path) -> int | None:
+    """Return the number of bytes that precede the footer of a Parquet file; None if it is none."""
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        if size < 12:
+            return None
+        file.seek(size - 8)
+        tail = file.read(8)
+    if tail[4:] != b"PAR1":
+        return None
+    start = size - 8 - int.from_bytes(tail[:4], "little")
+    return start if start > 0 else None
+
+
+def metadata_value(path: Path) -> str | None:
+    """Return the record in a Parquet file's footer, if it carries one."""
+    import pyarrow.parquet as parquet
+
+    try:
+        metadata: dict[bytes, Any] = parquet.read_metadata(path).metadata or {}
+    except (OSError, pa.ArrowInvalid):
+        return None
+    value = metadata.get(RECORD_KEY.encode())
+    return value.decode() if value is not None else None
