@@ -3,7 +3,8 @@
 KivvetError                 the question could not be answered
  ├─ TableError              a table has errors; carries all its findings
  ├─ BookError               a book or one of its files is not usable
- ├─ DataError               data that cannot be read, or does not fit the tables
+ ├─ DataError               data that does not fit the tables, or is broken
+ │   └─ UnopenableError     data that cannot be opened at all
  └─ OutputError             a target that cannot be written
 
 A failed check is no exception: it is a `Report`.
@@ -34,7 +35,12 @@ class Place:
 
 
 class KivvetError(Exception):
-    """The base of all: what is wrong, where, what was expected, what was found and what to do."""
+    """The base of all: what is wrong, where, what was expected, what was found and what to do.
+
+    `exit_code` is what the command line ends with: 1 errors in rules or data, 2 nothing to work on.
+    """
+
+    exit_code = 1
 
     def __init__(
         self,
@@ -61,13 +67,23 @@ class KivvetError(Exception):
 class BookError(KivvetError):
     """A book, or a file of it, is missing or cannot be used."""
 
+    exit_code = 2
+
 
 class DataError(KivvetError):
-    """Data that cannot be read, or that does not fit the tables."""
+    """Data that is broken, or that does not fit the tables."""
+
+
+class UnopenableError(DataError):
+    """Data that cannot be opened: no such file, no permission, a kind that is not read."""
+
+    exit_code = 2
 
 
 class OutputError(KivvetError):
     """A target that cannot be written; whatever was there before is still there."""
+
+    exit_code = 2
 
 
 class TableError(KivvetError):

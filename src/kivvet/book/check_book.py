@@ -54,7 +54,7 @@ def check_data(
             found += checked[0]
             rows_read[dataset.name] = checked[1]
     for name, (rows, datasets) in used.items():
-        found += unused_rows(book.tables[name], rows, datasets)
+        found += unused_rows(book.tables[name], rows, datasets, table_findings)
     counted = [
         replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1])) if id(one) in affected else one
         for one in table_findings

@@ -65,7 +65,7 @@ class _RowsCheck:
         found += self.meeting_rows() if self.table.match == "one" else self.rows_that_never_win()
         if self.table.parts.is_complete:
             found += self.gaps()
-        return found
+        return [*found, *self.idle_missing()]
 
     def _walk(self) -> None:
         wants_pairs = self.table.match == "one"
@@ -156,6 +156,14 @@ class _RowsCheck:
                     region={self.input.name: self.condition_of(row)}, remedy=f"correct the condition, or widen {what}",
                 )  # fmt: skip
 
+    def idle_missing(self) -> Iterable[Finding]:
+        holder = next((row for row, accepts in enumerate(self.cut.accepts_missing) if accepts), None)
+        if self.table.missing and holder is not None:
+            yield self.of_rows(
+                "unused", f"missing = {{ ... }} never applies: {self.shown(holder)} holds missing values too", [holder],
+                remedy="write present instead of any, or leave missing = { ... } out",
+            )  # fmt: skip
+
     # What rows do to each other
 
     def meeting_rows(self) -> Iterable[Finding]:
@@ -212,8 +220,8 @@ class _RowsCheck:
                 yield self.shadowed(row, missing_winner)
 
     def witness_of(self, row: int) -> Value | None:
-        spans = self.cut.spans[row]
-        return self.cut.cells[spans[0][0]].witness if spans else None
+        cells = [self.cut.cells[cell] for span in self.cut.spans[row] for cell in range(*span)]
+        return next((cell.witness for cell in cells if cell.in_domain), cells[0].witness if cells else None)
 
     def shadowed(self, row: int, missing_winner: int) -> Finding:
         by = {winner for start, end in self.cut.spans[row] for winner in self.lowest[start:end]}

@@ -142,7 +142,9 @@ class DataProbe:
         values = dict(report.unmatched_values)
         for text in self.outside:
             values.pop(text, None)
-        is_told = any(one.kind == "gap" for one, _ in self.regions) and self.about.type != "text"
+        is_told = any(one.kind == "gap" for one, _ in self.regions) and (
+            self.about.type != "text" or self.table.axis.is_limited
+        )
         if not report.unmatched or not values or is_told:
             return
         near = self._near_misses(values)
@@ -251,9 +253,15 @@ def _difference(folds: Sequence[str]) -> str:
     return " and ".join(words[fold] for fold in folds)
 
 
-def unused_rows(table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequence[str]) -> list[Finding]:
-    """Return a note on the rows of a table that no data row was decided by."""
-    idle = [row for row, n in zip(table.rows, used, strict=True) if n == 0]
+def unused_rows(
+    table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequence[str], known: Sequence[Finding]
+) -> list[Finding]:
+    """Return a note on the rows of a table that no data row was decided by, unless `known` says why."""
+    explained = {
+        one.rows[0] for one in known
+        if one.table == table.name and one.rows and one.kind in ("shadowed", "duplicate", "conflict", "impossible")
+    }  # fmt: skip
+    idle = [row for row, n in zip(table.rows, used, strict=True) if n == 0 and row.number not in explained]
     if not idle:
         return []
     numbers = tuple(row.number for row in idle)

@@ -308,7 +308,9 @@ class RuleTable:
         DataError
             If a column is absent or of a type the table does not read.
         """
-        return self.apply_with_report(frame).frame
+        from kivvet.core.apply_frame import apply_tables
+
+        return apply_tables(frame, [self], with_report=False).frame
 
     def apply_with_report(self, frame: Any) -> Any:
         """Do as `apply` does, and return an `Applied`: the frame and a report that accounts for every row."""

@@ -206,8 +206,9 @@ class CsvTarget:
             return
         if self.is_single:  # an empty line would be no row
             texts = [pc.if_else(pc.equal(texts[0], ""), '""', texts[0])]
-        lines = pc.binary_join_element_wise(*[one.cast(pa.large_string()) for one in texts], self.delimiter)
-        lines = pc.binary_join_element_wise(lines, pa.scalar("\n", pa.large_string()), pa.scalar("", pa.large_string()))
+        large = [one.cast(pa.large_string()) for one in texts]
+        delimiter, line_end, nothing = (pa.scalar(text, pa.large_string()) for text in (self.delimiter, "\n", ""))
+        lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*large, delimiter), line_end, nothing)
         self.file.write(bytes_of_texts(lines))
 
     def _quoted(self, texts: pa.Array) -> pa.Array:

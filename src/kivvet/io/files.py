@@ -11,7 +11,7 @@ from pathlib import Path
 
 import xxhash
 
-from kivvet.errors import DataError, OutputError, Place, shown_path
+from kivvet.errors import OutputError, Place, UnopenableError, shown_path
 
 _HASH_CHUNK = 1 << 20
 
@@ -46,7 +46,7 @@ def hash_bytes_of(path: Path, length: int | None = None) -> str:
 
 
 def state_of(path: Path) -> FileState:
-    """Return the state of a file; `DataError` if it cannot be read."""
+    """Return the state of a file; `UnopenableError` if it cannot be read."""
     try:
         stat = path.stat()
         return FileState(hash_bytes_of(path), stat.st_size, stat.st_mtime_ns, stat.st_ino)
@@ -54,15 +54,15 @@ def state_of(path: Path) -> FileState:
         raise unreadable(path, error) from error
 
 
-def unreadable(path: Path, error: OSError) -> DataError:
+def unreadable(path: Path, error: OSError) -> UnopenableError:
     """Return the error for a source that cannot be opened."""
     place = Place(shown_path(path))
     if isinstance(error, FileNotFoundError):
         near = sorted(one.name for one in path.parent.glob("*") if one.is_file())[:8] if path.parent.is_dir() else []
-        return DataError("there is no such file", place=place, fix=f"files there: {', '.join(near)}" if near else "correct the path")
+        return UnopenableError("there is no such file", place=place, fix=f"files there: {', '.join(near)}" if near else "correct the path")
     if isinstance(error, IsADirectoryError):
-        return DataError("is a folder, not a file", place=place)
-    return DataError(f"cannot be read: {error.strerror}", place=place)
+        return UnopenableError("is a folder, not a file", place=place)
+    return UnopenableError(f"cannot be read: {error.strerror}", place=place)
 
 
 def unwritable(path: Path, error: OSError) -> OutputError:

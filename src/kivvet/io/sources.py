@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kivvet.errors import DataError, Place, shown_path
+from kivvet.errors import UnopenableError, Place, shown_path
 from kivvet.io.csv_files import CsvSource
 from kivvet.io.parquet_files import ParquetSource
 
@@ -19,14 +19,14 @@ def open_source(path: Path, encoding: str = "utf-8", delimiter: str | None = Non
 
     Raises
     ------
-    DataError
+    UnopenableError
         If there is no such file, or it is of a kind that is not read.
     """
     if is_parquet(path):
         return ParquetSource(path)
     if path.name.lower().endswith(SOURCE_ENDINGS):
         return CsvSource(path, encoding, delimiter)
-    raise DataError("is of a kind this version does not read", place=Place(shown_path(path)), expected=f"a file that ends in {', '.join(SOURCE_ENDINGS)}")
+    raise UnopenableError("is of a kind this version does not read", place=Place(shown_path(path)), expected=f"a file that ends in {', '.join(SOURCE_ENDINGS)}")
 
 
 def is_parquet(path: Path) -> bool:

@@ -1,0 +1,43 @@
+"""kivvet check"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from kivvet.cli.options import book_option, json_option, opened_book
+
+
+@click.command("check", short_help="Prove tables complete, and hold them against the data.")
+@click.argument("tables", nargs=-1, metavar="[TABLE]...")
+@book_option
+@click.option("--no-data", is_flag=True, help="Check the tables alone; read no data.")
+@json_option
+def command(tables: tuple[str, ...], book_folder: Path | None, no_data: bool, as_json: bool) -> None:
+    """Check every table of the book, or just those named.
+
+    Each gap, overlap, row that can never win and condition that nothing meets is found exactly, with a
+    value to try and a row to add. Then the data of the book's datasets is read: values that no row
+    lists, values outside the domain, decimals finer than the step.
+
+    Ends with 1 if there are errors; warnings and notes are no errors.
+
+    \b
+    Examples:
+      kivvet check                       the whole book, with its data
+      kivvet check ph_class --no-data    one table, by itself
+      kivvet check --json > report.json
+    """
+    from kivvet.show.findings import print_report
+    from kivvet.show.terminal import console, counting_rows
+
+    book = opened_book(book_folder)
+    with counting_rows("reading") as on_rows:
+        report = book.check(tables or None, data=not no_data, on_rows=on_rows)
+    if as_json:
+        click.echo(report.to_json())
+    else:
+        print_report(console(), report)
+    sys.exit(1 if report.has_errors else 0)

@@ -1,0 +1,60 @@
+"""The command `kivvet`: a thin edge over the library; each subcommand is a module that is loaded on use."""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+from typing import Any
+
+import click
+
+_COMMANDS = ("new", "demo", "check", "apply", "status", "refresh")
+
+_EPILOG = """\b
+Examples:
+  kivvet demo                      a river survey, from raw data to refreshed columns
+  kivvet new my-rules              start a book
+  kivvet check --book my-rules     prove its tables complete
+  kivvet COMMAND --help            more on each
+"""
+
+
+class _Commands(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in _COMMANDS:
+            return None
+        command: click.Command = import_module(f"kivvet.cli.{cmd_name}_command").command
+        return command
+
+
+@click.group(cls=_Commands, epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(package_name="kivvet", message="kivvet %(version)s")
+def root() -> None:
+    """Keep recoding rules in one shared place, prove that they leave no gap and no overlap, apply them
+    to data as new columns, and bring those columns up to date when a rule changes.
+
+    A book is a folder: book.toml names the datasets, tables/ holds one rule table a file.
+    """
+
+
+def main(arguments: list[str] | None = None) -> Any:
+    """Run the command line; end the process with 0 (no errors), 1 (errors) or 2 (wrong use, nothing to open)."""
+    from kivvet.errors import KivvetError
+
+    try:
+        return root.main(args=arguments, prog_name="kivvet", standalone_mode=True)
+    except KivvetError as error:
+        from kivvet.show.terminal import print_error
+
+        print_error(error)
+        sys.exit(error.exit_code)
+    except Exception as error:
+        if "KIVVET_TRACEBACK" in os.environ:
+            raise
+        click.echo(f"kivvet failed in a way it should not: {type(error).__name__}: {error}", err=True)
+        click.echo("  fix       please report it; KIVVET_TRACEBACK=1 shows where it happened", err=True)
+        sys.exit(1)

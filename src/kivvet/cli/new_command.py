@@ -1,0 +1,31 @@
+"""kivvet new"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+
+@click.command("new", short_help="Start a book in a new folder.")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--title", help="The book's title; without it, the folder's name.")
+def command(folder: Path, title: str | None) -> None:
+    """Start a book: a folder with book.toml, and one small table to change.
+
+    Nothing that exists is overwritten.
+
+    \b
+    Examples:
+      kivvet new river-rules
+      kivvet new river-rules --title "River survey rules"
+    """
+    from kivvet.book.new_book import write_new_book
+
+    written = write_new_book(folder, title)
+    for path in written:
+        click.echo(f"written  {path}")
+    click.echo("\nNext:")
+    click.echo(f"  kivvet check --book {folder}      prove its table complete")
+    click.echo(f"  edit {folder / 'book.toml'}       name your data and the columns to add")
+    click.echo(f"  kivvet apply --book {folder}      write them")

@@ -1,0 +1,39 @@
+"""kivvet refresh"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from kivvet.cli.options import book_option, json_option, opened_book, print_json
+
+
+@click.command("refresh", short_help="Bring stale targets up to date.")
+@click.argument("datasets", nargs=-1, metavar="[DATASET]...")
+@book_option
+@json_option
+def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) -> None:
+    """Write again every target that is not current; leave alone what is.
+
+    \b
+    Examples:
+      kivvet refresh
+      kivvet refresh samples
+    """
+    from kivvet.show.status import print_refreshed
+    from kivvet.show.terminal import console, counting_rows
+
+    book = opened_book(book_folder)
+    with counting_rows("refreshing") as on_rows:
+        done = book.refresh(datasets or None, on_rows=on_rows)
+    if as_json:
+        print_json(
+            [
+                {"dataset": one.dataset, "refreshed": one.report is not None, "reasons": [reason.as_dict() for reason in one.reasons],
+                 "report": one.report.as_dict() if one.report else None}
+                for one in done
+            ]
+        )  # fmt: skip
+    else:
+        print_refreshed(console(), done)

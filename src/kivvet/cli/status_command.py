@@ -1,0 +1,34 @@
+"""kivvet status"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from kivvet.cli.options import book_option, json_option, opened_book, print_json
+
+
+@click.command("status", short_help="Say which targets are stale, and what made them so.")
+@click.argument("datasets", nargs=-1, metavar="[DATASET]...")
+@book_option
+@json_option
+def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) -> None:
+    """Compare what made each target with today's rules, source and options.
+
+    A target carries the record of how it was made, so this works on another machine too. Files are
+    compared by their bytes; times do not count.
+
+    \b
+    Examples:
+      kivvet status
+      kivvet status samples --json
+    """
+    from kivvet.show.status import print_status
+    from kivvet.show.terminal import console
+
+    statuses = opened_book(book_folder).status(datasets or None)
+    if as_json:
+        print_json([one.as_dict() for one in statuses])
+    else:
+        print_status(console(), statuses)

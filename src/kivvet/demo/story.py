@@ -1,0 +1,128 @@
+"""The demo: a river survey written to a folder, then checked, mended, applied, changed and refreshed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from importlib import resources
+from importlib.abc import Traversable
+from pathlib import Path
+
+from kivvet.book.book import Book, open_book
+from kivvet.core.applied import ApplyReport
+from kivvet.core.findings import Report
+from kivvet.demo.survey_data import write_samples
+from kivvet.errors import OutputError, Place, shown_path
+from kivvet.io.files import unwritable
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """A change of one line of a book's file, and why."""
+
+    file: str
+    before: str
+    after: str
+    why: str
+
+
+MENDING = (
+    Edit(
+        "tables/nitrate_band.toml", '["10 to 24", "moderate"]', '["10 to <25", "moderate"]',
+        "the bounds were written for whole numbers; half-open ranges leave nothing between",
+    ),
+    Edit("tables/nitrate_band.toml", '["25 to 49", "high"]', '["25 to <50", "high"]', "the same"),
+    Edit("tables/flow_class.toml", '["5 to 40", "normal"]', '[">5 to 40", "normal"]', "5 belonged to two rows"),
+    Edit("tables/habitat_group.toml", '["B00* to B49*", "upper reach"]', '["B00* to B59*", "upper reach"]', "B50 to B59 belonged to none"),
+    Edit(
+        "tables/oxygen_status.toml", '  ["< 4", "poor"],\n  ["< 7", "watch"],\n  ["< 2", "critical"],',
+        '  ["< 2", "critical"],\n  ["< 4", "poor"],\n  ["< 7", "watch"],', "the first match wins, so the narrowest row goes first",
+    ),
+    Edit("tables/station.csv", "0042,Sallow,Low Fen,97,1996-10-01,Wim\n", "", "station 0042 stood twice, in two districts"),
+)  # fmt: skip
+CHANGE = Edit("tables/method.csv", "PR,probe,hand probe", "PR,instrument,hand probe", "the desk renames a group")
+NEW_ROW = Edit("tables/method.csv", "PR,instrument,hand probe\n", "PR,instrument,hand probe\nXR,instrument,logger\n", "and the new code XR gets a class")
+
+
+def write_survey(folder: Path) -> list[Path]:
+    """Write the book of the survey, faults and all, and its data; return the files.
+
+    Raises
+    ------
+    OutputError
+        If the folder holds anything already, or cannot be written.
+    """
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise OutputError("is not empty", place=Place(shown_path(folder)), fix="name a new folder: kivvet demo FOLDER")
+    written: list[Path] = []
+    try:
+        _copy(resources.files("kivvet.demo") / "survey", folder, written)
+        write_samples(folder / "data" / "samples.csv")
+    except OSError as error:
+        raise unwritable(folder, error) from error
+    return [*written, folder / "data" / "samples.csv"]
+
+
+def _copy(source: Traversable, target: Path, written: list[Path]) -> None:
+    target.mkdir(parents=True, exist_ok=True)
+    for one in sorted(source.iterdir(), key=lambda entry: entry.name):
+        if one.is_dir():
+            _copy(one, target / one.name, written)
+        else:
+            (target / one.name).write_bytes(one.read_bytes())
+            written.append(target / one.name)
+
+
+def make_edit(folder: Path, edit: Edit) -> None:
+    """Change a file of the book as an editor would."""
+    path = folder / edit.file
+    text = path.read_text(encoding="utf-8")
+    if edit.before not in _squeezed(text) and edit.before not in text:
+        raise OutputError(f"does not hold {edit.before!r} any more", place=Place(shown_path(path)), fix="run the demo in a new folder")
+    path.write_text((text if edit.before in text else _squeezed(text)).replace(edit.before, edit.after), encoding="utf-8")
+
+
+def _squeezed(text: str) -> str:
+    """Return the text with the blanks that align columns reduced to one."""
+    return "\n".join(line[: len(line) - len(line.lstrip())] + " ".join(line.split()) for line in text.split("\n"))
+
+
+class Story:
+    """The order of work, step by step; what is seen of it is told to `tell`.
+
+    Parameters
+    ----------
+    folder : Path
+    tell : callable
+        Called with the name of each step, the command it stands for, and what came of it.
+    """
+
+    def __init__(self, folder: Path, tell: Callable[[str, str, object], None]) -> None:
+        self.folder = folder
+        self.tell = tell
+
+    def run(self) -> None:
+        """Run the whole story."""
+        where = f"--book {self.folder}"
+        self.tell("A book with six faults in it, as they happen, and 3,600 water samples", f"kivvet demo {self.folder} --only-files", write_survey(self.folder))
+        self.tell("Check it: every fault is found, with a value to try and a cure", f"kivvet check {where}", self.check())
+        self.tell("Mend them in an editor", "", MENDING)
+        for edit in MENDING:
+            make_edit(self.folder, edit)
+        self.tell("Check again: no errors; what is left is about the data", f"kivvet check {where}", self.check())
+        self.tell("Apply: eight tables, new columns beside the old ones, every row accounted for", f"kivvet apply {where}", self.apply())
+        self.tell("Somebody changes the mapping of methods", "", (CHANGE, NEW_ROW))
+        make_edit(self.folder, CHANGE)
+        make_edit(self.folder, NEW_ROW)
+        self.tell("Which columns are stale now, and why?", f"kivvet status {where}", self.book().status())
+        self.tell("Bring them up to date", f"kivvet refresh {where}", self.book().refresh())
+        self.tell("A second time there is nothing to do", f"kivvet refresh {where}", self.book().refresh())
+
+    def book(self) -> Book:
+        return open_book(self.folder)
+
+    def check(self) -> Report:
+        return self.book().check()
+
+    def apply(self) -> ApplyReport:
+        return self.book().apply_dataset("samples")

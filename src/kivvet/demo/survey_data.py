@@ -1,0 +1,84 @@
+"""Made-up water samples for the river survey: any number of rows, always the same for the same seed."""
+
+from __future__ import annotations
+
+import datetime as dt
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+DEMO_ROWS = 3_600
+_SEED = 20_260_401
+
+_STATIONS = ("0007", "0012", "0019", "0023", "0031", "0042", "0044", "0058", "0061", "0073")
+_METHODS = ("KN", "SS", "NA", "GB", "CB", "PR")
+_HABITATS = ("A", "B", "C")
+_FIRST_DAY = dt.date(2023, 10, 1)
+_N_DAYS = 3 * 365
+
+
+def survey_samples(n_rows: int = DEMO_ROWS, seed: int = _SEED) -> pa.Table:
+    """Return `n_rows` samples with the dirt that real ones have, every column as text.
+
+    Planted: nitrate with decimals between bounds meant for whole numbers, a station that no list has, a
+    trailing blank, a method code that is new, the code ``NA``, missing readings, habitat codes between two
+    ranges. Only the uniform stream of a seeded generator is used, so that all versions make the same.
+    """
+    stream = np.random.Generator(np.random.PCG64(seed))
+
+    def uniform() -> npt.NDArray[np.float64]:
+        return stream.random(n_rows)
+
+    def choice(values: tuple[str, ...], weights: tuple[float, ...] | None = None) -> npt.NDArray[Any]:
+        shares = np.cumsum(weights or (1.0,) * len(values))
+        return np.array(values)[np.searchsorted(shares / shares[-1], uniform(), side="right").clip(0, len(values) - 1)]
+
+    season = uniform()
+    days = np.sort((uniform() * _N_DAYS).astype(int))
+    station = choice((*_STATIONS, "0099"), (9, 8, 10, 7, 8, 12, 10, 9, 8, 7, 0.6))
+    ph = np.round(5.4 + 3.6 * (uniform() + uniform()) / 2 + 0.3 * season, 1)
+    nitrate = np.round(60 * uniform() ** 2, 1)
+    oxygen = np.round(12.5 * (1 - uniform() ** 2.2), 1)
+    flow = np.round(0.4 + 60 * uniform() ** 3, 2)
+    temperature = np.round(4 + 16 * season + 2 * uniform(), 1)
+    method = choice((*_METHODS, "PR ", "XR"), (20, 9, 6, 25, 8, 30, 0.5, 1.2))
+    letter = choice(_HABITATS, (3, 4, 3))
+    number = (100 * uniform()).astype(int)
+    flow[uniform() < 0.01] = 5.0
+    flow_is_there, ph_is_there, oxygen_is_there = uniform() > 0.01, uniform() > 0.02, uniform() > 0.015
+    remark = choice(("", "foam", "odour, strong", "iced over"), (90, 5, 3, 2))
+
+    def text(values: npt.NDArray[Any], digits: int, is_there: npt.NDArray[np.bool_] | None = None, gone: str = "") -> list[str]:
+        written = [f"{value:.{digits}f}" for value in values]
+        return written if is_there is None else [one if there else gone for one, there in zip(written, is_there, strict=True)]
+
+    return pa.table(
+        {
+            "sample_id": [f"S{number:05d}" for number in range(1, n_rows + 1)],
+            "station": station.tolist(),
+            "sampled_on": [(_FIRST_DAY + dt.timedelta(days=int(day))).isoformat() for day in days],
+            "ph": text(ph, 1, ph_is_there),
+            "oxygen": text(oxygen, 1, oxygen_is_there, "-9"),
+            "nitrate": text(nitrate, 1),
+            "flow": text(flow, 2, flow_is_there),
+            "temperature": text(temperature, 1),
+            "method": method.tolist(),
+            "habitat": [f"{one}{int(n):02d}" for one, n in zip(letter, number, strict=True)],
+            "remark": remark.tolist(),
+        }
+    )
+
+
+def write_samples(path: Path, n_rows: int = DEMO_ROWS, seed: int = _SEED) -> None:
+    """Write samples as a CSV file."""
+    from kivvet.io.csv_files import CsvTarget
+
+    samples = survey_samples(n_rows, seed)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    target = CsvTarget(path, samples.column_names)
+    for batch in samples.to_batches():
+        target.write(batch.columns)
+    target.close()

@@ -1,0 +1,58 @@
+"""The report of an apply on a terminal: every row accounted for, classes in order with their shares."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.core.applied import ApplyReport, TableReport
+from kivvet.errors import count, listed
+from kivvet.show.terminal import bar, percent, print_columns
+
+_BAR_WIDTH = 30
+_MOST_CLASSES = 20
+_MOST_VALUES = 6
+_LONGEST_NAME = 36
+
+
+def print_apply_report(out: Console, report: ApplyReport, verb: str = "written") -> None:
+    """Print what was written, and for each table what became of the rows."""
+    out.print(Text(report.dataset, "bold").append(f"  {report.target}", "cyan").append(f"  {count(report.rows, 'row')} {verb}"))
+    for one in report.tables:
+        out.print()
+        _print_table(out, one)
+    out.print()
+
+
+def _print_table(out: Console, one: TableReport) -> None:
+    reads = "" if one.column == one.table else f" of {one.column}"
+    sums = Text("  ").append(one.table, "bold").append(reads, "dim").append("   ")
+    sums.append(f"matched {one.matched:,}", "green")
+    sums.append(" + ").append(f"missing {one.missing:,}", "cyan" if one.missing else "")
+    sums.append(" + ").append(f"unmatched {one.unmatched:,}", "yellow" if one.unmatched else "")
+    out.print(sums.append(f" = {one.rows:,}"))
+    for name, counted in one.classes.items():
+        _print_classes(out, name, counted, one.rows)
+    if one.unmatched_values:
+        shown = listed((f"{value!r} ({n:,})" for value, n in one.unmatched_values), _MOST_VALUES)
+        print_columns(out, [("", "", 4), ("unmatched", "yellow", 11)], shown)
+
+
+def _print_classes(out: Console, name: str, counted: tuple[tuple[str | None, int], ...], rows: int) -> None:
+    out.print(Text(f"    {name}", "dim"))
+    labels = [_cut("(missing)" if label is None else label) for label, _ in counted]
+    width = max(map(len, labels), default=0)
+    figures = max((len(f"{n:,}") for _, n in counted), default=0)
+    for label, (raw, n) in list(zip(labels, counted, strict=True))[:_MOST_CLASSES]:
+        line = Text("      ").append(label.ljust(width), "dim" if raw is None else "")
+        line.append(f"  {n:>{figures},}  {percent(n, rows):>7}")
+        if out.is_terminal and rows:
+            line.append("  ").append(bar(n / rows, _BAR_WIDTH), "blue")
+        line.rstrip()
+        out.print(line)
+    if len(counted) > _MOST_CLASSES:
+        out.print(Text(f"      ... and {len(counted) - _MOST_CLASSES} more classes; --json lists all", "dim"))
+
+
+def _cut(label: str) -> str:
+    return label if len(label) <= _LONGEST_NAME else label[: _LONGEST_NAME - 3] + "..."

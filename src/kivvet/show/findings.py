@@ -1,0 +1,82 @@
+"""Findings on a terminal: by table, most serious first, each with its example, its place and its cure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from itertools import groupby
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.core.findings import Finding, Report
+from kivvet.errors import Place, count
+from kivvet.show.terminal import SEVERITY_STYLES, percent, print_columns
+
+_MOST_OF_A_KIND = 10
+_MOST_PLACES = 4
+_SEVERITY_WIDTH = 9
+_INDENT = 2
+
+
+def print_report(out: Console, report: Report) -> None:
+    """Print a report and its summary line."""
+    print_findings(out, report.findings, report.rows_read)
+    style = "bold red" if report.has_errors else "bold green" if report.is_clean else "bold yellow"
+    read = "".join(f"; {count(rows, 'row')} of {name} read" for name, rows in report.rows_read.items())
+    out.print(Text(report.summary, style).append(read, "dim"))
+
+
+def print_findings(out: Console, findings: Iterable[Finding], rows_read: Mapping[str, int] | None = None) -> None:
+    """Print findings under the name of their table."""
+    kept = list(findings)
+    width = 2 + max((len(one.kind) for one in kept), default=0)
+    for (table, dataset), group in groupby(kept, key=lambda one: (one.table, "" if one.table else one.dataset)):
+        out.print(Text(table or (f"dataset {dataset}" if dataset else "book"), "bold"))
+        for _, same in groupby(group, key=lambda one: (one.severity, one.kind)):
+            listed = list(same)
+            for one in listed[:_MOST_OF_A_KIND]:
+                _print_finding(out, one, width, rows_read or {})
+            if len(listed) > _MOST_OF_A_KIND:
+                more = f"... and {len(listed) - _MOST_OF_A_KIND} more of this kind; --json lists all"
+                print_columns(out, [("", "", _INDENT + _SEVERITY_WIDTH + width)], more, "dim")
+        out.print()
+
+
+def _print_finding(out: Console, one: Finding, width: int, rows_read: Mapping[str, int]) -> None:
+    heads = [("", "", _INDENT), (one.severity, SEVERITY_STYLES[one.severity], _SEVERITY_WIDTH), (one.kind, "bold", width)]
+    message = f"{one.message} (possibly)" if one.possible else one.message
+    print_columns(out, heads, message)
+    under = [("", "", _INDENT + _SEVERITY_WIDTH + width)]
+    if details := _details(one, rows_read):
+        print_columns(out, under, details, "dim")
+    if one.places:
+        print_columns(out, under, "at " + places_text(one.places), "dim")
+    if one.remedy:
+        print_columns(out, under, one.remedy, "green")
+
+
+def _details(one: Finding, rows_read: Mapping[str, int]) -> str:
+    parts = [f"for example {one.example}"] if one.witness and one.kind in _NEEDS_EXAMPLE else []
+    if one.count is not None and one.kind in _NEEDS_EXAMPLE:
+        whole = sum(rows_read.get(name.strip(), 0) for name in one.dataset.split(","))
+        share = f" ({percent(one.count, whole)})" if one.count and whole else ""
+        verb = "falls" if one.count == 1 else "fall"
+        parts.append(f"{count(one.count, 'row') if one.count else 'no row'} of {one.dataset} {verb if one.count else 'falls'} here{share}")
+    return "; ".join(parts)
+
+
+#: Kinds whose message does not tell an example and the rows itself.
+_NEEDS_EXAMPLE = frozenset({"gap", "overlap", "conflict", "duplicate", "shadowed"})
+
+
+def places_text(places: tuple[Place, ...]) -> str:
+    """Return places as ``tables/a.toml:8, 9``: the file once, then the lines."""
+    parts = []
+    for file, group in groupby(places[:_MOST_PLACES], key=lambda place: place.file):
+        same = list(group)
+        first, *others = [str(place).removeprefix(f"{file}:") for place in same]
+        if len(same) > 1:
+            first, *others = [str(place.line) for place in same]
+        parts.append(", ".join([f"{file}:{first}" if same[0].line else file, *others]))
+    more = f" and {len(places) - _MOST_PLACES} more" if len(places) > _MOST_PLACES else ""
+    return ", ".join(parts) + more

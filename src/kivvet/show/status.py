@@ -1,0 +1,66 @@
+"""Status and refresh on a terminal: which targets are stale, which table made them so, what changed in it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.errors import count, listed
+from kivvet.show.applied import print_apply_report
+from kivvet.show.terminal import print_columns
+
+if TYPE_CHECKING:
+    from kivvet.book.book import Refreshed
+    from kivvet.book.status import DatasetStatus, Reason
+
+_STYLES = {"current": "bold green", "stale": "bold yellow", "never applied": "bold yellow", "cannot tell": "bold red"}
+_MOST_CHANGES = 10
+
+
+def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
+    """Print the status of each dataset, with the reasons, and what to do."""
+    for one in statuses:
+        line = Text(one.dataset, "bold").append(f"  {one.target}  ", "cyan").append(one.state, _STYLES[one.state])
+        if one.made_at:
+            line.append(f"  written {one.made_at[:16].replace('T', ' ')} UTC, {count(one.rows or 0, 'row')}", "dim")
+        out.print(line)
+        for reason in one.reasons:
+            print_reason(out, reason)
+    if any(one.state == "stale" for one in statuses):
+        out.print(Text("to bring up to date: kivvet refresh", "green"))
+    elif any(one.state == "never applied" for one in statuses):
+        out.print(Text("to write it: kivvet apply", "green"))
+
+
+def print_reason(out: Console, reason: Reason) -> None:
+    """Print why something is stale, and the changes behind it."""
+    columns = listed(reason.columns)
+    if reason.columns:
+        print_columns(out, [("", "", 2), (columns, "yellow", max(14, len(columns) + 2))], reason.message)
+    else:
+        print_columns(out, [("", "", 2)], reason.message)
+    for change in reason.changes[:_MOST_CHANGES]:
+        print_columns(out, [("", "", 16)], str(change), "dim")
+    if len(reason.changes) > _MOST_CHANGES:
+        out.print(Text(f"                ... and {len(reason.changes) - _MOST_CHANGES} more changes; --json lists all", "dim"))
+
+
+def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
+    """Print what a refresh did: for what was current, that there was nothing to do."""
+    for one in done:
+        if one.report is None:
+            out.print(Text(one.dataset, "bold").append("  current", "bold green").append("; nothing to do"))
+            continue
+        for reason in one.reasons:
+            print_reason(out, reason)
+        tables = {reason.table for reason in one.reasons}
+        is_partial = "" not in tables
+        shown = tuple(table for table in one.report.tables if table.table in tables) if is_partial else one.report.tables
+        print_apply_report(out, replace(one.report, tables=shown), "refreshed")
+        if is_partial and len(shown) < len(one.report.tables):
+            others = len(one.report.tables) - len(shown)
+            out.print(Text(f"  the columns of {count(others, 'other table')} are as they were", "dim"))

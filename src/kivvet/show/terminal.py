@@ -1,0 +1,110 @@
+"""What all views share: a console that is plain when piped, and lines that wrap under their own column."""
+
+from __future__ import annotations
+
+import sys
+import textwrap
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Protocol
+
+from rich.console import Console
+from rich.text import Text
+
+if TYPE_CHECKING:
+    from kivvet.errors import KivvetError
+
+SEVERITY_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
+_NARROWEST = 40
+_BAR = "█"
+_PART_BARS = " ▏▎▍▌▋▊▉"
+
+
+class OnRows(Protocol):
+    """Called with a number of rows after each batch."""
+
+    def __call__(self, rows: int, /) -> None: ...
+
+
+def console(*, stderr: bool = False) -> Console:
+    """Return a console: colours and the terminal's width on a terminal, plain and unwrapped otherwise."""
+    return Console(stderr=stderr, highlight=False, soft_wrap=True, emoji=False, markup=False)
+
+
+def wrapped(out: Console, text: str, indent: int) -> list[str]:
+    """Return the lines of `text` that fit the terminal after an indent; one line where output is piped."""
+    if not out.is_terminal:
+        return [text]
+    width = max(_NARROWEST, out.width - indent)
+    return textwrap.wrap(text, width, break_long_words=False, break_on_hyphens=False, replace_whitespace=False) or [""]
+
+
+def print_columns(out: Console, heads: list[tuple[str, str, int]], body: str, body_style: str = "") -> None:
+    """Print cells of given widths, then `body`, wrapped under itself.
+
+    Parameters
+    ----------
+    heads : list of (text, style, width)
+    """
+    line = Text()
+    for text, style, width in heads:
+        line.append(text, style)
+        line.append(" " * max(0, width - len(text)))
+    indent = sum(width for *_, width in heads)
+    first, *others = wrapped(out, body, indent)
+    line.append(first, body_style)
+    line.rstrip()
+    out.print(line)
+    for other in others:
+        out.print(Text(" " * indent).append(other, body_style))
+
+
+def bar(share: float, width: int) -> str:
+    """Return a horizontal bar of `share` (0 to 1) of `width` characters, in eighths."""
+    eighths = round(share * width * 8)
+    full, rest = divmod(eighths, 8)
+    return _BAR * full + (_PART_BARS[rest] if rest else "")
+
+
+def percent(part: int, whole: int) -> str:
+    """Return ``12.3 %``; ``< 0.1 %`` for what is there but would read as nothing."""
+    if not whole:
+        return "0.0 %"
+    share = 100 * part / whole
+    if part and share < 0.05:
+        return "< 0.1 %"
+    return f"{share:.1f} %"
+
+
+def print_error(error: KivvetError) -> None:
+    """Print an error to stderr: what is wrong, where, and what to do."""
+    from kivvet.errors import TableError
+    from kivvet.show.findings import print_findings
+
+    out = console(stderr=True)
+    if isinstance(error, TableError):
+        print_findings(out, error.findings)
+        out.print(Text(f"{error.problem}; nothing was written", "bold"))
+        return
+    line = Text()
+    if error.place:
+        line.append(f"{error.place}: ", "bold")
+    line.append(error.problem, "red")
+    out.print(line)
+    for label, text in (("expected", error.expected), ("found", error.found), ("fix", error.fix)):
+        if text:
+            print_columns(out, [("", "", 2), (label, "dim", 10)], text)
+
+
+@contextmanager
+def counting_rows(what: str) -> Iterator[OnRows]:
+    """Show how many rows have been read, on a terminal; stay silent when piped."""
+    if not sys.stderr.isatty():
+        yield lambda _: None
+        return
+    from rich.progress import Progress, SpinnerColumn, TextColumn
+
+    columns = (SpinnerColumn(), TextColumn(what), TextColumn("{task.completed:,.0f} rows"))
+    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task(what, total=None)
+        yield lambda rows: progress.advance(task, rows)
