@@ -18,7 +18,6 @@ from kivvet.book.journal import Journal
 from kivvet.book.read_data import TypedReader, infer_types, source_of, types_read
 from kivvet.book.record import ColumnRecord, Record, sealed, write_record_beside
 from kivvet.core.applied import ApplyReport, Execution
-from kivvet.core.check import check_table
 from kivvet.core.findings import Finding
 from kivvet.core.meaning import definition_of, fingerprint, meaning_of
 from kivvet.core.plan import Plan, make_plan
@@ -90,7 +89,7 @@ def apply_dataset(book: Book, dataset: Dataset, *, action: str = "apply", on_row
     _stop_at(book.faults_of(dataset))
     prepared, faults = prepare(book, dataset)
     for table in {step.table.name: step.table for step in prepared.plan.steps}.values():
-        faults += check_table(table)
+        faults += table.findings
     _stop_at(faults)
     with _locked(book.folder, dataset.target):
         return _write_target(book, prepared, dataset.target, action, on_rows)

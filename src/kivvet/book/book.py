@@ -11,7 +11,6 @@ from kivvet.book.dataset import Dataset, parse_dataset
 from kivvet.book.read_table import read_table
 from kivvet.book.reading import read_toml
 from kivvet.core.applied import Applied, ApplyReport
-from kivvet.core.check import check_table
 from kivvet.core.findings import KINDS, SEVERITIES, Finding, Report, Severity, finding, with_severity
 from kivvet.core.tables import RuleTable
 from kivvet.errors import BookError, Place, TableError, did_you_mean, listed, shown_path
@@ -169,7 +168,7 @@ class Book:
         names = {table.name for table in chosen}
         found = [one for one in self.reading_findings if tables is None or one.table in names]
         for table in chosen:
-            found += check_table(table)
+            found += table.findings
         rows_read: dict[str, int] = {}
         if data:
             found, rows_read = check_data(self, found, names, only=tables is not None, on_rows=on_rows)

@@ -14,7 +14,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns import CodedColumn, Column, arrow_from_column
-from kivvet.core.compiled import CompiledTable
 from kivvet.core.plan import Plan, Step
 from kivvet.core.results import MadeColumn, OutputMaker, row_column, status_column
 from kivvet.core.values import write_value
@@ -143,7 +142,7 @@ class _Stage:
 
     def __init__(self, step: Step, *, with_report: bool) -> None:
         self.step = step
-        self.table = CompiledTable(step.table)
+        self.table = step.table.compiled
         self.makers = [(name, OutputMaker(step.table, step.table.output(output))) for output, name in step.outputs]
         self.with_report = with_report
         self.counts = np.zeros(self.table.n_outcomes, np.int64)

@@ -9,9 +9,9 @@ import numpy as np
 import pyarrow as pa
 
 from kivvet.core.applied import Applied, Execution
-from kivvet.core.check import check_table
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, column_from_arrow
 from kivvet.core.plan import Entry, Plan, make_plan
+from kivvet.core.results import MadeColumn
 from kivvet.core.tables import RuleTable
 from kivvet.errors import DataError, TableError
 
@@ -31,7 +31,7 @@ def plan_for(frame: Any, entries: Sequence[Entry], tables: Mapping[str, RuleTabl
     """Return the plan for a frame; raise `TableError` if tables have errors or names are not found."""
     plan, faults = make_plan(entries, tables, column_names(frame))
     for table in {step.table.name: step.table for step in plan.steps}.values():
-        faults += check_table(table)
+        faults += table.findings
     errors = [item for item in faults if item.severity == "error"]
     if errors:
         raise TableError(errors)
@@ -65,10 +65,17 @@ def apply_plan(frame: Any, plan: Plan, *, with_report: bool = True) -> Applied:
     execution = Execution(plan, with_report=with_report)
     if _is_pandas(frame):
         made = execution.apply(lambda name: column_from_pandas(frame[name]), len(frame))
-        new = {name: made[name].as_pandas() for name in plan.written}
-        return Applied(frame.assign(**new), execution.report())
+        return Applied(_with_columns(frame, plan, made), execution.report())
     table = frame if isinstance(frame, pa.Table) else pa.table(frame)
     return Applied(_apply_to_arrow(table, plan, execution), execution.report())
+
+
+def _with_columns(frame: pd.DataFrame, plan: Plan, made: Mapping[str, MadeColumn]) -> pd.DataFrame:
+    """Return the frame with new columns; neither the old values nor the new are copied."""
+    import pandas as pd
+
+    new = {name: pd.Series(made[name].as_pandas(), index=frame.index, copy=False) for name in plan.written}
+    return frame.assign(**new)
 
 
 def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:

@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.core.axes import Axis, make_axis
 from kivvet.core.conditions import AnyOf, Condition, Equals, IsMissing
-from kivvet.core.findings import Severity
+from kivvet.core.findings import Finding, Severity
 from kivvet.core.values import Value, ValueType
 from kivvet.errors import Place
 
 if TYPE_CHECKING:
+    from kivvet.core.compiled import CompiledTable
     from kivvet.core.lookup_rows import LookupRows
 
 Match = Literal["one", "first"]
@@ -257,6 +258,20 @@ class RuleTable:
             return False
         return all(_is_single_values(row.conditions[0]) for row in self.rows)
 
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """All findings about the table itself, worked out once."""
+        from kivvet.core.check import check_table
+
+        return tuple(check_table(self))
+
+    @cached_property
+    def compiled(self) -> CompiledTable:
+        """The table ready for data, worked out once."""
+        from kivvet.core.compiled import CompiledTable
+
+        return CompiledTable(self)
+
     def classes(self, output: Output) -> tuple[Value, ...]:
         """Return the different results of an output, in class order.
 
@@ -283,10 +298,9 @@ class RuleTable:
 
     def check(self) -> Any:
         """Return a `Report` of what is wrong with the table itself; nothing is sampled, all is proven."""
-        from kivvet.core.check import check_table
         from kivvet.core.findings import Report
 
-        return Report.of(check_table(self), tables=[self.name])
+        return Report.of(self.findings, tables=[self.name])
 
     def apply(self, frame: Any) -> Any:
         """Return `frame` with this table's outputs as new columns on the right.
