@@ -136,7 +136,7 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
 def _empty_batch(reader: TypedReader, prepared: Prepared) -> pa.RecordBatch:
     source = prepared.source
     schema = pa.schema([(name, pa.string()) for name in source.names]) if source.is_text else source.schema  # type: ignore[union-attr]
-    return pa.RecordBatch.from_arrays([pa.array([], one.type) for one in schema], schema=schema)
+    return pa.RecordBatch.from_arrays([pa.nulls(0, one.type) for one in schema], schema=schema)
 
 
 def _column(reader: TypedReader, batch: pa.RecordBatch, name: str):  # type: ignore[no-untyped-def]

@@ -92,7 +92,7 @@ def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Tab
 
 
 def _empty_batch(schema: pa.Schema) -> pa.RecordBatch:
-    return pa.RecordBatch.from_arrays([pa.array([], field.type) for field in schema], schema=schema)
+    return pa.RecordBatch.from_arrays([pa.nulls(0, field.type) for field in schema], schema=schema)
 
 
 def column_from_pandas(series: pd.Series[Any]) -> Column:

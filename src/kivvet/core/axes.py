@@ -206,7 +206,8 @@ def _exact(value: Fraction | int) -> Decimal:
     while fraction.denominator != 1:
         fraction *= 10
         digits += 1
-    return Decimal(fraction.numerator).scaleb(-digits) if digits else Decimal(fraction.numerator)
+    figures = tuple(map(int, str(abs(fraction.numerator))))
+    return Decimal((int(fraction < 0), figures, -digits))
 
 
 def simplest_between(low: Fraction, high: Fraction) -> Decimal:
@@ -305,20 +306,31 @@ class DatetimeAxis(Axis):
         return datetime_of_microseconds(int(first)) if before(int(first)) < high else None
 
     def write_interval(self, low: Cut, high: Cut) -> str:
-        if low != LOW and high != HIGH and not low[2] and not high[2]:  # type: ignore[misc]
-            start, end = int(low[1]), int(high[1])  # type: ignore[misc]
-            if start % MICROSECONDS_A_DAY == 0 and end == start + MICROSECONDS_A_DAY:
-                return self.write_place(start)
-        return super().write_interval(low, high)
+        """Return the interval with dates for the beginnings of days, where that means the same."""
+        if low == LOW and high == HIGH:
+            return "present"
+        if low == LOW:
+            return f"{'<=' if high[2] else '<'} {self._write_cut(high)}"  # type: ignore[misc]
+        if high == HIGH:
+            return f"{'>' if low[2] else '>='} {self._write_cut(low)}"  # type: ignore[misc]
+        if low[1] == high[1]:  # type: ignore[misc]
+            return self._write_moment(int(low[1]))  # type: ignore[misc]
+        start, end = int(low[1]), int(high[1])  # type: ignore[misc]
+        is_days = not low[2] and not high[2] and start % MICROSECONDS_A_DAY == end % MICROSECONDS_A_DAY == 0  # type: ignore[misc]
+        if is_days and end == start + MICROSECONDS_A_DAY:
+            return self._write_cut(low)
+        return f"{'>' if low[2] else ''}{self._write_cut(low)} to {'' if high[2] else '<'}{self._write_cut(high)}"  # type: ignore[misc]
 
-    def write_place(self, place: int | Decimal | str) -> str:
-        moment = datetime_of_microseconds(int(place))
-        if moment is None:
-            return str(place)
-        return write_value(moment if int(place) % MICROSECONDS_A_DAY else moment.date())
+    def _write_cut(self, cut: Cut) -> str:
+        """Return the date for the cut before a day's first moment, else the moment."""
+        place, side = int(cut[1]), cut[2]  # type: ignore[misc]
+        day = date_of_days(place // MICROSECONDS_A_DAY)
+        if side == 0 and place % MICROSECONDS_A_DAY == 0 and day is not None:
+            return write_value(day)
+        return self._write_moment(place)
 
-    def write_point(self, place: int | Decimal | str) -> str:
-        moment = datetime_of_microseconds(int(place))
+    def _write_moment(self, place: int) -> str:
+        moment = datetime_of_microseconds(place)
         return str(place) if moment is None else write_value(moment)
 
 

@@ -13,7 +13,7 @@ from fractions import Fraction
 from kivvet.core.axes import Axis, TextAxis
 from kivvet.core.cells import NO_ROW, CellCut
 from kivvet.core.check_lookup import check_lookup
-from kivvet.core.conditions import AnyOf, AnyValue, Condition, Negation, write_condition, write_literal
+from kivvet.core.conditions import AnyOf, Condition, IsMissing, Negation, write_condition, write_literal
 from kivvet.core.findings import Finding, finding, with_severity
 from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.tables import UNFINISHED, Result, Row, RuleTable
@@ -21,7 +21,7 @@ from kivvet.core.values import Value, write_decimal, write_value
 from kivvet.errors import count, listed
 
 _MOST_PARTNERS = 20  # rows that one row is said to overlap; the first is described
-_MOST_NAMED_ROWS = 12
+_LONGEST_REGION = 100  # characters of a region in a message; the whole of it is in `region`
 
 
 def check_table(table: RuleTable) -> list[Finding]:
@@ -245,12 +245,12 @@ class _RowsCheck:
         runs = self.uncovered_runs()
         if not runs:
             return []
-        if isinstance(self.axis, TextAxis) and not self.axis.is_limited:
+        if isinstance(self.axis, TextAxis) and not (self.axis.is_limited and self.is_uniform(self.axis)):
             return [self.text_rest(runs[0][0], severity)]
         made: dict[str, Finding] = {}
         for first, last in runs:
             low, high = self.cut.cells[first].low, self.cut.cells[last].high
-            region = self.write_run(first, low, high)
+            region = self.axis.write_interval(low, high)
             if region not in made:
                 neighbours = self.neighbours(first, last)
                 made[region] = self.gap(region, self.cut.cells[first].witness, neighbours, severity, self.step_hint(low, high))
@@ -268,14 +268,12 @@ class _RowsCheck:
                 runs.append((number, number))
         return runs
 
-    def write_run(self, first: int, low: Cut, high: Cut) -> str:
-        if isinstance(self.axis, TextAxis):
-            covered = self.axis.region(AnyValue())
-            for region in self.regions:
-                covered = Region(covered.bands) & region.other_present()
-            if not self.axis.is_uniform(covered & self.axis.domain):
-                return write_literal(self.cut.cells[first].witness)
-        return self.axis.write_interval(low, high)
+    def is_uniform(self, axis: TextAxis) -> bool:
+        """Whether what no row covers is the same for texts of all lengths, so that intervals say it all."""
+        uncovered = axis.domain
+        for region in self.regions:
+            uncovered = uncovered & region.other_present()
+        return axis.is_uniform(uncovered)
 
     def neighbours(self, first: int, last: int) -> list[int]:
         band = self.cut.cells[first].band
@@ -284,21 +282,20 @@ class _RowsCheck:
 
     def gap(self, region: str, witness: Value, neighbours: list[int], severity: str, hint: str) -> Finding:
         blanks = ", ".join('"..."' for _ in self.table.outputs)
-        quoted = region.replace("\\", "\\\\").replace('"', '\\"')
+        quoted = _shortened(region).replace("\\", "\\\\").replace('"', '\\"')
         return self.of_rows(
-            "gap", f"{self.input.name} {region} is covered by no row", sorted(neighbours),
+            "gap", f"{self.input.name} {_shortened(region)} is covered by no row", sorted(neighbours),
             severity=severity, region={self.input.name: region},
             witness={self.input.name: write_witness(witness)}, remedy=f'add  ["{quoted}", {blanks}]{hint}',
         )  # fmt: skip
 
     def text_rest(self, first: int, severity: str) -> Finding:
-        parts = tuple(row.conditions[0] for row in self.rows if not isinstance(row.conditions[0], AnyValue))
+        parts = tuple(row.conditions[0] for row in self.rows if not isinstance(row.conditions[0], IsMissing))
+        if not parts:
+            return self.gap("present", self.cut.cells[first].witness, [], severity, "")
         rest: Condition = Negation(AnyOf(parts) if len(parts) > 1 else parts[0])
-        if not parts or len(parts) > _MOST_NAMED_ROWS:
-            region, hint = "any", ' at the end, with match = "first"'
-        else:
-            region, hint = write_condition(rest), ", or say with shape or domain which codes there are"
-        return self.gap(region, self.cut.cells[first].witness, [], severity, hint)
+        hint = "" if self.axis.is_limited else ", or say with shape or domain which codes there are"
+        return self.gap(write_condition(rest), self.cut.cells[first].witness, [], severity, hint)
 
     def open_input(self) -> Finding:
         return self.of_rows(
@@ -319,6 +316,10 @@ class _RowsCheck:
         digits = Decimal(size.numerator) / Decimal(size.denominator)
         kind = "whole numbers" if size == 1 else f"multiples of {write_decimal(digits)}"
         return f"  or, if all values are {kind}, set step = {write_decimal(digits)}"
+
+
+def _shortened(region: str) -> str:
+    return region if len(region) <= _LONGEST_REGION else region[: _LONGEST_REGION - 3] + "..."
 
 
 def write_results(results: Sequence[Result]) -> str:

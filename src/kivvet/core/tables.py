@@ -254,7 +254,7 @@ class RuleTable:
     def is_open(self) -> bool:
         """Whether what no row lists is no gap: single values only, and no domain says what there is."""
         (column,) = self.inputs
-        if column.domain is not None or column.shape or column.type == "boolean":
+        if column.domain is not None or column.shape or column.type == "boolean" or not self.rows:
             return False
         return all(_is_single_values(row.conditions[0]) for row in self.rows)
 
