@@ -91,8 +91,8 @@ class TableError(KivvetError):
 
     def __init__(self, findings: Sequence[Finding]) -> None:
         self.findings = tuple(findings)
-        names = sorted({finding.table for finding in findings if finding.table})
-        super().__init__(f"{count(len(findings), 'error')} in {', '.join(names) or 'the book'}")
+        names = sorted({one.table or (f"dataset {one.dataset}" if one.dataset else "book.toml") for one in findings})
+        super().__init__(f"{count(len(findings), 'error')} in {', '.join(names)}")
 
     def __str__(self) -> str:
         shown = [str(finding) for finding in self.findings[:12]]

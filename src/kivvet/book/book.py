@@ -76,6 +76,7 @@ class Book:
         self.tables: dict[str, RuleTable] = {}
         self.datasets: dict[str, Dataset] = {}
         self.unusable_tables: set[str] = set()
+        self.unusable_datasets: set[str] = set()
         self.reading_findings: list[Finding] = []
         self.severity: dict[str, Severity] = {}
         self._read()
@@ -114,14 +115,23 @@ class Book:
         for name, options in datasets.items() if isinstance(datasets, Mapping) else ():
             dataset, faults = parse_dataset(name, options, self.folder, locate)
             self.reading_findings += faults
-            if dataset is not None:
+            if dataset is None:
+                self.unusable_datasets.add(name)
+            else:
                 self.datasets[name] = dataset
 
     def dataset(self, name: str) -> Dataset:
         """Return a dataset by name; `BookError` with the near name if there is none."""
+        if name in self.unusable_datasets:
+            raise TableError([one for one in self.reading_findings if one.dataset == name])
         if name not in self.datasets:
             raise BookError(f"the book has no dataset {name!r}", place=Place(shown_path(self.folder / BOOK_FILE)), expected=f"one of: {listed(self.datasets)}", fix=did_you_mean(name, self.datasets))
         return self.datasets[name]
+
+    @property
+    def dataset_names(self) -> tuple[str, ...]:
+        """The names of all datasets, those that could not be read too."""
+        return (*self.datasets, *sorted(self.unusable_datasets))
 
     def table(self, name: str) -> RuleTable:
         """Return a table by name; `BookError` with the near name if there is none."""
@@ -227,7 +237,7 @@ class Book:
         """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""
         from kivvet.book.status import status_of
 
-        chosen = self.datasets if datasets is None else list(datasets)
+        chosen = self.dataset_names if datasets is None else tuple(datasets)
         return tuple(status_of(self, self.dataset(name)) for name in chosen)
 
     def refresh(self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None) -> tuple[Refreshed, ...]:

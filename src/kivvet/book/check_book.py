@@ -74,7 +74,8 @@ def _check_dataset(
     reader = TypedReader(prepared.source, dataset, prepared.types)
     execution = Execution(plan)
     probes = [
-        DataProbe(step, [one for one in table_findings if one.table == step.table.name]) if step.table.name in names else None
+        DataProbe(step, [one for one in table_findings if one.table == step.table.name]) if step.table.name in names and step.table.parts.is_complete
+        else None
         for step in plan.steps
     ]
     for batch in reader.batches(plan.source_columns) if plan.steps else ():
@@ -91,7 +92,7 @@ def _check_dataset(
         for number, (one, _) in enumerate(probe.regions):
             rows, datasets = affected.get(id(one), (0, []))
             affected[id(one)] = rows + probe.rows_in_region[number], [*datasets, dataset.name]
-        if report.rows_by_row:
+        if report.rows_by_row and book.tables[report.table].parts.is_complete:
             rows_of_table, datasets = used.get(report.table, (np.zeros(len(report.rows_by_row), np.int64), []))
             used[report.table] = rows_of_table + np.array(report.rows_by_row), list(dict.fromkeys([*datasets, dataset.name]))
     if not only and not any(one.severity == "error" for one in faults):

@@ -7,7 +7,7 @@ from typing import Any
 
 from kivvet.book.reading import Document, Locate, read_csv_rows, read_toml
 from kivvet.core.findings import Finding, finding
-from kivvet.core.table_parser import ROWS_FROM_FILE, parse_table
+from kivvet.core.table_parser import RowsAre, parse_table
 from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, shown_path
 
@@ -24,18 +24,14 @@ def read_table(path: Path) -> tuple[RuleTable | None, list[Finding]]:
     if document is None:
         return None, faults
     definition = dict(document.values)
-    locate = document.locate
+    locate, faults = document.locate, []
     if isinstance(definition.get("rows"), str):
         locate, faults = _attach_rows(definition, path, document, name)
     elif isinstance(definition.get("lookup"), str):
         faults = _attach_lookup(definition, path, document, name)
-    if faults:
-        definition.pop("rows", None)
-        definition.pop("lookup", None)
-        _, others = parse_table(name, {**definition, "rows": []}, document.locate)
-        return None, [*faults, *others]
-    parts, faults = parse_table(name, definition, locate)
-    return (None if parts is None else RuleTable.from_parts(parts)), faults
+    rows_are: RowsAre = "unreadable" if faults else "file" if locate is not document.locate else "inline"
+    parts, others = parse_table(name, definition, locate, rows_are)
+    return (None if parts is None else RuleTable.from_parts(parts)), [*faults, *others]
 
 
 def row_files(path: Path) -> list[Path]:
@@ -53,7 +49,6 @@ def _attach_rows(definition: dict[str, Any], path: Path, document: Document, nam
     if rows is None:
         return document.locate, faults
     definition["rows"] = rows.records
-    definition[ROWS_FROM_FILE] = True
     shown = shown_path(file)
 
     def locate(at: tuple[str | int, ...]) -> Place | None:

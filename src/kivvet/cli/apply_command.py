@@ -30,7 +30,7 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) 
 
     book = opened_book(book_folder)
     reports = []
-    for name in datasets or book.datasets:
+    for name in datasets or book.dataset_names:
         with counting_rows(name) as on_rows:
             reports.append(book.apply_dataset(name, on_rows=on_rows))
         if not as_json:

@@ -188,6 +188,7 @@ class _Planner:
         self.maker: dict[str, int] = {}
         self.steps: dict[int, Step] = {}
         self.under_way: list[tuple[int, str]] = []
+        self.cycles: set[frozenset[int]] = set()
 
     def fault(self, kind: str, message: str, place: Place | None, fix: str = "") -> None:
         self.faults.append(finding(kind, message, places=(place,) if place else (), remedy=fix))
@@ -245,10 +246,9 @@ class _Planner:
             if name != about.name:
                 self.fault("unknown-column", f"input names {name!r}, and table {entry.table!r} has no such input", entry.place, f"its input is {about.name}")
         wanted = entry.reads.get(about.name, about.name)
-        path = [name for _, name in self.under_way]
-        if index in [number for number, _ in self.under_way]:
-            steps = " -> ".join([*path[path.index(wanted) if wanted in path else 0 :], wanted])
-            self.fault("cycle", f"columns depend on themselves: {steps}", entry.place, f"read a source column instead: {listed(self.source_names)}")
+        numbers = [number for number, _ in self.under_way]
+        if index in numbers:
+            self.cycle(self.under_way[numbers.index(index) :], wanted)
             return
         self.under_way.append((index, wanted))
         source = self.renamed.get(wanted, wanted)
@@ -257,6 +257,21 @@ class _Planner:
         else:
             self.visit_maker(index, wanted, entry, about)
         self.under_way.pop()
+
+    def cycle(self, steps: list[tuple[int, str]], wanted: str) -> None:
+        """Tell a cycle once, with the place of each of its steps."""
+        members = frozenset(index for index, _ in steps)
+        if members in self.cycles:
+            return
+        self.cycles.add(members)
+        path = " -> ".join([*(name for _, name in steps), wanted])
+        places = tuple(place for index, _ in steps if (place := self.entries[index].place) is not None)
+        self.faults.append(
+            finding(
+                "cycle", f"columns depend on themselves: {path}", places=places,
+                remedy=f"let one of them read a column of the source: {listed(self.source_names)}",
+            )
+        )  # fmt: skip
 
     def visit_maker(self, index: int, wanted: str, entry: Entry, about: Input) -> None:
         maker = self.maker.get(wanted)

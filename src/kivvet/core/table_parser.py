@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal
 
 from kivvet.core.condition_parser import ConditionError, parse_condition
 from kivvet.core.conditions import Condition
@@ -32,8 +32,6 @@ from kivvet.errors import Place, did_you_mean, listed, near_name
 TABLE_KEYWORDS = (
     "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "severity",
 )  # fmt: skip
-#: Set by the reader of a book where rows come from a file: columns that no one names are then left alone.
-ROWS_FROM_FILE = "rows_from_file"
 INPUT_KEYWORDS = ("type", "step", "domain", "shape", "fold", "required", "column", "tz", "note")
 OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "note")
 #: Words of the table form that this version reads nowhere yet, so that it can say so.
@@ -44,10 +42,11 @@ LATER = {
 
 Path = tuple[str | int, ...]
 Locate = Callable[[Path], Place | None]
+RowsAre = Literal["inline", "file", "unreadable"]
 
 
 def parse_table(
-    name: str, definition: Mapping[str, Any], locate: Locate = lambda _: None
+    name: str, definition: Mapping[str, Any], locate: Locate = lambda _: None, rows_are: RowsAre = "inline"
 ) -> tuple[TableParts | None, list[Finding]]:
     """Return the parts of the table a definition describes, and the faults found.
 
@@ -58,17 +57,21 @@ def parse_table(
         As a table's TOML file gives it; `rows` a list of lists, `lookup` a frame or a list of mappings.
     locate : callable
         Gives the place of a path such as ``("rows", 2, 0)``, or None where it is not known.
+    rows_are : {"inline", "file", "unreadable"}
+        Rows of a file always begin with headings, and columns that no one names are left alone;
+        unreadable ones are not looked at, and the table is not complete.
 
     Returns
     -------
     tuple of (TableParts or None, list of Finding)
         None where inputs or outputs cannot be understood, so that nothing else can be.
     """
-    return _TableParser(name, definition, locate).parse()
+    return _TableParser(name, definition, locate, rows_are).parse()
 
 
 class _TableParser:
-    def __init__(self, name: str, definition: Mapping[str, Any], locate: Locate) -> None:
+    def __init__(self, name: str, definition: Mapping[str, Any], locate: Locate, rows_are: RowsAre) -> None:
+        self.rows_are = rows_are
         self.name = name
         self.definition = definition
         self.locate = locate
@@ -88,7 +91,7 @@ class _TableParser:
         )  # fmt: skip
 
     def parse(self) -> tuple[TableParts | None, list[Finding]]:
-        self.unknown_words(self.definition, (*TABLE_KEYWORDS, ROWS_FROM_FILE), (), "a table")
+        self.unknown_words(self.definition, TABLE_KEYWORDS, (), "a table")
         inputs = self.named("inputs", self.parse_input)
         outputs = self.named("outputs", self.parse_output)
         match = self.definition.get("match", "one")
@@ -108,7 +111,9 @@ class _TableParser:
         n_faults = len(self.findings)
         rows: tuple[Row, ...] = ()
         lookup: LookupRows | None = None
-        if ("rows" in self.definition) == ("lookup" in self.definition):
+        if self.rows_are == "unreadable":
+            n_faults = -1
+        elif ("rows" in self.definition) == ("lookup" in self.definition):
             both = "rows" in self.definition
             self.fault(
                 "syntax", "a table has either rows or a lookup" + (", not both" if both else "; this one has neither"),
@@ -317,7 +322,7 @@ class _TableParser:
         """Return the index of the first row of conditions, and for each heading its column (None: a fault)."""
         names = [one.name for one in (*inputs, *outputs)]
         top = [str(cell).strip() for cell in given[0]] if given else []
-        needs_header = len(headings) > 2 or ROWS_FROM_FILE in self.definition
+        needs_header = len(headings) > 2 or self.rows_are == "file"
         is_header = bool(top) and (set(top) in (set(names), set(headings)) or needs_header)
         if not is_header:
             if needs_header and not given:
@@ -335,7 +340,7 @@ class _TableParser:
             else:
                 columns.append(places[0])
         for position, cell in enumerate(top):
-            if cell not in names and cell not in headings and not self.definition.get(ROWS_FROM_FILE):
+            if cell not in names and cell not in headings and self.rows_are == "inline":
                 later = f" ({LATER[cell]} are not read by this version)" if cell in LATER else ""
                 self.fault("unknown-column", f"{cell!r} is neither input nor output{later}", ("rows", 0, position), fix=did_you_mean(cell, names) or "")
         return 1, columns if len(self.findings) == faults else None
@@ -345,7 +350,7 @@ class _TableParser:
         inputs: tuple[Input, ...], outputs: tuple[Output, ...], columns: list[int],
     ) -> Row | None:  # fmt: skip
         expected = len(columns)
-        if max(columns) >= len(cells) or (len(cells) > expected and not self.definition.get(ROWS_FROM_FILE)):
+        if max(columns) >= len(cells) or (len(cells) > expected and self.rows_are == "inline"):
             self.fault(
                 "syntax", f"row {number} has {len(cells)} cells; {expected} are expected", ("rows", index), row=number,
                 fix=f"one cell each for {listed(one.name for one in (*inputs, *outputs))}",
@@ -419,7 +424,7 @@ def parse_result(cell: Any, kind: ValueType) -> Result:
     try:
         value = parse_value(text, kind)
     except LiteralError as error:
-        raise LiteralError(f"{'an' if kind == 'integer' else 'a'} {kind}: {error.expected}", error.fix) from error
+        raise LiteralError(error.expected, error.fix) from error
     if kind == "datetime" and not isinstance(value, dt.datetime):
         assert isinstance(value, dt.date)
         return dt.datetime.combine(value, dt.time())

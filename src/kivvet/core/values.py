@@ -83,9 +83,12 @@ def _mended_number(text: str) -> str:
 
 
 def _parse_integer(text: str) -> int:
-    value = parse_decimal(text)
+    try:
+        value = parse_decimal(text)
+    except LiteralError as error:
+        raise LiteralError("a whole number such as 12", error.fix) from error
     if value != value.to_integral_value():
-        raise LiteralError("a whole number")
+        raise LiteralError("a whole number such as 12")
     return int(value)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import secrets
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -85,6 +85,8 @@ def replacing(path: Path) -> Iterator[Path]:
     """
     beside = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
     try:
+        if path.parent.exists() and not path.parent.is_dir():
+            raise NotADirectoryError(20, f"{path.parent.name} is a file, not a folder")
         path.parent.mkdir(parents=True, exist_ok=True)
         if path.is_dir():
             raise IsADirectoryError(21, "is a folder")
@@ -97,7 +99,8 @@ def replacing(path: Path) -> Iterator[Path]:
     except OSError as error:
         raise unwritable(path, error) from error
     finally:
-        beside.unlink(missing_ok=True)
+        with suppress(OSError):
+            beside.unlink()
 
 
 def _to_disk(path: Path) -> None:

@@ -1,0 +1,5 @@
+"""python -m kivvet"""
+
+from kivvet.cli.main import main
+
+main()

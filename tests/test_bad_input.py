@@ -1,0 +1,104 @@
+"""What bad input gets: a message with place, expected, found and cure; the exit code; nothing half-written.
+
+The messages are in tests/cases/bad_input, to be read as prose.
+"""
+
+import pytest
+
+from tests.conftest import SMALL_BOOK, golden, kivvet, write_book
+
+BOOK, PH, STATION = SMALL_BOOK["book.toml"], SMALL_BOOK["tables/ph_class.toml"], SMALL_BOOK["tables/station.toml"]
+SAMPLES = SMALL_BOOK["data/samples.csv"]
+
+# name: (exit code, command, changed files)
+CASES = {
+    "source_is_not_there": (2, "apply", {"data/samples.csv": None, "data/sample.csv": SAMPLES}),
+    "source_is_of_an_unknown_kind": (1, "apply", {"book.toml": BOOK.replace("samples.csv", "samples.doc", 1)}),
+    "table_is_not_there": (1, "apply", {"book.toml": BOOK.replace('"ph_class"', '"ph_clas"')}),
+    "column_is_not_there": (1, "apply", {"data/samples.csv": SAMPLES.replace("ph,", "pH,")}),
+    "column_of_types_is_not_there": (1, "apply", {"book.toml": BOOK.replace("{ station =", "{ staton =")}),
+    "output_of_keep_is_not_there": (1, "apply", {"book.toml": BOOK.replace('["river"]', '["rivers"]')}),
+    "two_tables_make_one_column": (1, "apply", {"book.toml": BOOK.replace('keep = ["river"]', 'keep = { river = "ph_class" }')}),
+    "made_column_is_in_the_source": (1, "apply", {"book.toml": BOOK.replace('keep = ["river"]', 'keep = { river = "remark" }')}),
+    "columns_in_a_cycle": (
+        1, "apply",
+        {
+            "book.toml": BOOK.replace('["ph_class", {', '["a", "b", {'),
+            "tables/a.toml": 'inputs.b = "text"\noutputs.a = "text"\nrows = [["x", "y"]]\n',
+            "tables/b.toml": 'inputs.a = "text"\noutputs.b = "text"\nrows = [["x", "y"]]\n',
+        },
+    ),
+    "csv_row_is_ragged": (1, "apply", {"data/samples.csv": SAMPLES + "5,007,6\n6,007,6,,,\n"}),
+    "csv_is_not_utf8": (1, "apply", {"data/samples.csv": SAMPLES.replace("brown", "br\xfcn").encode("latin-1")}),
+    "csv_is_empty": (1, "apply", {"data/samples.csv": ""}),
+    "csv_names_a_column_twice": (1, "apply", {"data/samples.csv": SAMPLES.replace("remark", "ph")}),
+    "csv_column_has_no_heading": (1, "apply", {"data/samples.csv": SAMPLES.replace("remark", "")}),
+    "field_is_no_number": (1, "apply", {"data/samples.csv": SAMPLES.replace("8.5", "8,5".join('""'))}),
+    "target_cannot_be_written": (2, "apply", {"book.toml": BOOK.replace("out/samples.csv", "book.toml/samples.csv")}),
+    "target_is_a_folder": (2, "apply", {"out/samples.csv/x": "x"}),
+    "target_is_the_source": (1, "apply", {"book.toml": BOOK.replace("out/", "data/")}),
+    "result_is_of_another_type": (1, "check", {"tables/ph_class.toml": PH.replace('"text", width = 12', '"integer"')}),
+    "result_is_too_wide": (1, "check", {"tables/ph_class.toml": PH.replace("width = 12", "width = 7")}),
+    "lookup_field_is_no_date": (1, "check", {"tables/station.csv": SMALL_BOOK["tables/station.csv"].replace("2001-02-03", "03.02.2001")}),
+    "lookup_column_is_not_there": (1, "check", {"tables/station.csv": SMALL_BOOK["tables/station.csv"].replace("river", "River")}),
+    "lookup_file_is_not_there": (1, "check", {"tables/station.csv": None}),
+    "rows_file_is_ragged": (
+        1, "check",
+        {"tables/ph_class.toml": PH.split("rows")[0] + 'rows = "ph.csv"\n', "tables/ph.csv": "ph,ph_class\n< 6.5,acidic,x\n>= 6.5,other\n"},
+    ),
+    "rows_file_has_other_headings": (
+        1, "check", {"tables/ph_class.toml": PH.split("rows")[0] + 'rows = "ph.csv"\n', "tables/ph.csv": "ph,class\n< 6.5,acidic\n"},
+    ),
+    "cells_are_no_conditions": (1, "check", {"tables/ph_class.toml": PH.replace("6.5 to <8.5", "6.5 - 8.5").replace(">= 8.5", "over 8,5")}),
+    "toml_is_broken": (1, "check", {"tables/ph_class.toml": PH.replace('"acidic"],', '"acidic"]')}),
+    "keywords_are_unknown": (1, "check", {"tables/ph_class.toml": PH.replace("missing", "mising").replace("width", "widht")}),
+    "rows_stand_under_a_heading": (1, "check", {"tables/ph_class.toml": PH.replace("outputs.ph_class =", "[outputs]\nph_class =")}),
+    "parts_of_later_versions": (
+        1, "check",
+        {
+            "book.toml": BOOK.replace("columns = [", 'where = "ph > 1"\ncolumns = [{ formula = "x" }, '),
+            "tables/ph_class.toml": PH.replace("missing =", 'match = "every"\ngiven = ["a < b"]\nmissing ='),
+        },
+    ),
+    "many_faults_at_once": (
+        1, "check",
+        {
+            "book.toml": BOOK.replace("types ", "tpyes "),
+            "tables/ph_class.toml": PH.replace("< 6.5", "9 to 5").replace("neutral", ""),
+            "tables/station.csv": SMALL_BOOK["tables/station.csv"] + "Wim,008,2001-01-01,Oak\nWim,,2001-01-01,Oak\n",
+        },
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_bad_input_is_explained_and_nothing_is_written(name, tmp_path):
+    code, command, changes = CASES[name]
+    folder = write_book(tmp_path, changes)
+    before = files_of(folder)
+    ran = kivvet(command, cwd=folder)
+    golden(f"bad_input/{name}.txt", ran.all)
+    assert ran.code == code
+    assert files_of(folder) == before
+
+
+def files_of(folder):
+    return {path: path.read_bytes() for path in folder.rglob("*") if path.is_file() and ".kivvet" not in path.parts}
+
+
+def test_what_is_no_book_is_said(tmp_path):
+    ran = kivvet("check", cwd=tmp_path)
+    assert (ran.code, ran.out) == (2, "")
+    assert "is not a book" in ran.err and "kivvet new" in ran.err
+    assert "no such folder" in kivvet("check", "--book", "nowhere", cwd=tmp_path).err
+    write_book(tmp_path / "below")
+    assert "there is one in: below" in kivvet("check", cwd=tmp_path).err
+
+
+def test_unknown_names_on_the_command_line_get_the_near_one(small_book):
+    for arguments in (["check", "ph_clas"], ["apply", "sample"], ["status", "sample"]):
+        ran = kivvet(*arguments, cwd=small_book)
+        assert ran.code == 2
+        assert "did you mean" in ran.err
+    assert kivvet("check", "--jsn", cwd=small_book).code == 2
+    assert kivvet("aply", cwd=small_book).code == 2

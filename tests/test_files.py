@@ -1,0 +1,209 @@
+"""From file to file: every row, every field as it was, types kept, targets replaced whole or not at all."""
+
+import gzip
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import pandas as pd
+import pyarrow as pa
+import pyarrow.csv as arrow_csv
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import kivvet
+from kivvet.book.record import read_record, record_file
+from kivvet.io import csv_files
+from kivvet.io.csv_files import CsvSource, CsvTarget
+from kivvet.io.files import hash_bytes_of
+from kivvet.io.parquet_files import footer_start
+from tests.conftest import SMALL_BOOK, write_book
+
+BOOK = SMALL_BOOK["book.toml"]
+TO_PARQUET = {"book.toml": BOOK.replace("out/samples.csv", "out/samples.parquet")}
+
+
+def applied(folder, changes=None):
+    report = kivvet.open_book(write_book(folder, changes)).apply_dataset("samples")
+    return report, folder / "out"
+
+
+def test_csv_to_csv_keeps_the_fields_as_they_were_read(tmp_path):
+    report, out = applied(tmp_path)
+    assert (out / "samples.csv").read_text() == (
+        "id,station,ph,remark,ph_class,river,how,by\n"
+        '1,007,6.40,"foam, brown",acidic,Elm,matched,1\n'
+        "2,008,,NA,not measured,Ash,matched,2\n"
+        "3,9,8.5,,alkaline,unknown,unmatched,\n"
+        "4,007,7,,neutral,Elm,matched,1\n"
+    )
+    assert [(one.matched, one.missing, one.unmatched) for one in report.tables] == [(3, 1, 0), (3, 0, 1)]
+
+
+def test_csv_to_parquet_has_types_ordered_classes_and_text_that_stays_text(tmp_path):
+    _, out = applied(tmp_path, TO_PARQUET)
+    table = pq.read_table(out / "samples.parquet")
+    assert table.schema.field("id").type == pa.int64()
+    assert table["station"].to_pylist() == ["007", "008", "9", "007"]
+    assert table["remark"].to_pylist() == ["foam, brown", "NA", None, None]
+    assert table["ph"].to_pylist() == [6.4, None, 8.5, 7.0]
+    frame = table.to_pandas()
+    assert frame["ph_class"].dtype == pd.CategoricalDtype(["acidic", "neutral", "alkaline", "not measured"], ordered=True)
+    assert frame["by"].dropna().tolist() == [1, 2, 1]
+
+
+def test_leading_zeros_anywhere_in_a_column_make_it_text(tmp_path):
+    data = "id,station,ph,code,day,flag\n" + "".join(f"{n},007,7,{n},2026-01-0{n},true\n" for n in range(1, 6))
+    _, out = applied(tmp_path, {**TO_PARQUET, "data/samples.csv": data + "6,007,7,010,2026-02-30,false\n"})
+    schema = pq.read_schema(out / "samples.parquet")
+    assert [str(schema.field(name).type) for name in ("id", "code", "day", "flag")] == ["int64", "string", "string", "bool"]
+
+
+def test_parquet_to_parquet_keeps_the_source_columns_and_their_types(tmp_path):
+    source = pa.table({"id": pa.array([1, 2], pa.int16()), "station": ["007", None], "ph": pa.array(["6.4", None]).cast(pa.decimal128(5, 2)), "when": pa.array([0, 1], pa.timestamp("ms", "UTC"))})
+    (tmp_path / "data").mkdir()
+    pq.write_table(source, tmp_path / "data/samples.parquet")
+    _, out = applied(tmp_path, {"book.toml": TO_PARQUET["book.toml"].replace("data/samples.csv", "data/samples.parquet")})
+    made = pq.read_table(out / "samples.parquet")
+    assert made.select(source.column_names).equals(source)
+    assert made["ph_class"].to_pylist() == ["acidic", "not measured"]
+
+
+@pytest.mark.parametrize(
+    "content",
+    [
+        b"\xef\xbb\xbf" + SMALL_BOOK["data/samples.csv"].encode(),
+        SMALL_BOOK["data/samples.csv"].replace("\n", "\r\n").encode(),
+        SMALL_BOOK["data/samples.csv"].rstrip("\n").encode(),
+        SMALL_BOOK["data/samples.csv"].replace("\n4", "\n\n4").encode(),
+    ],
+    ids=["byte-order mark", "CRLF", "no last line end", "an empty line"],
+)
+def test_marks_and_line_ends_change_nothing(tmp_path, content):
+    _, plain = applied(tmp_path / "plain")
+    _, out = applied(tmp_path / "other", {"data/samples.csv": content})
+    assert (out / "samples.csv").read_text() == (plain / "samples.csv").read_text()
+
+
+def test_other_encodings_delimiters_and_compression_are_read(tmp_path):
+    book = BOOK.replace("types", 'encoding = "cp1252"\ndelimiter = ";"\ntypes')
+    text = SMALL_BOOK["data/samples.csv"].replace('"foam, brown"', "bräun").replace(",", ";")
+    _, out = applied(tmp_path / "a", {"book.toml": book, "data/samples.csv": text.encode("cp1252")})
+    assert "bräun" in (out / "samples.csv").read_text()
+    zipped = gzip.compress(SMALL_BOOK["data/samples.csv"].encode())
+    _, out = applied(tmp_path / "b", {"book.toml": BOOK.replace("data/samples.csv", "data/s.csv.gz"), "data/s.csv.gz": zipped})
+    assert (out / "samples.csv").read_text().count("\n") == 5
+
+
+@pytest.mark.parametrize("ending", ["csv", "parquet"])
+def test_a_header_alone_gives_a_target_without_rows(tmp_path, ending):
+    changes = {"book.toml": BOOK.replace("out/samples.csv", f"out/samples.{ending}"), "data/samples.csv": "id,station,ph,remark\n"}
+    report, out = applied(tmp_path, changes)
+    assert report.rows == 0
+    if ending == "csv":
+        assert (out / "samples.csv").read_text() == "id,station,ph,remark,ph_class,river,how,by\n"
+    else:
+        assert pq.read_table(out / "samples.parquet").num_rows == 0
+
+
+def test_missing_words_mean_missing_everywhere_or_in_one_column(tmp_path):
+    book = BOOK.replace("types", 'missing_words = { ph = ["-9"], station = ["none"] }\ntypes')
+    data = SMALL_BOOK["data/samples.csv"].replace("8.5", "-9").replace("008", "none")
+    report, out = applied(tmp_path, {"book.toml": book, "data/samples.csv": data})
+    assert [one.missing for one in report.tables] == [2, 1]
+    assert "3,9,-9,,not measured" in (out / "samples.csv").read_text()
+
+
+def test_small_blocks_give_what_one_gives(tmp_path, monkeypatch):
+    rows = "".join(f'{n},007,{n % 14},"line {n}\nand, more ""{n}"""\n' for n in range(3000))
+    changes = {"data/samples.csv": "id,station,ph,remark\n" + rows}
+    _, whole = applied(tmp_path / "whole", changes)
+    monkeypatch.setattr(csv_files, "_BLOCK_BYTES", 1000)
+    _, parts = applied(tmp_path / "parts", changes)
+    assert (whole / "samples.csv").read_bytes() == (parts / "samples.csv").read_bytes()
+    assert pd.read_csv(parts / "samples.csv")["remark"][2999] == 'line 2999\nand, more "2999"'
+
+
+fields = st.text(st.sampled_from('a,"\n\r; é0'), max_size=5)
+
+
+@settings(deadline=None)
+@given(st.lists(st.tuples(fields, fields), min_size=1, max_size=6), st.sampled_from([",", "\t"]))
+def test_written_csv_reads_as_it_was(tmp_path_factory, rows, delimiter):
+    path = tmp_path_factory.mktemp("csv") / "x.csv"
+    target = CsvTarget(path, ["a", "b"], delimiter)
+    target.write([pa.array([one for one, _ in rows]), pa.array([two for _, two in rows])])
+    target.close()
+    table = CsvSource(path, delimiter=delimiter).read_all()
+    assert list(zip(*table.to_pydict().values(), strict=True)) == rows
+    if not any("\r" in one or "\n" in one for row in rows for one in row):
+        other = arrow_csv.read_csv(path, parse_options=arrow_csv.ParseOptions(delimiter=delimiter), convert_options=arrow_csv.ConvertOptions(column_types={"a": pa.string(), "b": pa.string()}))
+        assert other.num_rows == len(rows)
+
+
+# Records, and what a crash leaves
+
+
+@pytest.mark.parametrize("changes", [{}, TO_PARQUET], ids=["csv", "parquet"])
+def test_the_record_fits_the_bytes_of_the_target_and_no_others(tmp_path, changes):
+    applied(tmp_path, changes)
+    (target,) = [path for path in (tmp_path / "out").iterdir() if path.suffix in (".csv", ".parquet")]
+    record, is_true = read_record(target)
+    assert is_true
+    assert record.source_hash == hash_bytes_of(tmp_path / "data/samples.csv")
+    content = bytearray(target.read_bytes())
+    content[20] ^= 1
+    target.write_bytes(bytes(content))
+    assert read_record(target)[1] is False
+
+
+def test_the_parquet_hash_covers_all_that_precedes_the_footer(tmp_path):
+    _, out = applied(tmp_path, TO_PARQUET)
+    target = out / "samples.parquet"
+    metadata = pq.read_metadata(target)
+    last = max(chunk.data_page_offset + chunk.total_compressed_size for g in range(metadata.num_row_groups) for c in range(metadata.num_columns) for chunk in [metadata.row_group(g).column(c)])
+    assert footer_start(target) >= last - 100
+    assert read_record(target)[0].target_hash == hash_bytes_of(target, footer_start(target))
+
+
+def test_a_crash_between_record_and_target_leaves_the_old_record_true(tmp_path):
+    applied(tmp_path)
+    target = tmp_path / "out/samples.csv"
+    old = target.read_bytes()
+    (tmp_path / "data/samples.csv").write_text(SMALL_BOOK["data/samples.csv"] + "5,007,7,\n")
+    kivvet.open_book(tmp_path).apply_dataset("samples")
+    assert len(json.loads(record_file(target).read_text())["records"]) == 2
+    target.write_bytes(old)  # as if the process had ended before the target was replaced
+    record, is_true = read_record(target)
+    assert is_true and record.rows == 4
+
+
+def test_a_kill_at_any_moment_leaves_the_old_target_or_the_new(tmp_path):
+    folder = write_book(tmp_path, {"data/samples.csv": "id,station,ph,remark\n" + "1,007,7,x\n" * 400_000})
+    kivvet.open_book(folder).apply_dataset("samples")
+    target = folder / "out/samples.csv"
+    old = target.read_bytes()
+    (folder / "tables/ph_class.toml").write_text(SMALL_BOOK["tables/ph_class.toml"].replace("neutral", "even"))
+    for wait in (0.3, 0.5, 0.7, 0.9, 1.1):
+        process = subprocess.Popen([sys.executable, "-m", "kivvet", "apply"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(wait)
+        os.kill(process.pid, signal.SIGKILL)
+        process.wait()
+        content = target.read_bytes()
+        assert content == old or (len(content) == len(old) - 3 * 400_000 and b"neutral" not in content)
+        assert read_record(target)[1]
+    report = kivvet.open_book(folder).apply_dataset("samples")
+    assert report.rows == 400_000
+
+
+def test_two_processes_at_once_leave_one_whole_target(tmp_path):
+    folder = write_book(tmp_path, {"data/samples.csv": "id,station,ph,remark\n" + "1,007,7,x\n" * 100_000})
+    processes = [subprocess.Popen([sys.executable, "-m", "kivvet", "apply"], cwd=folder, stdout=subprocess.DEVNULL) for _ in range(3)]
+    assert [process.wait() for process in processes] == [0, 0, 0]
+    assert kivvet.open_book(folder).status()[0].state == "current"
+    assert not list((folder / "out").glob(".*"))

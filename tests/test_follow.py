@@ -1,0 +1,124 @@
+"""Columns follow their rules: what is stale and why, refreshed once, and then there is nothing to do."""
+
+import shutil
+
+import pytest
+
+import kivvet
+from tests.conftest import SMALL_BOOK, write_book
+
+PH = SMALL_BOOK["tables/ph_class.toml"]
+
+
+@pytest.fixture
+def fresh(tmp_path):
+    folder = write_book(tmp_path)
+    kivvet.open_book(folder).apply_dataset("samples")
+    return folder
+
+
+def change(folder, name, before, after):
+    path = folder / name
+    text = path.read_text()
+    assert before in text
+    path.write_text(text.replace(before, after))
+
+
+def status(folder):
+    (one,) = kivvet.open_book(folder).status()
+    return one
+
+
+def test_a_target_is_current_once_it_is_written(fresh):
+    assert status(fresh).state == "current"
+    (done,) = kivvet.open_book(fresh).refresh()
+    assert done.report is None
+
+
+@pytest.mark.parametrize(
+    ("name", "before", "after"),
+    [
+        ("tables/ph_class.toml", "rows = [", "# a comment\ntitle = 'Class'\nrows = ["),
+        ("tables/ph_class.toml", "6.5 to <8.5", "[6.50, 8.5)"),
+        ("tables/ph_class.toml", "step = 0.1", 'step = 0.10, domain = "[0, 14]"'),
+        ("tables/station.csv", "keeper,", "warden,"),
+        ("tables/station.csv", "Ida", "Eve"),
+    ],
+)
+def test_what_does_not_change_the_meaning_makes_nothing_stale(fresh, name, before, after):
+    change(fresh, name, before, after)
+    assert status(fresh).state == "current"
+
+
+@pytest.mark.parametrize(
+    ("name", "before", "after", "columns", "changes"),
+    [
+        ("tables/ph_class.toml", "alkaline", "basic", ("ph_class",), [">= 8.5: alkaline -> basic"]),
+        ("tables/ph_class.toml", "6.5", "6.6", ("ph_class",), ["6.5 to <6.6: neutral -> acidic"]),
+        ("tables/ph_class.toml", "not measured", "none", ("ph_class",), ["missing ph_class: not measured -> none"]),
+        ("tables/station.csv", "Ash", "Oak", ("river", "how", "by"), ["008: Ash, missing -> Oak, missing"]),
+        ("tables/station.toml", "unknown", "new", ("river", "how", "by"), ["otherwise river: unknown -> new"]),
+        ("book.toml", 'status = "how", ', "", ("how",), []),
+        ("book.toml", 'keep = ["river"]', 'keep = ["river", "opened"]', ("opened",), []),
+    ],
+)
+def test_what_changes_the_meaning_is_named_and_refreshed(fresh, name, before, after, columns, changes):
+    change(fresh, name, before, after)
+    one = status(fresh)
+    assert (one.state, one.stale_columns) == ("stale", columns)
+    assert [str(each) for reason in one.reasons for each in reason.changes] == changes
+    (done,) = kivvet.open_book(fresh).refresh()
+    assert done.report.rows == 4
+    assert status(fresh).state == "current"
+    fresh_again = (fresh / "out/samples.csv").read_bytes()
+    kivvet.open_book(fresh).apply_dataset("samples")
+    assert (fresh / "out/samples.csv").read_bytes() == fresh_again
+
+
+def test_a_changed_source_and_changed_ways_of_reading_it_make_all_stale(fresh):
+    change(fresh, "data/samples.csv", "6.40", "6.60")
+    assert [reason.message for reason in status(fresh).reasons] == ["the source data/samples.csv changed".replace("data", str(fresh / "data"))]
+    kivvet.open_book(fresh).refresh()
+    change(fresh, "book.toml", "types ", 'missing_words = ["n/a"]\ntypes ')
+    assert "the way the source is read changed: missing_words" in status(fresh).reasons[0].message
+
+
+def test_a_target_changed_or_made_by_something_else_is_told(fresh):
+    target = fresh / "out/samples.csv"
+    target.write_text(target.read_text().replace("acidic", "sour"))
+    assert "changed by something else" in status(fresh).reasons[0].message
+    (fresh / "out/samples.csv.kivvet.json").unlink()
+    assert status(fresh).state == "cannot tell"
+    target.unlink()
+    assert status(fresh).state == "never applied"
+
+
+def test_currency_outlives_the_journal_and_travels_with_the_folder(fresh, tmp_path):
+    shutil.rmtree(fresh / ".kivvet")
+    shutil.copytree(fresh, tmp_path / "colleague")
+    assert status(tmp_path / "colleague").state == "current"
+    change(tmp_path / "colleague", "tables/ph_class.toml", "alkaline", "basic")
+    one = status(tmp_path / "colleague")
+    assert (one.state, one.reasons[0].changes) == ("stale", ())
+
+
+def test_a_column_made_from_a_made_column_follows_both_tables(tmp_path):
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": SMALL_BOOK["book.toml"].replace('columns = ["ph_class", ', 'columns = ["basin", '),
+            "tables/basin.toml": 'inputs.river = "text"\noutputs.basin = "text"\nrows = [["Elm | Ash", "Upper"], ["unknown", "none"]]\n',
+        },
+    )
+    report = kivvet.open_book(folder).apply_dataset("samples")
+    assert [one.table for one in report.tables] == ["station", "basin"]
+    change(folder, "tables/station.csv", "Ash", "Oak")
+    assert status(folder).stale_columns[0] == "basin"
+
+
+def test_errors_in_the_tables_stop_a_refresh_and_leave_the_target(fresh):
+    before = (fresh / "out/samples.csv").read_bytes()
+    change(fresh, "tables/ph_class.toml", "6.5 to <8.5", "6.5 to <8")
+    with pytest.raises(kivvet.TableError, match="8 to <8.5 is covered by no row"):
+        kivvet.open_book(fresh).refresh()
+    assert (fresh / "out/samples.csv").read_bytes() == before
