@@ -31,7 +31,9 @@ def comparisons() -> Iterator[Comparison]:
         yield _dictionary(table, keys, classes, codes, expected)
 
 
-def _categorical(table: RuleTable, keys: list[str], classes: list[str], codes: np.ndarray, expected: np.ndarray) -> Comparison:
+def _categorical(
+    table: RuleTable, keys: list[str], classes: list[str], codes: np.ndarray, expected: np.ndarray
+) -> Comparison:
     frame = pd.DataFrame({"key": pd.Categorical.from_codes(codes, keys)})
     polars_frame = pl.DataFrame({"key": pl.Series(frame["key"].astype("str")).cast(pl.Categorical)})
     lookup = pd.DataFrame({"key": pd.Categorical(keys, categories=keys), "group": pd.Categorical(classes)})
@@ -57,7 +59,9 @@ def _categorical(table: RuleTable, keys: list[str], classes: list[str], codes: n
     )  # fmt: skip
 
 
-def _dictionary(table: RuleTable, keys: list[str], classes: list[str], codes: np.ndarray, expected: np.ndarray) -> Comparison:
+def _dictionary(
+    table: RuleTable, keys: list[str], classes: list[str], codes: np.ndarray, expected: np.ndarray
+) -> Comparison:
     array = pa.DictionaryArray.from_arrays(pa.array(codes.astype(np.int32), mask=codes < 0), pa.array(keys))
     frame = pa.table({"key": array})
     mapping = dict(zip(keys, classes, strict=True))
@@ -68,7 +72,9 @@ def _dictionary(table: RuleTable, keys: list[str], classes: list[str], codes: np
         return frame.append_column("group", class_array.take(places))
 
     def by_polars() -> pl.DataFrame:
-        return pl.from_arrow(frame).with_columns(pl.col("key").replace_strict(mapping, default=None).alias("group"))
+        return pl.from_arrow(frame).with_columns(
+            pl.col("key").replace_strict(mapping, default=None).alias("group")
+        )
 
     def by_pandas() -> pd.DataFrame:
         made = frame.to_pandas()

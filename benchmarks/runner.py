@@ -48,7 +48,9 @@ def run(comparison: Comparison) -> bool:
     print(f"\n{comparison.title}")
     for name, median in sorted(medians.items(), key=lambda pair: pair[1]):
         print(f"  {name:<34} {median * 1000:9.1f} ms")
-    print(f"  ratio to the best by hand ({best}): {ratio:.2f}, target {comparison.target:.2f}: {'reached' if reached else 'MISSED'}")
+    print(
+        f"  ratio to the best by hand ({best}): {ratio:.2f}, target {comparison.target:.2f}: {'reached' if reached else 'MISSED'}"
+    )
     return reached
 
 

@@ -47,8 +47,12 @@ def accepts(condition: Condition, value: object, about: Input) -> bool:
         case Equals(bound):
             return compare(value, bound, about) == 0
         case Between(lower, lower_closed, upper, upper_closed):
-            above = lower is None or (compare(value, lower, about) >= 0 if lower_closed else compare(value, lower, about) > 0)
-            below = upper is None or (compare(value, upper, about) <= 0 if upper_closed else compare(value, upper, about) < 0)
+            above = lower is None or (
+                compare(value, lower, about) >= 0 if lower_closed else compare(value, lower, about) > 0
+            )
+            below = upper is None or (
+                compare(value, upper, about) <= 0 if upper_closed else compare(value, upper, about) < 0
+            )
             return above and below
         case StartsWith(prefix):
             return fold_text(str(value), about.fold).startswith(fold_text(prefix, about.fold))
@@ -58,7 +62,9 @@ def accepts(condition: Condition, value: object, about: Input) -> bool:
             head = text[: len(low)]
             if len(text) < len(low) or not has_shape(text, about):
                 return False
-            return (head >= low if lower_closed else head > low) and (head <= high if upper_closed else head < high)
+            return (head >= low if lower_closed else head > low) and (
+                head <= high if upper_closed else head < high
+            )
     raise AssertionError(condition)
 
 
@@ -98,6 +104,8 @@ def compare(value: object, bound: object, about: Input) -> int:
 
 def winner(conditions: list[Condition], value: object, about: Input) -> int:
     """Return the number (from 0) of the first condition that accepts the value, or -1."""
+    if isinstance(value, str) and not fold_text(value, about.fold):
+        value = None  # text of no characters is missing wherever it arises
     return next((number for number, one in enumerate(conditions) if accepts(one, value, about)), -1)
 
 
@@ -118,10 +126,17 @@ def telling_values(conditions: list[Condition], about: Input) -> list[object]:
         numbers = {n for bound in bounds for n in range(math.floor(bound) - 2, math.ceil(bound) + 3)} or {0}
         return sorted(numbers)
     if about.type == "date":
-        return [day for bound in bounds or [dt.date(2026, 1, 1)] for n in (-2, -1, 0, 1, 2) if (day := bound + dt.timedelta(n))]
+        return [
+            day
+            for bound in bounds or [dt.date(2026, 1, 1)]
+            for n in (-2, -1, 0, 1, 2)
+            if (day := bound + dt.timedelta(n))
+        ]
     if about.step is not None:
         step, offset = Fraction(about.step), Fraction(about.step_offset)
-        first = {math.floor((Fraction(bound) - offset) / step) + n for bound in bounds for n in (-1, 0, 1, 2)} or {0}
+        first = {
+            math.floor((Fraction(bound) - offset) / step) + n for bound in bounds for n in (-1, 0, 1, 2)
+        } or {0}
         return [offset + n * step for n in sorted(first)]
     middles = [(Fraction(a) + Fraction(b)) / 2 for a, b in itertools.pairwise(bounds)]
     ends = [Fraction(bounds[0]) - 1, Fraction(bounds[-1]) + 1] if bounds else [Fraction(0)]
@@ -136,7 +151,11 @@ def _telling_moments(bounds: set[object]) -> list[object]:
     tick = dt.timedelta(microseconds=1)
     made = {dt.datetime(2026, 1, 1)}
     for bound in bounds:
-        ends = [bound] if isinstance(bound, dt.datetime) else [dt.datetime.combine(bound + dt.timedelta(n), dt.time()) for n in (0, 1)]
+        ends = (
+            [bound]
+            if isinstance(bound, dt.datetime)
+            else [dt.datetime.combine(bound + dt.timedelta(n), dt.time()) for n in (0, 1)]
+        )
         made |= {end + n * tick for end in ends for n in (-1, 0, 1)}
     return sorted(made)
 

@@ -20,15 +20,51 @@ from kivvet.core.conditions import (
 )
 
 small_numbers = st.integers(-60, 60).map(lambda n: Decimal(n) / 10)
-extreme_numbers = st.sampled_from([Decimal(2**53), Decimal(2**53 + 1), Decimal(2**63 - 1), Decimal(-(2**63)), Decimal("1e300"), Decimal("-1e-9")])
+extreme_numbers = st.sampled_from(
+    [
+        Decimal(2**53),
+        Decimal(2**53 + 1),
+        Decimal(2**63 - 1),
+        Decimal(-(2**63)),
+        Decimal("1e300"),
+        Decimal("-1e-9"),
+    ]
+)
 numbers = st.one_of(small_numbers, small_numbers, small_numbers, extreme_numbers)
 whole_numbers = st.one_of(st.integers(-6, 6), st.sampled_from([2**53 + 1, -(2**63)])).map(Decimal)
 dates = st.integers(0, 12).map(lambda n: dt.date(2026, 2, 25) + dt.timedelta(n))
-moments = st.one_of(dates, st.integers(0, 30).map(lambda n: dt.datetime(2026, 2, 27) + dt.timedelta(hours=5 * n)))
+moments = st.one_of(
+    dates, st.integers(0, 30).map(lambda n: dt.datetime(2026, 2, 27) + dt.timedelta(hours=5 * n))
+)
 texts = st.text(st.sampled_from("AB1"), min_size=1, max_size=3)
-odd_texts = st.sampled_from(["to", "any", "missing", "not x", "a | b", 'say "x"', "é", "e\u0301", "0", "007", "NA", " x", "x*", "ß", "\U0001f30a", "(a)", "<5 mg"])
+odd_texts = st.sampled_from(
+    [
+        "to",
+        "any",
+        "missing",
+        "not x",
+        "a | b",
+        'say "x"',
+        "é",
+        "e\u0301",
+        "0",
+        "007",
+        "NA",
+        " x",
+        "x*",
+        "ß",
+        "\U0001f30a",
+        "(a)",
+        "<5 mg",
+    ]
+)
 
-BOUNDS = {"number": numbers, "integer": st.one_of(whole_numbers, small_numbers), "date": dates, "datetime": moments}
+BOUNDS = {
+    "number": numbers,
+    "integer": st.one_of(whole_numbers, small_numbers),
+    "date": dates,
+    "datetime": moments,
+}
 
 
 def conditions(kind: str, *, missing: bool = True):
@@ -38,7 +74,9 @@ def conditions(kind: str, *, missing: bool = True):
     if kind in BOUNDS:
         leaves += [_between(BOUNDS[kind])] * 4
     if kind == "text":
-        code = st.integers(1, 2).flatmap(lambda k: st.tuples(*[st.text(st.sampled_from("AB1"), min_size=k, max_size=k)] * 2))
+        code = st.integers(1, 2).flatmap(
+            lambda k: st.tuples(*[st.text(st.sampled_from("AB1"), min_size=k, max_size=k)] * 2)
+        )
         leaves += [
             _between(texts), st.builds(StartsWith, texts),
             st.tuples(code, st.booleans(), st.booleans()).map(lambda t: CodeRange(t[0][0], t[1], t[0][1], t[2])),

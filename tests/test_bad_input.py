@@ -7,7 +7,11 @@ import pytest
 
 from tests.conftest import SMALL_BOOK, golden, kivvet, write_book
 
-BOOK, PH, STATION = SMALL_BOOK["book.toml"], SMALL_BOOK["tables/ph_class.toml"], SMALL_BOOK["tables/station.toml"]
+BOOK, PH, STATION = (
+    SMALL_BOOK["book.toml"],
+    SMALL_BOOK["tables/ph_class.toml"],
+    SMALL_BOOK["tables/station.toml"],
+)
 SAMPLES = SMALL_BOOK["data/samples.csv"]
 
 # name: (exit code, command, changed files)
@@ -83,7 +87,11 @@ def test_bad_input_is_explained_and_nothing_is_written(name, tmp_path):
 
 
 def files_of(folder):
-    return {path: path.read_bytes() for path in folder.rglob("*") if path.is_file() and ".kivvet" not in path.parts}
+    return {
+        path: path.read_bytes()
+        for path in folder.rglob("*")
+        if path.is_file() and ".kivvet" not in path.parts
+    }
 
 
 def test_what_is_no_book_is_said(tmp_path):

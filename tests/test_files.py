@@ -53,22 +53,40 @@ def test_csv_to_parquet_has_types_ordered_classes_and_text_that_stays_text(tmp_p
     assert table["remark"].to_pylist() == ["foam, brown", "NA", None, None]
     assert table["ph"].to_pylist() == [6.4, None, 8.5, 7.0]
     frame = table.to_pandas()
-    assert frame["ph_class"].dtype == pd.CategoricalDtype(["acidic", "neutral", "alkaline", "not measured"], ordered=True)
+    assert frame["ph_class"].dtype == pd.CategoricalDtype(
+        ["acidic", "neutral", "alkaline", "not measured"], ordered=True
+    )
     assert frame["by"].dropna().tolist() == [1, 2, 1]
 
 
 def test_leading_zeros_anywhere_in_a_column_make_it_text(tmp_path):
-    data = "id,station,ph,code,day,flag\n" + "".join(f"{n},007,7,{n},2026-01-0{n},true\n" for n in range(1, 6))
+    data = "id,station,ph,code,day,flag\n" + "".join(
+        f"{n},007,7,{n},2026-01-0{n},true\n" for n in range(1, 6)
+    )
     _, out = applied(tmp_path, {**TO_PARQUET, "data/samples.csv": data + "6,007,7,010,2026-02-30,false\n"})
     schema = pq.read_schema(out / "samples.parquet")
-    assert [str(schema.field(name).type) for name in ("id", "code", "day", "flag")] == ["int64", "string", "string", "bool"]
+    assert [str(schema.field(name).type) for name in ("id", "code", "day", "flag")] == [
+        "int64",
+        "string",
+        "string",
+        "bool",
+    ]
 
 
 def test_parquet_to_parquet_keeps_the_source_columns_and_their_types(tmp_path):
-    source = pa.table({"id": pa.array([1, 2], pa.int16()), "station": ["007", None], "ph": pa.array(["6.4", None]).cast(pa.decimal128(5, 2)), "when": pa.array([0, 1], pa.timestamp("ms", "UTC"))})
+    source = pa.table(
+        {
+            "id": pa.array([1, 2], pa.int16()),
+            "station": ["007", None],
+            "ph": pa.array(["6.4", None]).cast(pa.decimal128(5, 2)),
+            "when": pa.array([0, 1], pa.timestamp("ms", "UTC")),
+        }
+    )
     (tmp_path / "data").mkdir()
     pq.write_table(source, tmp_path / "data/samples.parquet")
-    _, out = applied(tmp_path, {"book.toml": TO_PARQUET["book.toml"].replace("data/samples.csv", "data/samples.parquet")})
+    _, out = applied(
+        tmp_path, {"book.toml": TO_PARQUET["book.toml"].replace("data/samples.csv", "data/samples.parquet")}
+    )
     made = pq.read_table(out / "samples.parquet")
     assert made.select(source.column_names).equals(source)
     assert made["ph_class"].to_pylist() == ["acidic", "not measured"]
@@ -96,13 +114,19 @@ def test_other_encodings_delimiters_and_compression_are_read(tmp_path):
     _, out = applied(tmp_path / "a", {"book.toml": book, "data/samples.csv": text.encode("cp1252")})
     assert "bräun" in (out / "samples.csv").read_text()
     zipped = gzip.compress(SMALL_BOOK["data/samples.csv"].encode())
-    _, out = applied(tmp_path / "b", {"book.toml": BOOK.replace("data/samples.csv", "data/s.csv.gz"), "data/s.csv.gz": zipped})
+    _, out = applied(
+        tmp_path / "b",
+        {"book.toml": BOOK.replace("data/samples.csv", "data/s.csv.gz"), "data/s.csv.gz": zipped},
+    )
     assert (out / "samples.csv").read_text().count("\n") == 5
 
 
 @pytest.mark.parametrize("ending", ["csv", "parquet"])
 def test_a_header_alone_gives_a_target_without_rows(tmp_path, ending):
-    changes = {"book.toml": BOOK.replace("out/samples.csv", f"out/samples.{ending}"), "data/samples.csv": "id,station,ph,remark\n"}
+    changes = {
+        "book.toml": BOOK.replace("out/samples.csv", f"out/samples.{ending}"),
+        "data/samples.csv": "id,station,ph,remark\n",
+    }
     report, out = applied(tmp_path, changes)
     assert report.rows == 0
     if ending == "csv":
@@ -142,7 +166,11 @@ def test_written_csv_reads_as_it_was(tmp_path_factory, rows, delimiter):
     table = CsvSource(path, delimiter=delimiter).read_all()
     assert list(zip(*table.to_pydict().values(), strict=True)) == rows
     if not any("\r" in one or "\n" in one for row in rows for one in row):
-        other = arrow_csv.read_csv(path, parse_options=arrow_csv.ParseOptions(delimiter=delimiter), convert_options=arrow_csv.ConvertOptions(column_types={"a": pa.string(), "b": pa.string()}))
+        other = arrow_csv.read_csv(
+            path,
+            parse_options=arrow_csv.ParseOptions(delimiter=delimiter),
+            convert_options=arrow_csv.ConvertOptions(column_types={"a": pa.string(), "b": pa.string()}),
+        )
         assert other.num_rows == len(rows)
 
 
@@ -166,7 +194,12 @@ def test_the_parquet_hash_covers_all_that_precedes_the_footer(tmp_path):
     _, out = applied(tmp_path, TO_PARQUET)
     target = out / "samples.parquet"
     metadata = pq.read_metadata(target)
-    last = max(chunk.data_page_offset + chunk.total_compressed_size for g in range(metadata.num_row_groups) for c in range(metadata.num_columns) for chunk in [metadata.row_group(g).column(c)])
+    last = max(
+        chunk.data_page_offset + chunk.total_compressed_size
+        for g in range(metadata.num_row_groups)
+        for c in range(metadata.num_columns)
+        for chunk in [metadata.row_group(g).column(c)]
+    )
     assert footer_start(target) >= last - 100
     assert read_record(target)[0].target_hash == hash_bytes_of(target, footer_start(target))
 
@@ -188,9 +221,16 @@ def test_a_kill_at_any_moment_leaves_the_old_target_or_the_new(tmp_path):
     kivvet.open_book(folder).apply_dataset("samples")
     target = folder / "out/samples.csv"
     old = target.read_bytes()
-    (folder / "tables/ph_class.toml").write_text(SMALL_BOOK["tables/ph_class.toml"].replace("neutral", "even"))
+    (folder / "tables/ph_class.toml").write_text(
+        SMALL_BOOK["tables/ph_class.toml"].replace("neutral", "even")
+    )
     for wait in (0.3, 0.5, 0.7, 0.9, 1.1):
-        process = subprocess.Popen([sys.executable, "-m", "kivvet", "apply"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "kivvet", "apply"],
+            cwd=folder,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         time.sleep(wait)
         os.kill(process.pid, signal.SIGKILL)
         process.wait()
@@ -203,7 +243,10 @@ def test_a_kill_at_any_moment_leaves_the_old_target_or_the_new(tmp_path):
 
 def test_two_processes_at_once_leave_one_whole_target(tmp_path):
     folder = write_book(tmp_path, {"data/samples.csv": "id,station,ph,remark\n" + "1,007,7,x\n" * 100_000})
-    processes = [subprocess.Popen([sys.executable, "-m", "kivvet", "apply"], cwd=folder, stdout=subprocess.DEVNULL) for _ in range(3)]
+    processes = [
+        subprocess.Popen([sys.executable, "-m", "kivvet", "apply"], cwd=folder, stdout=subprocess.DEVNULL)
+        for _ in range(3)
+    ]
     assert [process.wait() for process in processes] == [0, 0, 0]
     assert kivvet.open_book(folder).status()[0].state == "current"
     assert not list((folder / "out").glob(".*"))

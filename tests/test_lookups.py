@@ -11,11 +11,18 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet import TableError
 
-keys = st.one_of(st.sampled_from(["007", "7", "NA", "a", "A", "a ", "é", "e\u0301", "0"]), st.text("ab0", min_size=1, max_size=2))
+keys = st.one_of(
+    st.sampled_from(["007", "7", "NA", "a", "A", "a ", "é", "e\u0301", "0"]),
+    st.text("ab0", min_size=1, max_size=2),
+)
 
 
 @settings(deadline=None)
-@given(st.lists(st.tuples(keys, st.one_of(st.none(), st.integers(-5, 5))), max_size=8), st.lists(st.one_of(st.none(), keys), max_size=12), st.booleans())
+@given(
+    st.lists(st.tuples(keys, st.one_of(st.none(), st.integers(-5, 5))), max_size=8),
+    st.lists(st.one_of(st.none(), keys), max_size=12),
+    st.booleans(),
+)
 def test_each_row_gets_what_a_dictionary_would_give(pairs, values, is_coded):
     rows = [{"key": key, "n": n, "t": None if n is None else f"t{n}"} for key, n in pairs]
     table = kivvet.RuleTable(
@@ -25,12 +32,22 @@ def test_each_row_gets_what_a_dictionary_would_give(pairs, values, is_coded):
     known = {}
     for row in rows:
         known.setdefault(row["key"], row)
-    wanted = [{"n": None, "t": "none"} if v is None else {"n": known[v]["n"], "t": known[v]["t"]} if v in known else {"n": None, "t": "other"} for v in values]
+    wanted = [
+        {"n": None, "t": "none"}
+        if v is None
+        else {"n": known[v]["n"], "t": known[v]["t"]}
+        if v in known
+        else {"n": None, "t": "other"}
+        for v in values
+    ]
     array = pa.array(values, pa.string())
     made = table.apply_with_report(pa.table({"key": array.dictionary_encode() if is_coded else array}))
     assert made.frame.select(["n", "t"]).to_pylist() == wanted
     (report,) = made.report.tables
-    assert (report.missing, report.unmatched) == (values.count(None), sum(v is not None and v not in known for v in values))
+    assert (report.missing, report.unmatched) == (
+        values.count(None),
+        sum(v is not None and v not in known for v in values),
+    )
 
 
 @pytest.mark.parametrize(
@@ -41,30 +58,48 @@ def test_each_row_gets_what_a_dictionary_would_give(pairs, values, is_coded):
         ("integer", [1, 2], pa.array([2.0, 1.0, 1.5, float("nan")]), ["b", "a", None, None]),
         ("number", [0.5, 0.0], pa.array([0.5, -0.0, 3.0]), ["a", "b", None]),
         ("number", [1.0, 2.5], pa.array([1, 2]), ["a", None]),
-        ("date", [dt.date(2026, 4, 1), dt.date(2026, 4, 2)], pa.array([dt.datetime(2026, 4, 2), dt.datetime(2026, 4, 2, 1)]), ["b", None]),
+        (
+            "date",
+            [dt.date(2026, 4, 1), dt.date(2026, 4, 2)],
+            pa.array([dt.datetime(2026, 4, 2), dt.datetime(2026, 4, 2, 1)]),
+            ["b", None],
+        ),
         ("boolean", [True, False], pa.array([False, None, True]), ["b", None, "a"]),
     ],
 )
 def test_keys_of_other_types_match_exactly(kind, known, data, wanted):
-    table = kivvet.RuleTable("t", {"key": kind}, {"r": "text"}, lookup=pa.table({"key": known, "r": ["a", "b"]}))
+    table = kivvet.RuleTable(
+        "t", {"key": kind}, {"r": "text"}, lookup=pa.table({"key": known, "r": ["a", "b"]})
+    )
     assert table.apply(pa.table({"key": data}))["r"].to_pylist() == wanted
 
 
 def test_folded_keys_meet_and_a_key_that_two_rows_share_folded_is_a_conflict():
     fold = {"type": "text", "fold": ["case", "space", "unicode"]}
-    table = kivvet.RuleTable("t", {"key": fold}, {"r": "text"}, lookup=[{"key": "North  Vale", "r": "x"}, {"key": "é", "r": "y"}])
+    table = kivvet.RuleTable(
+        "t", {"key": fold}, {"r": "text"}, lookup=[{"key": "North  Vale", "r": "x"}, {"key": "é", "r": "y"}]
+    )
     data = pd.DataFrame({"key": [" north vale", "NORTH VALE ", "E\u0301", "south"]})
     assert table.apply(data)["r"].tolist()[:3] == ["x", "x", "y"]
-    twice = kivvet.RuleTable("t", {"key": fold}, {"r": "text"}, lookup=[{"key": "a", "r": "x"}, {"key": "A ", "r": "y"}])
+    twice = kivvet.RuleTable(
+        "t", {"key": fold}, {"r": "text"}, lookup=[{"key": "a", "r": "x"}, {"key": "A ", "r": "y"}]
+    )
     (finding,) = twice.check().of_kind("conflict")
     assert "written 'A ', 'a'" in finding.message
 
 
 def test_duplicates_conflicts_blank_keys_and_unfinished_rows_are_found_with_their_rows():
     rows = [("a", "x"), ("b", "y"), ("a", "x"), ("b", "z"), (None, "w"), ("c", None)]
-    table = kivvet.RuleTable("t", {"key": "text"}, {"r": "text"}, lookup=[{"key": k, "r": r} for k, r in rows])
+    table = kivvet.RuleTable(
+        "t", {"key": "text"}, {"r": "text"}, lookup=[{"key": k, "r": r} for k, r in rows]
+    )
     found = {one.kind: (one.rows, one.severity) for one in table.check()}
-    assert found == {"duplicate": ((1, 3), "warning"), "conflict": ((2, 4), "error"), "blank-key": ((5,), "error"), "unfinished": ((6,), "warning")}
+    assert found == {
+        "duplicate": ((1, 3), "warning"),
+        "conflict": ((2, 4), "error"),
+        "blank-key": ((5,), "error"),
+        "unfinished": ((6,), "warning"),
+    }
     with pytest.raises(TableError, match="differs in r"):
         table.apply(pd.DataFrame({"key": ["a"]}))
 

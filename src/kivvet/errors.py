@@ -91,7 +91,9 @@ class TableError(KivvetError):
 
     def __init__(self, findings: Sequence[Finding]) -> None:
         self.findings = tuple(findings)
-        names = sorted({one.table or (f"dataset {one.dataset}" if one.dataset else "book.toml") for one in findings})
+        names = sorted(
+            {one.table or (f"dataset {one.dataset}" if one.dataset else "book.toml") for one in findings}
+        )
         super().__init__(f"{count(len(findings), 'error')} in {', '.join(names)}")
 
     def __str__(self) -> str:

@@ -15,19 +15,18 @@ import xxhash
 
 from kivvet.book.dataset import Dataset
 from kivvet.book.journal import Journal
-from kivvet.book.read_data import TypedReader, infer_types, source_of, types_read
+from kivvet.book.read_data import TypedBatch, TypedReader, infer_types, source_of, types_read
 from kivvet.book.record import ColumnRecord, Record, sealed, write_record_beside
 from kivvet.core.applied import ApplyReport, Execution
 from kivvet.core.findings import Finding
 from kivvet.core.meaning import definition_of, fingerprint, meaning_of
 from kivvet.core.plan import Plan, make_plan
 from kivvet.core.results import MadeColumn
-from kivvet.core.tables import RuleTable
 from kivvet.core.values import ValueType
 from kivvet.errors import DataError, OutputError, Place, TableError, shown_path
 from kivvet.io.csv_files import CsvTarget
 from kivvet.io.files import hash_bytes_of, replacing, state_of
-from kivvet.io.parquet_files import ParquetTarget
+from kivvet.io.parquet_files import ParquetSource, ParquetTarget
 from kivvet.io.sources import Source, is_parquet
 
 if TYPE_CHECKING:
@@ -50,7 +49,9 @@ class Prepared:
 def prepare(book: Book, dataset: Dataset) -> tuple[Prepared, list[Finding]]:
     """Open the source and resolve all names; return the faults too, which are the dataset's own."""
     source = source_of(dataset)
-    plan, faults = make_plan(dataset.entries, book.tables, source.names, dataset.renamed, book.unusable_tables)
+    plan, faults = make_plan(
+        dataset.entries, book.tables, source.names, dataset.renamed, book.unusable_tables
+    )
     types, more = types_read(dataset, plan, source.names)
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more]]
     return Prepared(dataset, source, plan, types), faults
@@ -65,8 +66,16 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
         name = step.table.name
         if name not in meanings:
             meanings[name] = fingerprint(meaning_of(step.table))
-        read = ["source", step.column, types.get(step.column, "")] if step.from_source else ["made", made[step.column]]
-        roles = [*((column, ["output", output]) for output, column in step.outputs), (step.status, ["status"]), (step.row, ["row"])]
+        read = (
+            ["source", step.column, types.get(step.column, "")]
+            if step.from_source
+            else ["made", made[step.column]]
+        )
+        roles = [
+            *((column, ["output", output]) for output, column in step.outputs),
+            (step.status, ["status"]),
+            (step.row, ["row"]),
+        ]
         for column, role in roles:
             if column is not None:
                 made[column] = fingerprint([meanings[name], role, read])
@@ -74,7 +83,9 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
     return tuple(records[name] for name in plan.written)
 
 
-def apply_dataset(book: Book, dataset: Dataset, *, action: str = "apply", on_rows: OnRows = lambda _: None) -> ApplyReport:
+def apply_dataset(
+    book: Book, dataset: Dataset, *, action: str = "apply", on_rows: OnRows = lambda _: None
+) -> ApplyReport:
     """Write the target of a dataset anew, all rows of its source with the new columns; return the report.
 
     Raises
@@ -85,7 +96,11 @@ def apply_dataset(book: Book, dataset: Dataset, *, action: str = "apply", on_row
         If the source cannot be read or the target not be written. What was there before is still there.
     """
     if dataset.target is None:
-        raise OutputError(f"dataset {dataset.name!r} has no target", place=dataset.place, fix=f'add target = "out/{dataset.name}.parquet"')
+        raise OutputError(
+            f"dataset {dataset.name!r} has no target",
+            place=dataset.place,
+            fix=f'add target = "out/{dataset.name}.parquet"',
+        )
     _stop_at(book.faults_of(dataset))
     prepared, faults = prepare(book, dataset)
     for table in {step.table.name: step.table for step in prepared.plan.steps}.values():
@@ -116,10 +131,14 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
             on_rows(batch.num_rows)
         _stop_at(reader.faults())
         if not state.same_marks(source.path):
-            raise DataError("changed while it was read", place=Place(shown_path(source.path)), fix="apply again; nothing was written")
+            raise DataError(
+                "changed while it was read",
+                place=Place(shown_path(source.path)),
+                fix="apply again; nothing was written",
+            )
         if execution.n_rows == 0:
-            empty = _empty_batch(reader, prepared)
-            writer.write(empty, lambda name: reader.convert(name, empty.column(name), 0), execution.apply(lambda name: _column(reader, empty, name), 0))
+            empty = TypedBatch(reader, _empty_batch(source), 0)
+            writer.write(empty.batch, empty.typed, execution.apply(empty.column, 0))
         record = Record(
             dataset.name, dt.datetime.now(dt.UTC).isoformat(timespec="seconds"), execution.n_rows, source.path.name,
             state.hash, dataset.read_options(), column_records(plan, prepared.types),
@@ -133,16 +152,13 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
     return execution.report(dataset.name, shown_path(target))
 
 
-def _empty_batch(reader: TypedReader, prepared: Prepared) -> pa.RecordBatch:
-    source = prepared.source
-    schema = pa.schema([(name, pa.string()) for name in source.names]) if source.is_text else source.schema  # type: ignore[union-attr]
+def _empty_batch(source: Source) -> pa.RecordBatch:
+    schema = (
+        source.schema
+        if isinstance(source, ParquetSource)
+        else pa.schema([(name, pa.string()) for name in source.names])
+    )
     return pa.RecordBatch.from_arrays([pa.nulls(0, one.type) for one in schema], schema=schema)
-
-
-def _column(reader: TypedReader, batch: pa.RecordBatch, name: str):  # type: ignore[no-untyped-def]
-    from kivvet.core.columns import column_from_arrow
-
-    return column_from_arrow(reader.convert(name, batch.column(name), 0), name)
 
 
 class _Writer:
@@ -155,7 +171,9 @@ class _Writer:
         self.reader = reader
         self.file: ParquetTarget | CsvTarget | None = None
 
-    def write(self, batch: pa.RecordBatch, typed: Callable[[str], pa.Array], made: Mapping[str, MadeColumn]) -> None:
+    def write(
+        self, batch: pa.RecordBatch, typed: Callable[[str], pa.Array], made: Mapping[str, MadeColumn]
+    ) -> None:
         names = self.prepared.source.names
         keeps_fields = not is_parquet(self.target)
         arrays = [batch.column(name) if keeps_fields else typed(name) for name in names]
@@ -169,12 +187,21 @@ class _Writer:
         if not is_parquet(self.target):
             delimiter = "\t" if self.target.suffix.lower() == ".tsv" else ","
             return CsvTarget(self.part, [*source.names, *written], delimiter)
-        fields = [pa.field(name, array.type) for name, array in zip([*source.names, *written], arrays, strict=True)]
+        fields = [
+            pa.field(name, array.type) for name, array in zip([*source.names, *written], arrays, strict=True)
+        ]
         metadata = None
-        if not source.is_text:
-            kept = list(source.schema)  # type: ignore[union-attr]
-            fields[: len(kept)] = [field if field.type == array.type else field.with_type(array.type) for field, array in zip(kept, arrays, strict=False)]
-            metadata = {key: value for key, value in (source.schema.metadata or {}).items() if key not in (b"pandas", b"ARROW:schema", b"kivvet")}  # type: ignore[union-attr]
+        if isinstance(source, ParquetSource):
+            kept = list(source.schema)
+            fields[: len(kept)] = [
+                field if field.type == array.type else field.with_type(array.type)
+                for field, array in zip(kept, arrays, strict=False)
+            ]
+            metadata = {
+                key: value
+                for key, value in (source.schema.metadata or {}).items()
+                if key not in (b"pandas", b"ARROW:schema", b"kivvet")
+            }
         return ParquetTarget(self.part, pa.schema(fields, metadata or None))
 
     def close(self, record: Record) -> Record:
@@ -203,4 +230,8 @@ def _locked(folder: Path, target: Path) -> Iterator[None]:
         with filelock.FileLock(locks / name, timeout=_SECONDS_FOR_LOCK):
             yield
     except filelock.Timeout:
-        raise OutputError("another kivvet is writing this target", place=Place(shown_path(target)), fix="wait until it has ended, then try again") from None
+        raise OutputError(
+            "another kivvet is writing this target",
+            place=Place(shown_path(target)),
+            fix="wait until it has ended, then try again",
+        ) from None

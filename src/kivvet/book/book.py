@@ -48,7 +48,9 @@ def open_book(path: str | Path) -> Book:
     if folder.name == BOOK_FILE and folder.is_file():
         folder = folder.parent
     if not folder.is_dir():
-        raise BookError("there is no such folder", place=Place(str(path)), expected=f"a folder with {BOOK_FILE} in it")
+        raise BookError(
+            "there is no such folder", place=Place(str(path)), expected=f"a folder with {BOOK_FILE} in it"
+        )
     if not (folder / BOOK_FILE).is_file():
         below = sorted(str(one.parent.relative_to(folder)) for one in folder.glob(f"*/{BOOK_FILE}"))
         raise BookError(
@@ -100,17 +102,32 @@ class Book:
         self.title = str(values.get("title", self.title))
         for word in values:
             if word not in BOOK_KEYWORDS:
-                what = f"{word!r} ({_LATER[word]}) is not read by this version" if word in _LATER else f"{word!r} is no keyword of a book"
+                what = (
+                    f"{word!r} ({_LATER[word]}) is not read by this version"
+                    if word in _LATER
+                    else f"{word!r} is no keyword of a book"
+                )
                 place = locate((word,))
                 fix = did_you_mean(word, BOOK_KEYWORDS) or f"known here: {listed(BOOK_KEYWORDS)}"
-                self.reading_findings.append(finding("syntax", what, places=(place,) if place else (), remedy="" if word in _LATER else fix))
+                self.reading_findings.append(
+                    finding(
+                        "syntax", what, places=(place,) if place else (), remedy="" if word in _LATER else fix
+                    )
+                )
         given = values.get("severity", {})
         for kind, severity in given.items() if isinstance(given, Mapping) else ():
             if kind in KINDS and severity in SEVERITIES:
                 self.severity[kind] = severity
             else:
                 place = locate(("severity", kind))
-                self.reading_findings.append(finding("syntax", f"severity.{kind} = {severity!r} is not understood", places=(place,) if place else (), remedy=f"a kind of finding, and one of: {listed(SEVERITIES)}"))
+                self.reading_findings.append(
+                    finding(
+                        "syntax",
+                        f"severity.{kind} = {severity!r} is not understood",
+                        places=(place,) if place else (),
+                        remedy=f"a kind of finding, and one of: {listed(SEVERITIES)}",
+                    )
+                )
         datasets = values.get("datasets", {})
         for name, options in datasets.items() if isinstance(datasets, Mapping) else ():
             dataset, faults = parse_dataset(name, options, self.folder, locate)
@@ -125,7 +142,12 @@ class Book:
         if name in self.unusable_datasets:
             raise TableError([one for one in self.reading_findings if one.dataset == name])
         if name not in self.datasets:
-            raise BookError(f"the book has no dataset {name!r}", place=Place(shown_path(self.folder / BOOK_FILE)), expected=f"one of: {listed(self.datasets)}", fix=did_you_mean(name, self.datasets))
+            raise BookError(
+                f"the book has no dataset {name!r}",
+                place=Place(shown_path(self.folder / BOOK_FILE)),
+                expected=f"one of: {listed(self.datasets)}",
+                fix=did_you_mean(name, self.datasets),
+            )
         return self.datasets[name]
 
     @property
@@ -138,7 +160,12 @@ class Book:
         if name not in self.tables:
             if name in self.unusable_tables:
                 raise TableError([one for one in self.reading_findings if one.table == name])
-            raise BookError(f"the book has no table {name!r}", place=Place(shown_path(self.folder)), expected=f"one of: {listed(self.tables)}", fix=did_you_mean(name, self.tables))
+            raise BookError(
+                f"the book has no table {name!r}",
+                place=Place(shown_path(self.folder)),
+                expected=f"one of: {listed(self.tables)}",
+                fix=did_you_mean(name, self.tables),
+            )
         return self.tables[name]
 
     def faults_of(self, dataset: Dataset) -> list[Finding]:
@@ -155,12 +182,18 @@ class Book:
         while waiting:
             table = self.tables.get(waiting.pop())
             for name, other in self.tables.items():
-                if table is not None and name not in reached and any(o.name == table.inputs[0].name for o in other.outputs):
+                if (
+                    table is not None
+                    and name not in reached
+                    and any(o.name == table.inputs[0].name for o in other.outputs)
+                ):
                     reached.add(name)
                     waiting.append(name)
         return reached
 
-    def check(self, tables: Iterable[str] | None = None, *, data: bool = True, on_rows: OnRows = lambda _: None) -> Report:
+    def check(
+        self, tables: Iterable[str] | None = None, *, data: bool = True, on_rows: OnRows = lambda _: None
+    ) -> Report:
         """Return a report of everything wrong with the book, its tables and the data they read.
 
         Parameters
@@ -183,7 +216,11 @@ class Book:
         if data:
             found, rows_read = check_data(self, found, names, only=tables is not None, on_rows=on_rows)
         own = {name: table.parts.severity for name, table in self.tables.items()}
-        found = [one for item in found for one in with_severity([item], {**self.severity, **own.get(item.table, {})})]
+        found = [
+            one
+            for item in found
+            for one in with_severity([item], {**self.severity, **own.get(item.table, {})})
+        ]
         listed_tables = sorted({*names, *(self.unusable_tables if tables is None else ())})
         return Report.of(found, listed_tables, rows_read)
 
@@ -210,7 +247,9 @@ class Book:
         """Do as `apply` does, and return the frame with a report that accounts for every row."""
         return self._applied(frame, columns, with_report=True)
 
-    def _applied(self, frame: Any, columns: Sequence[str | Mapping[str, Any]], *, with_report: bool) -> Applied:
+    def _applied(
+        self, frame: Any, columns: Sequence[str | Mapping[str, Any]], *, with_report: bool
+    ) -> Applied:
         from kivvet.core.apply_frame import apply_plan, plan_for
         from kivvet.core.plan import parse_entries
 
@@ -240,7 +279,9 @@ class Book:
         chosen = self.dataset_names if datasets is None else tuple(datasets)
         return tuple(status_of(self, self.dataset(name)) for name in chosen)
 
-    def refresh(self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None) -> tuple[Refreshed, ...]:
+    def refresh(
+        self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
+    ) -> tuple[Refreshed, ...]:
         """Bring every target that is not current up to date; what is current is left alone.
 
         Raises
@@ -258,5 +299,3 @@ class Book:
             report = apply_dataset(self, self.dataset(status.dataset), action="refresh", on_rows=on_rows)
             done.append(Refreshed(status.dataset, status.reasons, report))
         return tuple(done)
-
-

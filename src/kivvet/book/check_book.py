@@ -44,11 +44,21 @@ def check_data(
     used: dict[str, tuple[npt.NDArray[np.int64], list[str]]] = {}
     for dataset in book.datasets.values():
         try:
-            checked = _check_dataset(book, dataset, table_findings, names, affected, used, only=only, on_rows=on_rows)
+            checked = _check_dataset(
+                book, dataset, table_findings, names, affected, used, only=only, on_rows=on_rows
+            )
         except DataError as error:
             if not only:
                 place = error.place or Place(shown_path(dataset.source))
-                found.append(finding("unreadable", error.problem, dataset=dataset.name, places=(place,), remedy=error.fix or ""))
+                found.append(
+                    finding(
+                        "unreadable",
+                        error.problem,
+                        dataset=dataset.name,
+                        places=(place,),
+                        remedy=error.fix or "",
+                    )
+                )
             continue
         if checked is not None:
             found += checked[0]
@@ -56,7 +66,9 @@ def check_data(
     for name, (rows, datasets) in used.items():
         found += unused_rows(book.tables[name], rows, datasets, table_findings)
     counted = [
-        replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1])) if id(one) in affected else one
+        replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1]))
+        if id(one) in affected
+        else one
         for one in table_findings
     ]
     return [*counted, *found], rows_read
@@ -74,7 +86,8 @@ def _check_dataset(
     reader = TypedReader(prepared.source, dataset, prepared.types)
     execution = Execution(plan)
     probes = [
-        DataProbe(step, [one for one in table_findings if one.table == step.table.name]) if step.table.name in names and step.table.parts.is_complete
+        DataProbe(step, [one for one in table_findings if one.table == step.table.name])
+        if step.table.name in names and step.table.parts.is_complete
         else None
         for step in plan.steps
     ]
@@ -93,8 +106,13 @@ def _check_dataset(
             rows, datasets = affected.get(id(one), (0, []))
             affected[id(one)] = rows + probe.rows_in_region[number], [*datasets, dataset.name]
         if report.rows_by_row and book.tables[report.table].parts.is_complete:
-            rows_of_table, datasets = used.get(report.table, (np.zeros(len(report.rows_by_row), np.int64), []))
-            used[report.table] = rows_of_table + np.array(report.rows_by_row), list(dict.fromkeys([*datasets, dataset.name]))
+            rows_of_table, datasets = used.get(
+                report.table, (np.zeros(len(report.rows_by_row), np.int64), [])
+            )
+            used[report.table] = (
+                rows_of_table + np.array(report.rows_by_row),
+                list(dict.fromkeys([*datasets, dataset.name])),
+            )
     if not only and not any(one.severity == "error" for one in faults):
         found += _staleness(book, dataset)
     if only:

@@ -14,7 +14,18 @@ from kivvet.core.values import VALUE_TYPES, ValueType
 from kivvet.errors import Place, did_you_mean, listed
 from kivvet.io.sources import SOURCE_ENDINGS, TARGET_ENDINGS
 
-DATASET_KEYWORDS = ("source", "target", "types", "missing_words", "input", "columns", "encoding", "delimiter", "title", "note")
+DATASET_KEYWORDS = (
+    "source",
+    "target",
+    "types",
+    "missing_words",
+    "input",
+    "columns",
+    "encoding",
+    "delimiter",
+    "title",
+    "note",
+)
 _LATER = {"where": "filters of rows"}
 
 
@@ -62,7 +73,9 @@ class Dataset:
         }  # fmt: skip
 
 
-def parse_dataset(name: str, given: Any, folder: Path, locate: Locate) -> tuple[Dataset | None, list[Finding]]:
+def parse_dataset(
+    name: str, given: Any, folder: Path, locate: Locate
+) -> tuple[Dataset | None, list[Finding]]:
     """Return the dataset that a ``[datasets.NAME]`` of book.toml defines, and the faults found."""
     faults: list[Finding] = []
     root = ("datasets", name)
@@ -72,41 +85,81 @@ def parse_dataset(name: str, given: Any, folder: Path, locate: Locate) -> tuple[
         faults.append(finding(kind, message, dataset=name, places=(place,) if place else (), remedy=fix))
 
     if not isinstance(given, Mapping):
-        fault(f"a dataset is a heading with a source and columns; found {given!r}", (), f'[datasets.{name}]  source = "data/{name}.csv"')
+        fault(
+            f"a dataset is a heading with a source and columns; found {given!r}",
+            (),
+            f'[datasets.{name}]  source = "data/{name}.csv"',
+        )
         return None, faults
     for word in given:
         if word in _LATER:
             fault(f"{word!r} ({_LATER[word]}) is not read by this version", (word,))
         elif word not in DATASET_KEYWORDS:
-            fault(f"{word!r} is no keyword of a dataset", (word,), did_you_mean(word, DATASET_KEYWORDS) or f"known here: {listed(DATASET_KEYWORDS)}")
+            fault(
+                f"{word!r} is no keyword of a dataset",
+                (word,),
+                did_you_mean(word, DATASET_KEYWORDS) or f"known here: {listed(DATASET_KEYWORDS)}",
+            )
     source, target = given.get("source"), given.get("target")
     if not isinstance(source, str) or not source.lower().endswith(SOURCE_ENDINGS):
-        fault(f"source is the path of a file; found {source!r}" if not isinstance(source, str) else f"{source!r} is of a kind this version does not read", ("source",), f"a file that ends in {', '.join(SOURCE_ENDINGS)}")
+        fault(
+            f"source is the path of a file; found {source!r}"
+            if not isinstance(source, str)
+            else f"{source!r} is of a kind this version does not read",
+            ("source",),
+            f"a file that ends in {', '.join(SOURCE_ENDINGS)}",
+        )
         source = None
     if target is not None and (not isinstance(target, str) or not target.lower().endswith(TARGET_ENDINGS)):
-        fault(f"{target!r} is of a kind this version does not write", ("target",), f"a file that ends in {', '.join(TARGET_ENDINGS)}")
+        fault(
+            f"{target!r} is of a kind this version does not write",
+            ("target",),
+            f"a file that ends in {', '.join(TARGET_ENDINGS)}",
+        )
         target = None
-    if source is not None and target is not None and (folder / source).resolve() == (folder / target).resolve():
+    if (
+        source is not None
+        and target is not None
+        and (folder / source).resolve() == (folder / target).resolve()
+    ):
         fault("target is the source itself", ("target",), "name another file: the source is never changed")
     types = given.get("types", {})
     if not isinstance(types, Mapping):
-        fault(f"types gives a type by column; found {types!r}", ("types",), 'for example types = { station = "text" }')
+        fault(
+            f"types gives a type by column; found {types!r}",
+            ("types",),
+            'for example types = { station = "text" }',
+        )
         types = {}
     for column, kind in types.items():
         if kind not in VALUE_TYPES:
-            fault(f"{kind!r} is no type for column {column!r}", ("types", column), (did_you_mean(str(kind), VALUE_TYPES) or f"one of: {listed(VALUE_TYPES)}"))
+            fault(
+                f"{kind!r} is no type for column {column!r}",
+                ("types", column),
+                (did_you_mean(str(kind), VALUE_TYPES) or f"one of: {listed(VALUE_TYPES)}"),
+            )
     words, words_of = given.get("missing_words", []), {}
     if isinstance(words, Mapping):
         words_of = {column: tuple(map(str, each)) for column, each in words.items() if isinstance(each, list)}
         words = []
     if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
-        fault(f"missing_words is a list of words, or such a list by column; found {words!r}", ("missing_words",), 'for example missing_words = ["n/a"]')
+        fault(
+            f"missing_words is a list of words, or such a list by column; found {words!r}",
+            ("missing_words",),
+            'for example missing_words = ["n/a"]',
+        )
         words = []
     renamed = given.get("input", {})
     if not isinstance(renamed, Mapping) or not all(isinstance(one, str) for one in renamed.values()):
-        fault(f"input says which source column stands for a name; found {renamed!r}", ("input",), 'for example input = { issued_on = "date" }')
+        fault(
+            f"input says which source column stands for a name; found {renamed!r}",
+            ("input",),
+            'for example input = { issued_on = "date" }',
+        )
         renamed = {}
-    entries, entry_faults = parse_entries(given.get("columns", []), lambda path: locate((*root, "columns", *path)))
+    entries, entry_faults = parse_entries(
+        given.get("columns", []), lambda path: locate((*root, "columns", *path))
+    )
     faults += [_in_dataset(one, name) for one in entry_faults]
     if source is None:
         return None, faults

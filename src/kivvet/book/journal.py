@@ -49,7 +49,9 @@ class Journal:
             return None
         try:
             with closing(sqlite3.connect(self.folder / "journal.sqlite", timeout=5)) as connection:
-                row = connection.execute("SELECT definition FROM meanings WHERE fingerprint = ?", (fingerprint,)).fetchone()
+                row = connection.execute(
+                    "SELECT definition FROM meanings WHERE fingerprint = ?", (fingerprint,)
+                ).fetchone()
             return None if row is None else json.loads(zlib.decompress(row[0]))
         except (sqlite3.Error, zlib.error, ValueError):
             return None

@@ -45,7 +45,11 @@ def write_new_book(folder: Path, title: str | None = None) -> list[Path]:
         If it cannot be written.
     """
     if (folder / BOOK_FILE).exists():
-        raise BookError("holds a book already", place=Place(shown_path(folder)), fix="choose another folder, or work on that one")
+        raise BookError(
+            "holds a book already",
+            place=Place(shown_path(folder)),
+            fix="choose another folder, or work on that one",
+        )
     title_text = json.dumps(title or folder.resolve().name, ensure_ascii=False)
     contents = {
         folder / BOOK_FILE: _BOOK.format(title=title_text),

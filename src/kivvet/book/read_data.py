@@ -38,7 +38,9 @@ def source_of(dataset: Dataset) -> Source:
     return open_source(dataset.source, dataset.encoding, dataset.delimiter)
 
 
-def types_read(dataset: Dataset, plan: Plan, names: Sequence[str]) -> tuple[dict[str, ValueType], list[Finding]]:
+def types_read(
+    dataset: Dataset, plan: Plan, names: Sequence[str]
+) -> tuple[dict[str, ValueType], list[Finding]]:
     """Return by column the type its text is read as, as far as the book says, and the faults found.
 
     Tables that want different types of one column are a fault, and so is a declared column that is not there.
@@ -50,7 +52,15 @@ def types_read(dataset: Dataset, plan: Plan, names: Sequence[str]) -> tuple[dict
         if column in names:
             types[column] = kind
         else:
-            faults.append(finding("unknown-column", f"types names {column!r}, which the source does not have", dataset=dataset.name, places=places, remedy=did_you_mean(column, names) or f"its columns: {listed(names)}"))
+            faults.append(
+                finding(
+                    "unknown-column",
+                    f"types names {column!r}, which the source does not have",
+                    dataset=dataset.name,
+                    places=places,
+                    remedy=did_you_mean(column, names) or f"its columns: {listed(names)}",
+                )
+            )
     wanted: dict[str, dict[ValueType, str]] = {}
     for step in plan.steps:
         if step.from_source and step.column not in types:
@@ -58,7 +68,15 @@ def types_read(dataset: Dataset, plan: Plan, names: Sequence[str]) -> tuple[dict
     for column, kinds in wanted.items():
         if len(kinds) > 1 and set(kinds) != {"integer", "number"}:
             said = " and ".join(f"{kind} (table {table})" for kind, table in kinds.items())
-            faults.append(finding("type", f"tables read column {column!r} as {said}", dataset=dataset.name, places=places, remedy=f'say which it is: types = {{ {column} = "{next(iter(kinds))}" }}'))
+            faults.append(
+                finding(
+                    "type",
+                    f"tables read column {column!r} as {said}",
+                    dataset=dataset.name,
+                    places=places,
+                    remedy=f'say which it is: types = {{ {column} = "{next(iter(kinds))}" }}',
+                )
+            )
         types[column] = "number" if len(kinds) > 1 else next(iter(kinds))
     return types, faults
 
@@ -132,7 +150,11 @@ class TypedReader:
         for name, bad in self.bad.items():
             examples = listed(map(repr, bad.examples), _MOST_EXAMPLES)
             place = Place(shown_path(self.source.path), self.source.line_of_row(bad.first_row))
-            more = "declare the column as text" if bad.kind == "text" else f'correct the fields, or say which words mean missing: missing_words = {{ {name} = ["..."] }}'
+            more = (
+                "declare the column as text"
+                if bad.kind == "text"
+                else f'correct the fields, or say which words mean missing: missing_words = {{ {name} = ["..."] }}'
+            )
             made.append(
                 finding(
                     "type", f"{count(bad.number, 'field')} of column {name!r} cannot be read as {EXPECTED.get(bad.kind, 'text')}: {examples}; the first is in row {bad.first_row:,}",
@@ -185,4 +207,6 @@ class TypedBatch:
 
 
 def _is_text(type_: pa.DataType) -> bool:
-    return bool(pa.types.is_string(type_) or pa.types.is_large_string(type_) or pa.types.is_string_view(type_))
+    return bool(
+        pa.types.is_string(type_) or pa.types.is_large_string(type_) or pa.types.is_string_view(type_)
+    )

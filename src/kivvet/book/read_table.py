@@ -41,7 +41,9 @@ def row_files(path: Path) -> list[Path]:
     return [path.parent / one for one in given if isinstance(one, str)]
 
 
-def _attach_rows(definition: dict[str, Any], path: Path, document: Document, name: str) -> tuple[Locate, list[Finding]]:
+def _attach_rows(
+    definition: dict[str, Any], path: Path, document: Document, name: str
+) -> tuple[Locate, list[Finding]]:
     file, faults = _named_file(definition["rows"], "rows", path, document, name)
     if file is None:
         return document.locate, faults
@@ -70,20 +72,46 @@ def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, n
     try:
         frame = CsvSource(file).read_all()
     except DataError as error:
-        return [finding("unreadable" if not file.exists() else "syntax", error.problem, table=name, places=(error.place or Place(shown_path(file)),), remedy=error.fix or "")]
-    definition["lookup"] = frame.replace_schema_metadata({SOURCE_FILE: f"{shown_path(file)}\n{file}".encode()})
+        return [
+            finding(
+                "unreadable" if not file.exists() else "syntax",
+                error.problem,
+                table=name,
+                places=(error.place or Place(shown_path(file)),),
+                remedy=error.fix or "",
+            )
+        ]
+    definition["lookup"] = frame.replace_schema_metadata(
+        {SOURCE_FILE: f"{shown_path(file)}\n{file}".encode()}
+    )
     return []
 
 
-def _named_file(given: str, key: str, path: Path, document: Document, name: str) -> tuple[Path | None, list[Finding]]:
+def _named_file(
+    given: str, key: str, path: Path, document: Document, name: str
+) -> tuple[Path | None, list[Finding]]:
     file = path.parent / given
     place = document.locate((key,))
     places = (place,) if place else ()
     if file.suffix not in _ROW_FILES:
-        return None, [finding("syntax", f"{key} = {given!r} is of a kind this version does not read", table=name, places=places, remedy=f"a file of {' or '.join(_ROW_FILES)}")]
+        return None, [
+            finding(
+                "syntax",
+                f"{key} = {given!r} is of a kind this version does not read",
+                table=name,
+                places=places,
+                remedy=f"a file of {' or '.join(_ROW_FILES)}",
+            )
+        ]
     if not file.is_file():
         beside = sorted(one.name for one in path.parent.glob("*") if one.suffix in _ROW_FILES)
         return None, [
-            finding("unreadable", f"{key} = {given!r}: there is no such file beside the table", table=name, places=places, remedy=f"files there: {', '.join(beside) or 'none'}")
+            finding(
+                "unreadable",
+                f"{key} = {given!r}: there is no such file beside the table",
+                table=name,
+                places=places,
+                remedy=f"files there: {', '.join(beside) or 'none'}",
+            )
         ]
     return file, []

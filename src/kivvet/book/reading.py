@@ -31,7 +31,14 @@ def read_text(path: Path, table: str = "") -> tuple[str, list[Finding]]:
     try:
         raw = path.read_bytes()
     except OSError as error:
-        return "", [finding("unreadable", f"cannot be read: {error.strerror}", table=table, places=(Place(shown_path(path)),))]
+        return "", [
+            finding(
+                "unreadable",
+                f"cannot be read: {error.strerror}",
+                table=table,
+                places=(Place(shown_path(path)),),
+            )
+        ]
     try:
         return raw.decode("utf-8-sig"), []
     except UnicodeDecodeError as error:
@@ -57,10 +64,20 @@ def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Findin
     except tomllib.TOMLDecodeError as error:
         message = str(error)
         match = re.search(r" \(at (?:line (\d+), column (\d+)|end of document)\)$", message)
-        place = Place(name, int(match[1]), int(match[2])) if match and match[1] else Place(name, text.count("\n") + 1)
+        place = (
+            Place(name, int(match[1]), int(match[2]))
+            if match and match[1]
+            else Place(name, text.count("\n") + 1)
+        )
         message = message[: match.start()] if match else message
         return None, [
-            finding("syntax", f"not valid TOML: {message[:1].lower()}{message[1:]}", table=table, places=(place,), remedy=_toml_remedy(text, place))
+            finding(
+                "syntax",
+                f"not valid TOML: {message[:1].lower()}{message[1:]}",
+                table=table,
+                places=(place,),
+                remedy=_toml_remedy(text, place),
+            )
         ]
     except RecursionError:
         return None, [finding("syntax", "lists are nested too deeply", table=table, places=(Place(name),))]
@@ -88,15 +105,33 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
     """Return all records of a CSV file that holds rows of a table, or the findings about it."""
     name = shown_path(path)
     if not path.exists():
-        return None, [finding("unreadable", "there is no such file", table=table, places=(Place(name),), remedy="correct the name, or write the file")]
+        return None, [
+            finding(
+                "unreadable",
+                "there is no such file",
+                table=table,
+                places=(Place(name),),
+                remedy="correct the name, or write the file",
+            )
+        ]
     text, faults = read_text(path, table)
     if faults:
         return None, faults
     if not text.strip():
-        return None, [finding("syntax", "the file is empty", table=table, places=(Place(name),), remedy="begin with a line of headings")]
+        return None, [
+            finding(
+                "syntax",
+                "the file is empty",
+                table=table,
+                places=(Place(name),),
+                remedy="begin with a line of headings",
+            )
+        ]
     records: list[list[str]] = []
     lines: list[int] = []
-    reader = csv.reader(text.splitlines(keepends=True), strict=True, delimiter="\t" if path.suffix == ".tsv" else ",")
+    reader = csv.reader(
+        text.splitlines(keepends=True), strict=True, delimiter="\t" if path.suffix == ".tsv" else ","
+    )
     line = 1
     try:
         for record in reader:
@@ -105,7 +140,15 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
                 lines.append(line)
             line = reader.line_num + 1
     except csv.Error as error:
-        return None, [finding("syntax", f"not valid CSV: {error}", table=table, places=(Place(name, reader.line_num),), remedy='a quote within a quoted field is doubled: ""')]
+        return None, [
+            finding(
+                "syntax",
+                f"not valid CSV: {error}",
+                table=table,
+                places=(Place(name, reader.line_num),),
+                remedy='a quote within a quoted field is doubled: ""',
+            )
+        ]
     width = len(records[0])
     ragged = [index for index, record in enumerate(records) if len(record) != width]
     if ragged:
@@ -119,5 +162,13 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
         )  # fmt: skip
     headings = [heading.strip() for heading in records[0]]
     for heading in sorted({one for one in headings if headings.count(one) > 1}):
-        faults.append(finding("syntax", f"two columns are named {heading!r}", table=table, places=(Place(name, 1),), remedy="rename one of them"))
+        faults.append(
+            finding(
+                "syntax",
+                f"two columns are named {heading!r}",
+                table=table,
+                places=(Place(name, 1),),
+                remedy="rename one of them",
+            )
+        )
     return (None if faults else CsvRows([headings, *records[1:]], lines)), faults

@@ -83,7 +83,9 @@ def read_record(target: Path) -> tuple[Record | None, bool]:
         text = metadata_value(target)
         record = Record.from_values(_plain(text)) if text else None
         start = footer_start(target)
-        return record, record is not None and start is not None and hash_bytes_of(target, start) == record.target_hash
+        return record, record is not None and start is not None and hash_bytes_of(
+            target, start
+        ) == record.target_hash
     records = _records_beside(target)
     actual = hash_bytes_of(target)
     fitting = next((record for record in records if record.target_hash == actual), None)
@@ -111,10 +113,15 @@ def write_record_beside(target: Path, record: Record) -> None:
     kept, is_true = read_record(target)
     records = [record, *([kept] if kept is not None and is_true else [])]
     with replacing(record_file(target)) as path:
-        path.write_text(json.dumps({"records": [asdict(one) for one in records]}, indent=1, ensure_ascii=False), encoding="utf-8")
+        path.write_text(
+            json.dumps({"records": [asdict(one) for one in records]}, indent=1, ensure_ascii=False),
+            encoding="utf-8",
+        )
 
 
-def sealed(record: Record, part: Path, close: Callable[[dict[str, str] | None], None], flush: Callable[[], None]) -> Record:
+def sealed(
+    record: Record, part: Path, close: Callable[[dict[str, str] | None], None], flush: Callable[[], None]
+) -> Record:
     """Return the record with the hash of a Parquet file that is written but for its footer; then close it."""
     from dataclasses import replace
 

@@ -43,7 +43,12 @@ class Reason:
     changes: tuple[Change, ...] = ()
 
     def as_dict(self) -> dict[str, Any]:
-        return {"message": self.message, "columns": list(self.columns), "table": self.table, "changes": [one.as_dict() for one in self.changes]}
+        return {
+            "message": self.message,
+            "columns": list(self.columns),
+            "table": self.table,
+            "changes": [one.as_dict() for one in self.changes],
+        }
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,15 +89,32 @@ def status_of(book: Book, dataset: Dataset) -> DatasetStatus:
     target = shown_path(dataset.target)
     faults: list[Finding] = [one for one in book.faults_of(dataset) if one.severity == "error"]
     if faults:
-        return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(Reason(str(one).split("\n")[0]) for one in faults))
+        return DatasetStatus(
+            dataset.name,
+            target,
+            "cannot tell",
+            reasons=tuple(Reason(str(one).split("\n")[0]) for one in faults),
+        )
     prepared, faults = prepare(book, dataset)
     if errors := [one for one in faults if one.severity == "error"]:
-        return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(Reason(str(one).split("\n")[0]) for one in errors))
+        return DatasetStatus(
+            dataset.name,
+            target,
+            "cannot tell",
+            reasons=tuple(Reason(str(one).split("\n")[0]) for one in errors),
+        )
     if not dataset.target.exists():
-        return DatasetStatus(dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),))
+        return DatasetStatus(
+            dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),)
+        )
     record, is_true = read_record(dataset.target)
     if record is None:
-        return DatasetStatus(dataset.name, target, "cannot tell", reasons=(Reason("the target carries no record of how it was made"),))
+        return DatasetStatus(
+            dataset.name,
+            target,
+            "cannot tell",
+            reasons=(Reason("the target carries no record of how it was made"),),
+        )
     reasons: list[Reason] = []
     if not is_true:
         reasons.append(Reason("the target was changed by something else since it was written"))
@@ -102,14 +124,26 @@ def status_of(book: Book, dataset: Dataset) -> DatasetStatus:
     except OSError as error:
         raise unreadable(dataset.source, error) from error
     if record.read_options != dataset.read_options():
-        changed = [key for key, value in dataset.read_options().items() if record.read_options.get(key) != value]
+        changed = [
+            key for key, value in dataset.read_options().items() if record.read_options.get(key) != value
+        ]
         reasons.append(Reason(f"the way the source is read changed: {', '.join(changed)}"))
-    column_reasons = _column_reasons(book, record, {one.name: one for one in column_records(prepared.plan, prepared.types)})
+    column_reasons = _column_reasons(
+        book, record, {one.name: one for one in column_records(prepared.plan, prepared.types)}
+    )
     stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
     if reasons:
         stale = tuple(one.name for one in record.columns)
     reasons += column_reasons
-    return DatasetStatus(dataset.name, target, "stale" if reasons else "current", stale, tuple(reasons), record.made_at, record.rows)
+    return DatasetStatus(
+        dataset.name,
+        target,
+        "stale" if reasons else "current",
+        stale,
+        tuple(reasons),
+        record.made_at,
+        record.rows,
+    )
 
 
 def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> list[Reason]:
@@ -122,9 +156,9 @@ def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> lis
     if not added and not removed and list(then) != list(today):
         reasons.append(Reason("the order of the columns changed"))
     changed: dict[tuple[str, str], list[str]] = {}
-    for name in then:
-        if name in today and then[name].fingerprint != today[name].fingerprint:
-            changed.setdefault((today[name].table, then[name].table_fingerprint), []).append(name)
+    for name, old in then.items():
+        if name in today and old.fingerprint != today[name].fingerprint:
+            changed.setdefault((today[name].table, old.table_fingerprint), []).append(name)
     for (table, old_fingerprint), names in changed.items():
         if any(today[name].table_fingerprint != old_fingerprint for name in names):
             changes = _changes(book, table, old_fingerprint)

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import click
 
 
 @click.command("demo", short_help="Run the whole story on a made-up river survey.")
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("river-survey"))
-@click.option("--only-files", is_flag=True, help="Write the book and its data, faults and all, and stop there.")
+@click.option(
+    "--only-files", is_flag=True, help="Write the book and its data, faults and all, and stop there."
+)
 def command(folder: Path, only_files: bool) -> None:
     """Write a river survey to FOLDER (river-survey, unless named) and run the whole story on it: check,
     mend, apply, change a mapping, status, refresh.

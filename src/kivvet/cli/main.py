@@ -31,7 +31,11 @@ class _Commands(click.Group):
         return command
 
 
-@click.group(cls=_Commands, epilog=_EPILOG, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.group(
+    cls=_Commands,
+    epilog=_EPILOG,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
 @click.version_option(package_name="kivvet", message="kivvet %(version)s")
 def root() -> None:
     """Keep recoding rules in one shared place, prove that they leave no gap and no overlap, apply them

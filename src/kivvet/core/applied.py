@@ -143,7 +143,9 @@ class _Stage:
     def __init__(self, step: Step, *, with_report: bool) -> None:
         self.step = step
         self.table = step.table.compiled
-        self.makers = [(name, OutputMaker(step.table, step.table.output(output))) for output, name in step.outputs]
+        self.makers = [
+            (name, OutputMaker(step.table, step.table.output(output))) for output, name in step.outputs
+        ]
         self.with_report = with_report
         self.counts = np.zeros(self.table.n_outcomes, np.int64)
         self.unmatched: Counter[str] = Counter()
@@ -179,11 +181,17 @@ class _Stage:
         unmatched, missing = int(counts[table.unmatched]), int(counts[table.missing])
         classes = {}
         for name, maker in self.makers:
-            if maker.code_of_outcome is None or (self.step.table.lookup is not None and len(maker.classes or ()) > 50):
+            if maker.code_of_outcome is None or (
+                self.step.table.lookup is not None and len(maker.classes or ()) > 50
+            ):
                 continue
             codes = maker.code_of_outcome
-            by_class = np.bincount(codes[codes >= 0], counts[codes >= 0], len(maker.classes or ())).astype(int)
-            counted: list[tuple[str | None, int]] = list(zip((maker.classes or pa.array([])).to_pylist(), by_class.tolist(), strict=True))
+            by_class = np.bincount(codes[codes >= 0], counts[codes >= 0], len(maker.classes or ())).astype(
+                int
+            )
+            counted: list[tuple[str | None, int]] = list(
+                zip((maker.classes or pa.array([])).to_pylist(), by_class.tolist(), strict=True)
+            )
             if none := int(counts[codes < 0].sum()):
                 counted.append((None, none))
             classes[name] = tuple(counted)

@@ -52,7 +52,9 @@ def column_names(frame: Any) -> list[str]:
             fix="make one of the two from it",
         )  # fmt: skip
     if twice := sorted({name for name in names if names.count(name) > 1}):
-        raise DataError(f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one")
+        raise DataError(
+            f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one"
+        )
     return names
 
 
@@ -83,7 +85,8 @@ def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Tab
     read = table.select(list(plan.source_columns)).unify_dictionaries()
     batches = read.to_batches(max_chunksize=_ROWS_A_BATCH) if plan.source_columns else []
     for batch in batches or [_empty_batch(read.schema)]:
-        made = execution.apply(lambda name, batch=batch: column_from_arrow(batch.column(name), name), batch.num_rows)  # type: ignore[misc]
+        columns = {name: column_from_arrow(batch.column(name), name) for name in plan.source_columns}
+        made = execution.apply(columns.__getitem__, batch.num_rows)
         for name in plan.written:
             chunks[name].append(made[name].as_arrow())
     for name, arrays in chunks.items():
@@ -121,7 +124,12 @@ def column_from_pandas(series: pd.Series[Any]) -> Column:
     if isinstance(dtype, np.dtype) and dtype.kind == "M":
         ticks = series.to_numpy().view(np.int64)
         gone = ticks == np.iinfo(np.int64).min
-        return NumericColumn("datetime", ticks, ~gone if gone.any() else None, unit=np.datetime_data(dtype)[0])
+        return NumericColumn(
+            "datetime",
+            ticks,
+            ~gone if gone.any() else None,
+            unit=np.datetime_data(dtype)[0],  # type: ignore[arg-type]
+        )
     try:
         array = pa.array(series, from_pandas=True)
     except (pa.ArrowInvalid, pa.ArrowTypeError) as error:

@@ -134,13 +134,13 @@ class Axis:
         if low == LOW and high == HIGH:
             return "present"
         if low == LOW:
-            return f"{'<=' if high[2] else '<'} {self.write_place(high[1])}"  # type: ignore[misc]
+            return f"{'<=' if high[2] else '<'} {self.write_place(high[1])}"
         if high == HIGH:
-            return f"{'>' if low[2] else '>='} {self.write_place(low[1])}"  # type: ignore[misc]
-        if low[1] == high[1]:  # type: ignore[misc]
-            return self.write_point(low[1])  # type: ignore[misc]
-        start = (">" if low[2] else "") + self.write_place(low[1])  # type: ignore[misc]
-        return f"{start} to {'' if high[2] else '<'}{self.write_place(high[1])}"  # type: ignore[misc]
+            return f"{'>' if low[2] else '>='} {self.write_place(low[1])}"
+        if low[1] == high[1]:
+            return self.write_point(low[1])
+        start = (">" if low[2] else "") + self.write_place(low[1])
+        return f"{start} to {'' if high[2] else '<'}{self.write_place(high[1])}"
 
     def write_place(self, place: int | Decimal | str) -> str:
         raise NotImplementedError
@@ -157,7 +157,9 @@ class Axis:
 class NumberAxis(Axis):
     """Numbers: continuous, or multiples of a step counted from an offset."""
 
-    def __init__(self, domain: Condition | None, step: Decimal | None = None, offset: Decimal = Decimal(0)) -> None:
+    def __init__(
+        self, domain: Condition | None, step: Decimal | None = None, offset: Decimal = Decimal(0)
+    ) -> None:
         self.step = Fraction(step) if step is not None else None
         self.offset = Fraction(offset)
         super().__init__(domain)
@@ -173,26 +175,26 @@ class NumberAxis(Axis):
             return None
         if self.step is not None:
             return self._multiple_between(self.step, low, high)
-        if low != LOW and low[2] == 0:  # type: ignore[misc]
-            return low[1]  # type: ignore[misc]
-        if high != HIGH and high[2] == 1:  # type: ignore[misc]
-            return high[1]  # type: ignore[misc]
+        if low != LOW and low[2] == 0:
+            return Decimal(low[1])
+        if high != HIGH and high[2] == 1:
+            return Decimal(high[1])
         if low == LOW or high == HIGH:
             if low != LOW:
-                return _exact(math.ceil(low[1]) + 1)  # type: ignore[misc,arg-type]
-            return _exact(math.floor(high[1]) - 1 if high != HIGH else 0)  # type: ignore[misc,arg-type]
-        if low[1] >= high[1]:  # type: ignore[misc,operator]
+                return _exact(math.ceil(low[1]) + 1)
+            return _exact(math.floor(high[1]) - 1 if high != HIGH else 0)
+        if low[1] >= high[1]:
             return None
-        return simplest_between(Fraction(low[1]), Fraction(high[1]))  # type: ignore[misc]
+        return simplest_between(Fraction(low[1]), Fraction(high[1]))
 
     def _multiple_between(self, step: Fraction, low: Cut, high: Cut) -> Decimal | None:
         first = last = None
         if low != LOW:
-            place = (Fraction(low[1]) - self.offset) / step  # type: ignore[misc]
-            first = math.floor(place) + 1 if low[2] else math.ceil(place)  # type: ignore[misc]
+            place = (Fraction(low[1]) - self.offset) / step
+            first = math.floor(place) + 1 if low[2] else math.ceil(place)
         if high != HIGH:
-            place = (Fraction(high[1]) - self.offset) / step  # type: ignore[misc]
-            last = math.floor(place) if high[2] else math.ceil(place) - 1  # type: ignore[misc]
+            place = (Fraction(high[1]) - self.offset) / step
+            last = math.floor(place) if high[2] else math.ceil(place) - 1
         if first is not None and last is not None and first > last:
             return None
         chosen = first if first is not None else last if last is not None else 0
@@ -252,10 +254,7 @@ class WholeAxis(Axis):
             low, high = max(low, before(0)), min(high, before(2))
         if low >= high:
             return None
-        if low != LOW:
-            number = low[1]  # type: ignore[misc]
-        else:
-            number = high[1] - 1 if high != HIGH else 0  # type: ignore[misc,operator]
+        number = low[1] if low != LOW else high[1] - 1 if high != HIGH else 0
         return self.value_of(int(number))
 
     def value_of(self, number: int) -> Value | None:
@@ -271,10 +270,10 @@ class WholeAxis(Axis):
         if low == LOW and high == HIGH:
             return "present"
         if high == HIGH:
-            return f">= {self.write_place(low[1])}"  # type: ignore[misc]
+            return f">= {self.write_place(low[1])}"
         if low == LOW:
-            return f"< {self.write_place(high[1])}"  # type: ignore[misc]
-        first, last = int(low[1]), int(high[1]) - 1  # type: ignore[misc]
+            return f"< {self.write_place(high[1])}"
+        first, last = int(low[1]), int(high[1]) - 1
         if first == last:
             return self.write_place(first)
         if self.kind == "boolean":
@@ -302,7 +301,7 @@ class DatetimeAxis(Axis):
         return microseconds_since_epoch(value)
 
     def witness(self, band: int, low: Cut, high: Cut) -> Value | None:
-        first = (high[1] - 1 if high != HIGH else 0) if low == LOW else low[1] + low[2]  # type: ignore[misc,operator]
+        first = (high[1] - 1 if high != HIGH else 0) if low == LOW else low[1] + low[2]
         return datetime_of_microseconds(int(first)) if before(int(first)) < high else None
 
     def write_interval(self, low: Cut, high: Cut) -> str:
@@ -310,20 +309,20 @@ class DatetimeAxis(Axis):
         if low == LOW and high == HIGH:
             return "present"
         if low == LOW:
-            return f"{'<=' if high[2] else '<'} {self._write_cut(high)}"  # type: ignore[misc]
+            return f"{'<=' if high[2] else '<'} {self._write_cut(high)}"
         if high == HIGH:
-            return f"{'>' if low[2] else '>='} {self._write_cut(low)}"  # type: ignore[misc]
-        if low[1] == high[1]:  # type: ignore[misc]
-            return self._write_moment(int(low[1]))  # type: ignore[misc]
-        start, end = int(low[1]), int(high[1])  # type: ignore[misc]
-        is_days = not low[2] and not high[2] and start % MICROSECONDS_A_DAY == end % MICROSECONDS_A_DAY == 0  # type: ignore[misc]
+            return f"{'>' if low[2] else '>='} {self._write_cut(low)}"
+        if low[1] == high[1]:
+            return self._write_moment(int(low[1]))
+        start, end = int(low[1]), int(high[1])
+        is_days = not low[2] and not high[2] and start % MICROSECONDS_A_DAY == end % MICROSECONDS_A_DAY == 0
         if is_days and end == start + MICROSECONDS_A_DAY:
             return self._write_cut(low)
-        return f"{'>' if low[2] else ''}{self._write_cut(low)} to {'' if high[2] else '<'}{self._write_cut(high)}"  # type: ignore[misc]
+        return f"{'>' if low[2] else ''}{self._write_cut(low)} to {'' if high[2] else '<'}{self._write_cut(high)}"
 
     def _write_cut(self, cut: Cut) -> str:
         """Return the date for the cut before a day's first moment, else the moment."""
-        place, side = int(cut[1]), cut[2]  # type: ignore[misc]
+        place, side = int(cut[1]), cut[2]
         day = date_of_days(place // MICROSECONDS_A_DAY)
         if side == 0 and place % MICROSECONDS_A_DAY == 0 and day is not None:
             return write_value(day)
@@ -384,7 +383,7 @@ class TextAxis(Axis):
         if bounds.is_shaped:
             found = self.space.first_text(low, high, bounds.shortest, bounds.longest)
             return None if found is None else self.space.readable(found, low, high)
-        start = "\0" if low == LOW else str(low[1]) + ("\0" if low[2] else "")  # type: ignore[misc]
+        start = "\0" if low == LOW else str(low[1]) + ("\0" if low[2] else "")
         for candidate in (start, start + "\0"):
             if before(candidate) < high and not self.has_shape(candidate):
                 return candidate
@@ -403,10 +402,10 @@ class TextAxis(Axis):
         return write_literal(str(place))
 
     def write_interval(self, low: Cut, high: Cut) -> str:
-        if low != LOW and low[1] and (low, high) == prefix_interval(str(low[1])) and not low[2]:  # type: ignore[misc]
-            return write_condition(StartsWith(str(low[1])))  # type: ignore[misc]
         if self.shape and (codes := self._write_codes(low, high)):
             return codes
+        if low != LOW and low[1] and (low, high) == prefix_interval(str(low[1])) and not low[2]:
+            return write_condition(StartsWith(str(low[1])))
         return super().write_interval(low, high)
 
     def _write_codes(self, low: Cut, high: Cut) -> str | None:
@@ -476,10 +475,10 @@ class SteppedWholeAxis(WholeAxis):
         if low >= high:
             return None
         if low != LOW:
-            number = int(low[1])  # type: ignore[misc]
+            number = int(low[1])
             number += (self.offset - number) % self.step
         elif high != HIGH:
-            number = int(high[1]) - 1  # type: ignore[misc]
+            number = int(high[1]) - 1
             number -= (number - self.offset) % self.step
         else:
             number = self.offset

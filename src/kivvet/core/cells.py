@@ -8,11 +8,12 @@ value (between 39 and 40 for whole numbers) are left out, so whatever two rows s
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from kivvet.core.axes import Axis
-from kivvet.core.regions import HIGH, LOW, Cut, Intervals, Region
+from kivvet.core.regions import HIGH, LOW, Cut, Intervals, Region, union
 from kivvet.core.values import Value
 
 NO_ROW = -1
@@ -108,15 +109,26 @@ def band_cuts(many: Sequence[Intervals]) -> list[Cut]:
     return sorted({LOW, HIGH, *(cut for intervals in many for interval in intervals for cut in interval)})
 
 
-def winners_by_stretch(regions: Sequence[Region], band: int) -> tuple[list[Cut], list[int]]:
+def winners_by_stretch(
+    regions: Sequence[Region], band: int, place: Callable[[Cut], Any] = lambda cut: cut
+) -> tuple[list[Any], list[int]]:
     """Return the cuts of one band and the lowest row that holds each stretch between neighbouring cuts.
 
     Unlike the cells of a check, stretches without a value are kept: data may have any value.
+
+    Parameters
+    ----------
+    place : callable
+        Moves each cut, for columns in whose type two bounds may be one value.
     """
-    cuts = band_cuts([region.bands[band] for region in regions])
+    moved = [union((place(low), place(high)) for low, high in region.bands[band]) for region in regions]
+    cuts = sorted(
+        {place(LOW), place(HIGH), *(cut for intervals in moved for interval in intervals for cut in interval)}
+    )
     positions = {cut: index for index, cut in enumerate(cuts)}
     spans = tuple(
-        tuple((positions[low], positions[high]) for low, high in region.bands[band]) for region in regions
+        tuple((positions[low], positions[high]) for low, high in intervals)
+        for intervals in moved
     )
     stretches = CellCut((_STRETCH,) * (len(cuts) - 1), spans, ())
     return cuts, [lowest for *_, lowest in stretches.live_rows()]

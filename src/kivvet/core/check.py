@@ -18,7 +18,7 @@ from kivvet.core.findings import Finding, finding, with_severity
 from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.tables import UNFINISHED, Result, Row, RuleTable
 from kivvet.core.values import Value, write_decimal, write_value
-from kivvet.errors import count, listed
+from kivvet.errors import listed
 
 _MOST_PARTNERS = 20  # rows that one row is said to overlap; the first is described
 _LONGEST_REGION = 100  # characters of a region in a message; the whole of it is in `region`
@@ -54,9 +54,13 @@ class _RowsCheck:
         self.axis: Axis = table.axis
         self.regions = row_regions(table)
         self.cut = CellCut.of(self.axis, self.regions, self.axis.domain)
-        self.is_empty = [not spans and not m for spans, m in zip(self.cut.spans, self.cut.accepts_missing, strict=True)]
+        self.is_empty = [
+            not spans and not m for spans, m in zip(self.cut.spans, self.cut.accepts_missing, strict=True)
+        ]
         self.lowest: list[int] = []
-        self.partners: dict[int, list[tuple[int, Value | None]]] = {}  # later row: earlier rows it meets and differs from
+        self.partners: dict[
+            int, list[tuple[int, Value | None]]
+        ] = {}  # later row: earlier rows it meets and differs from
         self.repeated: dict[int, int] = {}  # row: the row it lies inside, results being equal
         self._walk()
 
@@ -107,7 +111,9 @@ class _RowsCheck:
 
     def shown(self, row: int) -> str:
         """Return a row as ``row 3 (6.5 to 7: neutral)``."""
-        return f"row {self.rows[row].number} ({self.condition_of(row)}: {write_results(self.rows[row].results)})"
+        return (
+            f"row {self.rows[row].number} ({self.condition_of(row)}: {write_results(self.rows[row].results)})"
+        )
 
     def condition_of(self, row: int) -> str:
         text = write_condition(self.rows[row].conditions[0])
@@ -135,7 +141,11 @@ class _RowsCheck:
 
     def unfinished_rows(self) -> Iterable[Finding]:
         for index, row in enumerate(self.rows):
-            blank = [o.name for o, result in zip(self.table.outputs, row.results, strict=True) if result is UNFINISHED]
+            blank = [
+                o.name
+                for o, result in zip(self.table.outputs, row.results, strict=True)
+                if result is UNFINISHED
+            ]
             if blank:
                 yield self.of_rows(
                     "unfinished", f"{listed(blank)} is still blank for {self.condition_of(index)}", [index],
@@ -150,7 +160,11 @@ class _RowsCheck:
             if not spans or self.cut.accepts_missing[row]:
                 continue
             if not any(self.cut.cells[cell].in_domain for span in spans for cell in range(*span)):
-                what = f"the shape {self.input.shape}" if self.input.shape and self.input.domain is None else "the domain"
+                what = (
+                    f"the shape {self.input.shape}"
+                    if self.input.shape and self.input.domain is None
+                    else "the domain"
+                )
                 yield self.of_rows(
                     "out-of-domain", f"{self.condition_of(row)} lies outside {what} of {self.input.name}", [row],
                     region={self.input.name: self.condition_of(row)}, remedy=f"correct the condition, or widen {what}",
@@ -168,7 +182,9 @@ class _RowsCheck:
 
     def meeting_rows(self) -> Iterable[Finding]:
         for late in sorted(self.partners):
-            same = [(early, w) for early, w in self.partners[late] if self.regions[early] == self.regions[late]]
+            same = [
+                (early, w) for early, w in self.partners[late] if self.regions[early] == self.regions[late]
+            ]
             for early, witness in same[:1]:
                 yield self.conflict(early, late, witness)
             differing = [pair for pair in self.partners[late] if pair not in same]
@@ -205,7 +221,9 @@ class _RowsCheck:
 
     def rows_that_never_win(self) -> Iterable[Finding]:
         winners = set(self.lowest)
-        missing_winner = next((row for row, accepts in enumerate(self.cut.accepts_missing) if accepts), NO_ROW)
+        missing_winner = next(
+            (row for row, accepts in enumerate(self.cut.accepts_missing) if accepts), NO_ROW
+        )
         winners.add(missing_winner)
         by_region: dict[Region, int] = {}
         for row, region in enumerate(self.regions):
@@ -253,7 +271,9 @@ class _RowsCheck:
             region = self.axis.write_interval(low, high)
             if region not in made:
                 neighbours = self.neighbours(first, last)
-                made[region] = self.gap(region, self.cut.cells[first].witness, neighbours, severity, self.step_hint(low, high))
+                made[region] = self.gap(
+                    region, self.cut.cells[first].witness, neighbours, severity, self.step_hint(low, high)
+                )
         return list(made.values())
 
     def uncovered_runs(self) -> list[tuple[int, int]]:
@@ -262,7 +282,9 @@ class _RowsCheck:
         for number, (cell, lowest) in enumerate(zip(self.cut.cells, self.lowest, strict=True)):
             if lowest != NO_ROW or not cell.in_domain:
                 continue
-            if runs and runs[-1][1] == number - 1 and self.cut.cells[number - 1].band == cell.band:
+            before = self.cut.cells[number - 1]
+            touches = before.band == cell.band and (self.axis.n_bands == 1 or before.high == cell.low)
+            if runs and runs[-1][1] == number - 1 and touches:
                 runs[-1] = (runs[-1][0], number)
             else:
                 runs.append((number, number))
@@ -307,10 +329,10 @@ class _RowsCheck:
         """Return the advice to declare a step, where the gap is one that a step would close."""
         if self.input.type != "number" or self.input.step is not None or low == LOW or high == HIGH:
             return ""
-        if not low[2] or high[2]:  # type: ignore[misc]
+        if not low[2] or high[2]:
             return ""
-        size = Fraction(high[1]) - Fraction(low[1])  # type: ignore[misc]
-        ends = [cut[1] for region in self.regions for pair in region.bands[0] for cut in pair if len(cut) == 3]
+        size = Fraction(high[1]) - Fraction(low[1])
+        ends = [cut[1] for region in self.regions for pair in region.bands[0] for cut in pair if cut[0] == 0]
         if any((Fraction(end) % size) for end in ends) or size > 1:
             return ""
         digits = Decimal(size.numerator) / Decimal(size.denominator)

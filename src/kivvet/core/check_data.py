@@ -44,7 +44,9 @@ class DataProbe:
         self.step = step
         self.table = step.table
         self.about = step.about
-        self.regions = [(one, region) for one in table_findings if (region := self._region_table(one)) is not None]
+        self.regions = [
+            (one, region) for one in table_findings if (region := self._region_table(one)) is not None
+        ]
         self.rows_in_region: Counter[int] = Counter()
         self.outside: Counter[str] = Counter()
         self.finer: Counter[str] = Counter()
@@ -54,7 +56,11 @@ class DataProbe:
 
     def _region_table(self, one: Finding) -> CompiledTable | None:
         """Return a table whose only row is the region of a finding."""
-        if one.region is None or self.table.lookup is not None or one.kind not in ("gap", "overlap", "conflict", "duplicate", "shadowed"):
+        if (
+            one.region is None
+            or self.table.lookup is not None
+            or one.kind not in ("gap", "overlap", "conflict", "duplicate", "shadowed")
+        ):
             return None
         try:
             return self._table_of(parse_condition(one.region[self.about.name], self.about.type))
@@ -63,7 +69,9 @@ class DataProbe:
 
     def _table_of(self, condition: Condition) -> CompiledTable:
         about = replace(self.about, domain=None, required=True)
-        return CompiledTable(RuleTable.from_parts(TableParts(self.table.name, (about,), (), (Row(1, (condition,), ()),))))
+        return CompiledTable(
+            RuleTable.from_parts(TableParts(self.table.name, (about,), (), (Row(1, (condition,), ()),)))
+        )
 
     def _domain_table(self) -> CompiledTable | None:
         return None if self.about.domain is None else self._table_of(self.about.domain)
@@ -72,7 +80,7 @@ class DataProbe:
         if self.table.lookup is not None or self.about.type != "number" or self.about.step is not None:
             return np.empty(0)
         regions = (self.table.axis.region(row.conditions[0]) for row in self.table.rows)
-        cuts = {cut for region in regions for interval in region.bands[0] for cut in interval if len(cut) == 3}
+        cuts = {cut for region in regions for interval in region.bands[0] for cut in interval if cut[0] == 0}
         return np.array(sorted({float(cut[1]) for cut in cuts}))[:_MOST_BOUNDS]
 
     def see(self, column: Column) -> None:
@@ -95,7 +103,11 @@ class DataProbe:
         values = column.distinct if isinstance(column, CodedColumn) else column
         assert isinstance(values, TextColumn)
         encoded = pc.dictionary_encode(values.values)
-        odd = [text for text in encoded.dictionary.to_pylist() if text and not axis.has_shape(fold_text(text, self.about.fold))]
+        odd = [
+            text
+            for text in encoded.dictionary.to_pylist()
+            if text and not axis.has_shape(fold_text(text, self.about.fold))
+        ]
         if odd:
             rows = pc.is_in(arrow_from_column(column), value_set=pa.array(odd, values.values.type))
             self._note(self.outside, column, pc.fill_null(rows, False).to_numpy(zero_copy_only=False))
@@ -106,7 +118,9 @@ class DataProbe:
             if self.about.step is not None:
                 step, offset = float(self.about.step), float(self.about.step_offset)
                 nearest = offset + np.rint((values - offset) / step) * step
-                reach = np.maximum(step * float(STEP_TOLERANCE), _ROUNDING_ERRORS * np.spacing(np.abs(values)))
+                reach = np.maximum(
+                    step * float(STEP_TOLERANCE), _ROUNDING_ERRORS * np.spacing(np.abs(values))
+                )
                 self._note(self.finer, column, np.isfinite(values) & (np.abs(values - nearest) > reach))
             for bound in self.bounds:
                 reach = _ROUNDING_ERRORS * np.spacing(abs(bound))
@@ -166,7 +180,11 @@ class DataProbe:
             return
         shown = listed((f"{self._shown(text)} ({n:,})" for text, n in others.items()), _MOST_VALUES)
         closest = self._closest(list(others)[:_MOST_VALUES])
-        otherwise = ", ".join(f"{name} = {write_value(value)}" for name, value in self.table.otherwise.items() if value is not None)
+        otherwise = ", ".join(
+            f"{name} = {write_value(value)}"
+            for name, value in self.table.otherwise.items()
+            if value is not None
+        )
         yield self._of_data(
             "unmatched", f"{count(rows, 'row')} of {self._column} {'has' if rows == 1 else 'have'} {count(len(others), 'value')} that no row lists: {shown}"
             + (f"; otherwise gives {otherwise}" if otherwise else ""), dataset, rows,
@@ -182,7 +200,11 @@ class DataProbe:
             return []
         if self.table.lookup is not None:
             return [key for key in self.table.lookup.shown_key[:_MOST_COMPARED].to_pylist() if key]
-        return [text for condition in (row.conditions[0] for row in self.table.rows) for text in _texts_of(condition)][:_MOST_COMPARED]
+        return [
+            text
+            for condition in (row.conditions[0] for row in self.table.rows)
+            for text in _texts_of(condition)
+        ][:_MOST_COMPARED]
 
     def _near_misses(self, values: Mapping[str, int]) -> dict[str, tuple[str, tuple[str, ...]]]:
         """Return the values that would match a known one if folded, each with it and the folds it takes."""
@@ -205,7 +227,11 @@ class DataProbe:
     def _missing(self, report: TableReport, dataset: str) -> Iterable[Finding]:
         if not report.missing:
             return
-        gives = ", ".join(f"{name} = {write_value(value)}" for name, value in self.table.missing.items() if value is not None)
+        gives = ", ".join(
+            f"{name} = {write_value(value)}"
+            for name, value in self.table.missing.items()
+            if value is not None
+        )
         said = f"missing gives {gives}" if gives else "their results are missing"
         yield self._of_data(
             "missing-input", f"{count(report.missing, 'row')} of {self._column} {'has' if report.missing == 1 else 'have'} no value; {said}",

@@ -26,7 +26,9 @@ def check_lookup(table: RuleTable) -> list[Finding]:
     return [*_blank_keys(table, rows), *_repeated_keys(table, rows), *_unfinished(table, rows)]
 
 
-def _of_rows(table: RuleTable, rows: LookupRows, kind: str, message: str, numbers: Sequence[int], **parts: object) -> Finding:
+def _of_rows(
+    table: RuleTable, rows: LookupRows, kind: str, message: str, numbers: Sequence[int], **parts: object
+) -> Finding:
     places = tuple(place for number in numbers[:20] if (place := rows.locate_row(number)) is not None)
     return finding(kind, message, table=table.name, rows=tuple(numbers), places=places, **parts)
 
@@ -82,12 +84,19 @@ def _repeated_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
             **({"severity": "warning"} if table.match == "first" else {}),
         )  # fmt: skip
     for kind, number in left.items():
-        yield finding(kind, f"{count(number, 'more key')} repeated", table=table.name, remedy="keep one row of each key")
+        yield finding(
+            kind, f"{count(number, 'more key')} repeated", table=table.name, remedy="keep one row of each key"
+        )
 
 
 def _unfinished(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
-    is_blank = np.logical_and.reduce([pc.is_null(array).to_numpy(zero_copy_only=False) for array in rows.results])
-    blank = [int(index) + 1 for index in np.flatnonzero(is_blank & pc.is_valid(rows.key).to_numpy(zero_copy_only=False))]
+    is_blank = np.logical_and.reduce(
+        [pc.is_null(array).to_numpy(zero_copy_only=False) for array in rows.results]
+    )
+    blank = [
+        int(index) + 1
+        for index in np.flatnonzero(is_blank & pc.is_valid(rows.key).to_numpy(zero_copy_only=False))
+    ]
     if blank:
         keys = [repr(rows.shown_key[number - 1].as_py()) for number in blank[:5]]
         yield _of_rows(

@@ -123,7 +123,9 @@ def column_from_arrow(array: pa.Array, name: str = "") -> Column:
     if pa.types.is_date64(type_):
         return NumericColumn("date", _buffer_values(array.cast(pa.date32()).view(pa.int32())), valid)
     if pa.types.is_timestamp(type_):
-        return NumericColumn("datetime", _buffer_values(array.view(pa.int64())), valid, unit=type_.unit, tz=type_.tz)
+        return NumericColumn(
+            "datetime", _buffer_values(array.view(pa.int64())), valid, unit=type_.unit, tz=type_.tz
+        )
     if pa.types.is_decimal(type_):
         return NumericColumn("decimal", _unscaled(array), valid, scale=type_.scale)
     raise _unreadable(name, type_)
@@ -152,7 +154,11 @@ def _buffer_values(array: pa.Array) -> npt.NDArray[Any]:
 
 def _unscaled(array: pa.Array) -> npt.NDArray[Any]:
     """Return decimals as the integers they are without their point: int64 where all fit, else Python's."""
-    array = array.cast(pa.decimal128(array.type.precision, array.type.scale)) if array.type.bit_width != 128 and array.type.precision <= 38 else array
+    array = (
+        array.cast(pa.decimal128(array.type.precision, array.type.scale))
+        if array.type.bit_width != 128 and array.type.precision <= 38
+        else array
+    )
     if array.type.bit_width == 128 and len(array):
         words = np.frombuffer(array.buffers()[1], np.int64, 2 * len(array), array.offset * 16).reshape(-1, 2)
         low, high = words[:, 0], words[:, 1]
@@ -171,13 +177,12 @@ def _unscaled(array: pa.Array) -> npt.NDArray[Any]:
 def missing_mask(column: Column) -> BoolArray:
     """Return which rows are missing, shape (n_rows,)."""
     if isinstance(column, TextColumn):
-        blank = pc.fill_null(pc.equal(column.values, ""), True)
-        return blank.to_numpy(zero_copy_only=False)
+        blank: BoolArray = pc.fill_null(pc.equal(column.values, ""), True).to_numpy(zero_copy_only=False)
+        return blank
     if isinstance(column, CodedColumn):
         of_distinct = np.append(missing_mask(column.distinct), True)
-        mask = of_distinct[np.where(column.codes < 0, len(of_distinct) - 1, column.codes)] if column.valid is None \
+        return of_distinct[np.where(column.codes < 0, len(of_distinct) - 1, column.codes)] if column.valid is None \
             else of_distinct[np.where(column.valid, column.codes, len(of_distinct) - 1)]  # fmt: skip
-        return mask
     mask = np.isnan(column.values) if column.values.dtype.kind == "f" else np.zeros(len(column), bool)
     return mask if column.valid is None else mask | ~column.valid
 
@@ -199,6 +204,9 @@ def arrow_from_column(column: Column) -> pa.Array:
     if column.kind == "decimal":
         from decimal import Decimal
 
-        values = [None if gone else Decimal(int(v)).scaleb(-column.scale) for v, gone in zip(column.values, mask, strict=True)]
+        values = [
+            None if gone else Decimal(int(v)).scaleb(-column.scale)
+            for v, gone in zip(column.values, mask, strict=True)
+        ]
         return pa.array(values) if not mask.all() else pa.nulls(len(values))
     return pa.array(column.values, mask=mask)

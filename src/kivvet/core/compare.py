@@ -39,7 +39,11 @@ class Change:
 def changes_between(old: RuleTable, new: RuleTable) -> list[Change]:
     """Return the regions on which two versions of a table give different results, in order."""
     options = list(_option_changes(old, new))
-    if (old.lookup is None) != (new.lookup is None) or old.inputs[0].type != new.inputs[0].type or _output_names(old) != _output_names(new):
+    if (
+        (old.lookup is None) != (new.lookup is None)
+        or old.inputs[0].type != new.inputs[0].type
+        or _output_names(old) != _output_names(new)
+    ):
         return options
     if new.lookup is not None:
         return [*options, *_key_changes(old, new)]
@@ -63,10 +67,17 @@ def _option_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
         was, now = getattr(old, word), getattr(new, word)
         for name in dict.fromkeys([*was, *now]):
             if was.get(name) != now.get(name):
-                yield Change(f"{word} {name}", *("" if one.get(name) is None else write_value(one[name]) for one in (was, now)))
+                yield Change(
+                    f"{word} {name}",
+                    *("" if one.get(name) is None else write_value(one[name]) for one in (was, now)),
+                )
     for was, now in zip(old.outputs, new.outputs, strict=False):
         if was.name == now.name and (was.order != now.order or was.type != now.type):
-            yield Change(f"output {was.name}", f"{was.type} {' < '.join(was.order)}".strip(), f"{now.type} {' < '.join(now.order)}".strip())
+            yield Change(
+                f"output {was.name}",
+                f"{was.type} {' < '.join(was.order)}".strip(),
+                f"{now.type} {' < '.join(now.order)}".strip(),
+            )
 
 
 def _key_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
@@ -97,7 +108,10 @@ def _region_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
     nowhere = Region(((),) * axis.n_bands)
     cut = CellCut.of(axis, [*regions[0], *regions[1]], nowhere)
     winners = []
-    for table_regions, spans in ((regions[0], cut.spans[: len(regions[0])]), (regions[1], cut.spans[len(regions[0]) :])):
+    for table_regions, spans in (
+        (regions[0], cut.spans[: len(regions[0])]),
+        (regions[1], cut.spans[len(regions[0]) :]),
+    ):
         alone = CellCut(cut.cells, spans, tuple(one.missing for one in table_regions))
         winners.append([lowest for *_, lowest in alone.live_rows()])
     runs: dict[str, tuple[str, str]] = {}

@@ -7,6 +7,7 @@ holds the value, `missing` (n_rows + 1) that the value is missing and no row hol
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -27,7 +28,7 @@ from kivvet.core.columns import (
     missing_mask,
 )
 from kivvet.core.kernels import Array, Counts, label_by_code, label_by_thresholds
-from kivvet.core.regions import LOW, Cut
+from kivvet.core.regions import HIGH, LOW, Cut
 from kivvet.core.shapes import shape_pattern
 from kivvet.core.tables import Input, RuleTable
 from kivvet.core.thresholds import thresholds_of
@@ -52,7 +53,12 @@ def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | No
             fix = f'a number key never meets a text key: declare types = {{ {name} = "{about.type}" }}, or input {about.name} as {kind}'
         else:
             fix = f"declare input {about.name} as {kind}, or convert the column"
-        return DataError(f"input {about.name!r} reads column {name!r}, which has another type", expected=about.type, found=kind, fix=fix)
+        return DataError(
+            f"input {about.name!r} reads column {name!r}, which has another type",
+            expected=about.type,
+            found=kind,
+            fix=fix,
+        )
     if tz is not None and about.tz is None:
         return DataError(
             f"column {name!r} has the time zone {tz}, and input {about.name!r} does not say in which zone its bounds are",
@@ -83,11 +89,14 @@ class CompiledTable:
         if table.lookup is None:
             self.axis = table.axis
             self.regions = row_regions(table)
-            self.stretches = [winners_by_stretch(self.regions, band) for band in range(self.axis.n_bands)]
-            self.missing_outcome = next((row for row, r in enumerate(self.regions) if r.missing), self.missing)
+            self.missing_outcome = next(
+                (row for row, r in enumerate(self.regions) if r.missing), self.missing
+            )
         self._thresholds: dict[object, tuple[Array, Array]] = {}
 
-    def classify(self, column: Column, labels: Array | None = None, *, with_counts: bool = False, name: str = "") -> Classified:
+    def classify(
+        self, column: Column, labels: Array | None = None, *, with_counts: bool = False, name: str = ""
+    ) -> Classified:
         """Return the label of each row's outcome.
 
         Parameters
@@ -119,11 +128,18 @@ class CompiledTable:
             return self._counted(self._key_outcomes(column), labels, with_counts=with_counts)
         return self._numeric(column, labels, with_counts=with_counts)
 
+    @cached_property
+    def stretches(self) -> list[tuple[list[Cut], list[int]]]:
+        """By band, the cuts and the row that wins between neighbouring ones."""
+        return [winners_by_stretch(self.regions, band) for band in range(self.axis.n_bands)]
+
     # Numbers
 
     def _numeric(self, column: NumericColumn, labels: Array, *, with_counts: bool) -> Classified:
         thresholds, outcomes = self._thresholds_for(column)
-        made, counts = label_by_thresholds(column.values, thresholds, labels[outcomes], with_counts=with_counts)
+        made, counts = label_by_thresholds(
+            column.values, thresholds, labels[outcomes], with_counts=with_counts
+        )
         by_outcome = None
         if counts is not None:
             by_outcome = np.zeros(self.n_outcomes, np.int64)
@@ -132,7 +148,9 @@ class CompiledTable:
             gone = ~column.valid
             made[gone] = labels[self.missing_outcome]
             if by_outcome is not None:
-                _, of_gone = label_by_thresholds(column.values[gone], thresholds, labels[outcomes], with_counts=True)
+                _, of_gone = label_by_thresholds(
+                    column.values[gone], thresholds, labels[outcomes], with_counts=True
+                )
                 assert of_gone is not None
                 np.subtract.at(by_outcome, outcomes, of_gone)
                 by_outcome[self.missing_outcome] += int(np.count_nonzero(gone))
@@ -143,8 +161,7 @@ class CompiledTable:
         if key not in self._thresholds:
             if self.about.type == "integer" and column.values.dtype.kind == "f":
                 _need_whole(column, self.about)
-            cuts, winners = self.stretches[0]
-            thresholds, cells = thresholds_of(cuts, winners, column, self.about)
+            thresholds, cells = thresholds_of(self.regions, column, self.about)
             outcomes = np.where(cells == NO_ROW, self.unmatched, cells)
             if column.values.dtype.kind == "f":
                 outcomes[0] = self.missing_outcome  # NaN
@@ -178,19 +195,23 @@ class CompiledTable:
     # Text and keys
 
     def _text_outcomes(self, column: TextColumn) -> npt.NDArray[np.intp]:
-        if self.table.lookup is not None or self._is_values_only:
-            if not self.about.fold:
-                return self._found(column.values, *self._text_keys)
+        if (self.table.lookup is not None or self._is_values_only) and not self.about.fold:
+            return self._found(column.values, *self._text_keys)
         encoded = pc.dictionary_encode(column.values)
         distinct: pa.Array = encoded.dictionary
         if self.about.fold:
-            distinct = pa.array([fold_text(text, self.about.fold) for text in distinct.to_pylist()], pa.large_string())
+            distinct = pa.array(
+                [fold_text(text, self.about.fold) for text in distinct.to_pylist()], pa.large_string()
+            )
         if self.table.lookup is not None or self._is_values_only:
             of_distinct = self._found(distinct, *self._text_keys)
         else:
             of_distinct = self._stretch_outcomes(distinct)
-        of_distinct = np.append(of_distinct, self.missing_outcome)
-        return of_distinct[pc.fill_null(encoded.indices, len(distinct)).to_numpy(zero_copy_only=False)]
+        of_every = np.append(of_distinct, self.missing_outcome)
+        outcomes: npt.NDArray[np.intp] = of_every[
+            pc.fill_null(encoded.indices, len(distinct)).to_numpy(zero_copy_only=False)
+        ]
+        return outcomes
 
     def _found(self, values: pa.Array, keys: pa.Array, outcomes: Array) -> npt.NDArray[np.intp]:
         """Return the outcome of each value by its place among the keys; the last outcome is for all others."""
@@ -200,29 +221,29 @@ class CompiledTable:
             found[pc.is_null(values).to_numpy(zero_copy_only=False)] = self.missing_outcome
         return found
 
-    @property
+    @cached_property
     def _text_keys(self) -> tuple[pa.Array, Array]:
         """The values named, text of no characters too, and their outcomes; one more for every other value."""
-        if not hasattr(self, "_keys"):
-            if self.table.lookup is not None:
-                keys, outcomes = self._lookup_keys()
-            else:
-                cuts, winners = self.stretches[-1]
-                points = [
-                    (cut[1], winner) for cut, following, winner in zip(cuts, cuts[1:], winners, strict=False) if _is_point(cut, following)
-                ]  # type: ignore[misc]  # fmt: skip
-                keys = pa.array([text for text, _ in points], pa.large_string())
-                outcomes = np.array([self._outcome(winner) for _, winner in points], np.intp)
-            keys = pa.concat_arrays([keys, pa.array([""], keys.type)])
-            self._keys = keys, np.concatenate([outcomes, [self.missing_outcome, self._other]])
-        return self._keys
+        if self.table.lookup is not None:
+            keys, outcomes = self._lookup_keys()
+        else:
+            cuts, winners = self.stretches[-1]
+            points = [
+                (cut[1], winner)
+                for cut, following, winner in zip(cuts, cuts[1:], winners, strict=False)
+                if _is_point(cut, following)
+            ]
+            keys = pa.array([text for text, _ in points], pa.large_string())
+            outcomes = np.array([self._outcome(winner) for _, winner in points], np.intp)
+        keys = pa.concat_arrays([keys, pa.array([""], keys.type)])
+        return keys, np.concatenate([outcomes, [self.missing_outcome, self._other]])
 
     @property
     def _other(self) -> int:
         """The outcome of values that no row names."""
         return self.unmatched if self.table.lookup is not None else self._outcome(self.stretches[-1][1][0])
 
-    @property
+    @cached_property
     def _is_values_only(self) -> bool:
         """Whether all texts but the ones named have one outcome."""
         return all(
@@ -280,7 +301,9 @@ class CompiledTable:
             values, wanted, kept = _aligned(values, wanted)
             outcomes = outcomes[kept]
         found: npt.NDArray[np.intp] = np.append(outcomes, self.unmatched)[
-            pc.fill_null(pc.index_in(values, value_set=wanted, skip_nulls=True), len(outcomes)).to_numpy(zero_copy_only=False)
+            pc.fill_null(pc.index_in(values, value_set=wanted, skip_nulls=True), len(outcomes)).to_numpy(
+                zero_copy_only=False
+            )
         ]
         found[gone] = self.missing_outcome
         return found
@@ -298,7 +321,7 @@ def _is_all_missing(column: NumericColumn | TextColumn) -> bool:
 
 
 def _is_point(cut: Cut, following: Cut) -> bool:
-    return cut != LOW and len(following) > 1 and cut[1] == following[1]  # type: ignore[misc]
+    return cut != LOW and following != HIGH and cut[1] == following[1]
 
 
 def _bisect(ordered: pa.Array, cut: Cut) -> int:

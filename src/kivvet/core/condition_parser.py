@@ -33,7 +33,12 @@ from kivvet.core.conditions import (
 )
 from kivvet.core.values import LiteralError, Value, ValueType, parse_value
 
-_SIMPLE = {"": AnyValue(), "any": AnyValue(), "missing": IsMissing(), "present": IsPresent()}
+_SIMPLE: dict[str, Condition] = {
+    "": AnyValue(),
+    "any": AnyValue(),
+    "missing": IsMissing(),
+    "present": IsPresent(),
+}
 _INTERVAL = re.compile(r'[\[(]\s*("(?:[^"]|"")*"|[^",|()\[\]]*)\s*,\s*("(?:[^"]|"")*"|[^",|()\[\]]*)\s*[\])]')
 _DASHED_RANGE = re.compile(r"\s*(\S+?)\s*[-\N{EN DASH}\N{EM DASH}]\s*(\d\S*)\s*")
 _LARGEST_DEPTH = 50
@@ -150,7 +155,11 @@ class _Parser:
         if sign == ">" and self.accept_word("to"):
             return self.range_to(operand, lower_closed=False)
         if operand.is_prefix:
-            self.fail("a prefix has no place after a comparison sign", "a quoted text, or a code range", at=operand.offset)
+            self.fail(
+                "a prefix has no place after a comparison sign",
+                "a quoted text, or a code range",
+                at=operand.offset,
+            )
         self.need_bound(operand)
         if sign[0] == "<":
             return Between(None, False, operand.value, sign == "<=")
@@ -162,7 +171,9 @@ class _Parser:
         if first.is_prefix or second.is_prefix:
             low, high = str(first.value), str(second.value)
             if not (first.is_prefix and second.is_prefix):
-                self.fail("a code range has '*' at both ends", "a range such as C30* to C39*", at=first.offset)
+                self.fail(
+                    "a code range has '*' at both ends", "a range such as C30* to C39*", at=first.offset
+                )
             if len(low) != len(high):
                 self.fail(
                     f"the ends of a code range are equally long; {low!r} has {len(low)} characters and {high!r} {len(high)}",
@@ -178,7 +189,9 @@ class _Parser:
         bounds: list[Value] = []
         for group in (1, 2):
             if not match[group].strip():
-                self.fail("an interval has two ends", "for an open end write >= 5 or < 9", at=match.start(group))
+                self.fail(
+                    "an interval has two ends", "for an open end write >= 5 or < 9", at=match.start(group)
+                )
             inner = _Parser(match[group].rstrip(), self.kind)
             try:
                 operand = inner.operand()
@@ -249,7 +262,9 @@ class _Parser:
     def need_bound(self, operand: _Operand) -> None:
         """Fail unless a range may end in `operand`."""
         if self.kind == "boolean":
-            self.fail("true and false have no order", "true, false, or a list", at=operand.offset, fault="type")
+            self.fail(
+                "true and false have no order", "true, false, or a list", at=operand.offset, fault="type"
+            )
         if self.kind == "text" and not operand.is_quoted:
             is_numeric = re.fullmatch(r"[+-]?[\d.,]+", str(operand.value))
             self.fail(
@@ -284,7 +299,9 @@ class _Parser:
         return False
 
     def expected_value(self) -> str:
-        return {"text": "a text", "number": "a number", "boolean": "true or false"}.get(self.kind, f"a {self.kind}")
+        return {"text": "a text", "number": "a number", "boolean": "true or false"}.get(
+            self.kind, f"a {self.kind}"
+        )
 
     def fail(
         self, problem: str, expected: str = "", fix: str = "", at: int | None = None, fault: str = "syntax"

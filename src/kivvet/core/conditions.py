@@ -71,9 +71,7 @@ class AnyOf:
     parts: tuple[Condition, ...]
 
 
-Condition = (
-    AnyValue | IsMissing | IsPresent | Equals | Between | StartsWith | CodeRange | Negation | AnyOf
-)
+Condition = AnyValue | IsMissing | IsPresent | Equals | Between | StartsWith | CodeRange | Negation | AnyOf
 
 KEYWORDS = frozenset({"any", "missing", "present"})
 # A text value may stand without quotes if nothing in it could be read as an operator.

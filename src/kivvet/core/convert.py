@@ -64,7 +64,11 @@ def blank_to_null(texts: pa.Array, missing_words: Sequence[str] = ()) -> pa.Arra
 def bytes_of_texts(texts: pa.Array) -> memoryview:
     """Return the UTF-8 bytes of all texts of a large-string array, one after the other, without copying."""
     _, offsets, content = texts.buffers()
-    ends = np.frombuffer(offsets, np.int64, len(texts) + 1, 8 * texts.offset) if len(texts) else np.zeros(1, np.int64)
+    ends = (
+        np.frombuffer(offsets, np.int64, len(texts) + 1, 8 * texts.offset)
+        if len(texts)
+        else np.zeros(1, np.int64)
+    )
     return memoryview(content or b"")[ends[0] : ends[-1]]
 
 
@@ -94,20 +98,18 @@ def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] 
     try:
         return Converted(fields.cast(target))
     except pa.ArrowInvalid:
-        return _convert_one_by_one(fields, kind, target)
+        return _convert_one_by_one(fields, target)
 
 
-def _convert_one_by_one(fields: pa.Array, kind: ValueType, target: pa.DataType) -> Converted:
+def _convert_one_by_one(fields: pa.Array, target: pa.DataType) -> Converted:
     """Return what converts, finding the fields that do not by trying each distinct one."""
     distinct = pc.unique(fields)
-    bad_fields = [
-        text for text in distinct.to_pylist() if text is not None and not _casts(text, kind, target)
-    ]
+    bad_fields = [text for text in distinct.to_pylist() if text is not None and not _casts(text, target)]
     bad = pc.is_in(fields, pa.array(bad_fields, fields.type))
     return Converted(null_where(fields, bad).cast(target), bad.to_numpy(zero_copy_only=False))
 
 
-def _casts(text: str, kind: ValueType, target: pa.DataType) -> bool:
+def _casts(text: str, target: pa.DataType) -> bool:
     try:
         pa.scalar(text).cast(target)
     except pa.ArrowInvalid:
@@ -126,5 +128,9 @@ def _convert_decimals(fields: pa.Array) -> Converted:
                 value = None
         values.append(value)
         bad.append(text is not None and value is None)
-    array = pa.array(values) if any(value is not None for value in values) else pa.nulls(len(values), pa.decimal128(1, 0))
+    array = (
+        pa.array(values)
+        if any(value is not None for value in values)
+        else pa.nulls(len(values), pa.decimal128(1, 0))
+    )
     return Converted(array, np.array(bad, bool) if any(bad) else None)

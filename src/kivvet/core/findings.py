@@ -219,6 +219,4 @@ class Report:
 
 def with_severity(findings: Iterable[Finding], chosen: Mapping[str, Severity]) -> list[Finding]:
     """Return the findings with the severities that a table or book has chosen by kind."""
-    return [
-        replace(item, severity=chosen[item.kind]) if item.kind in chosen else item for item in findings
-    ]
+    return [replace(item, severity=chosen[item.kind]) if item.kind in chosen else item for item in findings]

@@ -23,7 +23,9 @@ Array = npt.NDArray[Any]
 Counts = npt.NDArray[np.int64]
 
 
-def label_by_thresholds(values: Array, thresholds: Array, labels: Array, *, with_counts: bool) -> tuple[Array, Counts | None]:
+def label_by_thresholds(
+    values: Array, thresholds: Array, labels: Array, *, with_counts: bool
+) -> tuple[Array, Counts | None]:
     """Return for each value the label of the cell it lies in.
 
     Parameters
@@ -66,17 +68,19 @@ def _in_threads(
     out = np.empty(n_rows, labels.dtype)
     n_threads = _THREADS if n_rows >= _ROWS_FOR_THREADS else 1
     ends = [n_rows * part // n_threads for part in range(n_threads + 1)]
-    counts = [np.zeros(len(labels), np.int64) if with_counts else None for _ in range(n_threads)]
+    counts = [np.zeros(len(labels) if with_counts else 0, np.int64) for _ in range(n_threads)]
 
     def work(part: int) -> None:
-        kernel(values, thresholds, labels, out, counts[part], ends[part], ends[part + 1])
+        kernel(
+            values, thresholds, labels, out, counts[part] if with_counts else None, ends[part], ends[part + 1]
+        )
 
     if n_threads == 1:
         work(0)
     else:
         with ThreadPoolExecutor(n_threads) as pool:
             list(pool.map(work, range(n_threads)))
-    return out, sum(counts[1:], start=counts[0]) if with_counts else None  # type: ignore[arg-type]
+    return out, np.sum(counts, axis=0) if with_counts else None
 
 
 def _compare_and_add(
@@ -124,7 +128,9 @@ def _search(
         np.take(labels, cells, out=out[first:last], mode="clip")
 
 
-def _gather(values: Array, _: None, labels: Array, out: Array, counts: Counts | None, start: int, end: int) -> None:
+def _gather(
+    values: Array, _: None, labels: Array, out: Array, counts: Counts | None, start: int, end: int
+) -> None:
     """Take the label of each code."""
     positions = np.empty(CHUNK, np.intp)
     for first in range(start, end, CHUNK):

@@ -62,6 +62,8 @@ def parse_lookup(
     given : pyarrow.Table, pandas.DataFrame or list of mappings
         Text columns are converted to the declared types; typed columns have to fit them.
     """
+    from kivvet.core.tables import columns_of
+
     findings: list[Finding] = []
     frame = _as_arrow(given)
     if frame is None:
@@ -72,7 +74,7 @@ def parse_lookup(
         return None, [fault]
     locate_row = _row_locator(frame)
     arrays: list[pa.Array] = []
-    for one in (column, *outputs):
+    for one in columns_of([column], outputs):
         heading = _heading(one, frame.column_names)
         if heading is None:
             wanted = one.column or one.name
@@ -94,7 +96,9 @@ def parse_lookup(
     shown = arrays[0]
     folded = shown
     if column.fold:
-        folded = pa.array([None if v is None else fold_text(v, column.fold) for v in shown.to_pylist()], pa.string())
+        folded = pa.array(
+            [None if v is None else fold_text(v, column.fold) for v in shown.to_pylist()], pa.string()
+        )
     return LookupRows(folded, shown, tuple(arrays[1:]), locate_row), findings
 
 
@@ -154,7 +158,11 @@ def _lines_of_records(path: str) -> list[int]:
 def _typed(
     array: pa.Array, kind: ValueType, heading: str, table: str, locate_row: Callable[[int], Place | None]
 ) -> tuple[pa.Array, list[Finding]]:
-    is_text = pa.types.is_string(array.type) or pa.types.is_large_string(array.type) or pa.types.is_string_view(array.type)
+    is_text = (
+        pa.types.is_string(array.type)
+        or pa.types.is_large_string(array.type)
+        or pa.types.is_string_view(array.type)
+    )
     if is_text:
         converted = convert_text(array.cast(pa.string()), kind)
         if converted.bad is None:
@@ -183,14 +191,15 @@ def _typed(
 
 def _fits(type_: pa.DataType, kind: ValueType) -> bool:
     is_numeric = pa.types.is_integer(type_) or pa.types.is_floating(type_) or pa.types.is_decimal(type_)
-    return {
+    fits: dict[str, bool] = {
         "integer": pa.types.is_integer(type_),
         "number": is_numeric,
         "decimal": pa.types.is_integer(type_) or pa.types.is_decimal(type_),
         "boolean": pa.types.is_boolean(type_),
         "date": pa.types.is_date(type_) or pa.types.is_timestamp(type_),
         "datetime": pa.types.is_timestamp(type_) or pa.types.is_date(type_),
-    }[kind]
+    }
+    return fits[kind]
 
 
 def _places(rows: tuple[int, ...], locate_row: Callable[[int], Place | None]) -> tuple[Place, ...]:
@@ -198,7 +207,10 @@ def _places(rows: tuple[int, ...], locate_row: Callable[[int], Place | None]) ->
 
 
 def _unfit_results(
-    results: list[pa.Array], outputs: tuple[Output, ...], table: str, locate_row: Callable[[int], Place | None]
+    results: list[pa.Array],
+    outputs: tuple[Output, ...],
+    table: str,
+    locate_row: Callable[[int], Place | None],
 ) -> list[Finding]:
     findings = []
     for array, output in zip(results, outputs, strict=True):

@@ -14,10 +14,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.convert import bytes_of_texts
 from kivvet.core.conditions import quote_text, write_condition
+from kivvet.core.convert import bytes_of_texts
 from kivvet.core.table_parser import parse_table
-from kivvet.core.tables import UNFINISHED, Input, Output, Result, RuleTable
+from kivvet.core.tables import UNFINISHED, Input, Output, Result, RuleTable, columns_of
 from kivvet.core.values import write_value
 
 #: Raised whenever the same table would give other results.
@@ -53,7 +53,9 @@ def definition_of(table: RuleTable) -> dict[str, Any] | None:
         return None
     names = [table.inputs[0].name, *(output.name for output in table.outputs)]
     arrays = [table.lookup.key, *table.lookup.results]
-    columns = [[None if value is None else _written(value) for value in array.to_pylist()] for array in arrays]
+    columns = [
+        [None if value is None else _written(value) for value in array.to_pylist()] for array in arrays
+    ]
     definition["lookup"] = dict(zip(names, columns, strict=True))
     return definition
 
@@ -62,7 +64,9 @@ def table_of(name: str, definition: dict[str, Any]) -> RuleTable:
     """Return the table that `definition_of` described."""
     given = dict(definition)
     if "lookup" in given:
-        given["lookup"] = pa.table({name: pa.array(texts, pa.string()) for name, texts in given["lookup"].items()})
+        given["lookup"] = pa.table(
+            {name: pa.array(texts, pa.string()) for name, texts in given["lookup"].items()}
+        )
     parts, _ = parse_table(name, given)
     assert parts is not None
     return RuleTable.from_parts(parts)
@@ -102,8 +106,11 @@ def _output(one: Output) -> dict[str, Any]:
 
 
 def _rows(table: RuleTable) -> list[list[str]]:
-    names = [one.name for one in (*table.inputs, *table.outputs)]
-    return [names, *([*map(write_condition, row.conditions), *map(_result, row.results)] for row in table.rows)]
+    names = [one.name for one in columns_of(table.inputs, table.outputs)]
+    return [
+        names,
+        *([*map(write_condition, row.conditions), *map(_result, row.results)] for row in table.rows),
+    ]
 
 
 def _result(result: Result) -> str:

@@ -116,20 +116,44 @@ def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Ent
             if word in LATER_ENTRIES:
                 fault(f"{word!r} in columns is not read by this version", (*path, word))
             elif word not in ENTRY_KEYWORDS:
-                fault(f"{word!r} is no keyword of a columns entry", (*path, word), did_you_mean(word, ENTRY_KEYWORDS) or listed(ENTRY_KEYWORDS))
+                fault(
+                    f"{word!r} is no keyword of a columns entry",
+                    (*path, word),
+                    did_you_mean(word, ENTRY_KEYWORDS) or listed(ENTRY_KEYWORDS),
+                )
         if not isinstance(item.get("table"), str):
             if not any(word in item for word in LATER_ENTRIES):
-                fault("an entry of columns names its table", path, 'for example { table = "station", keep = ["river"] }')
+                fault(
+                    "an entry of columns names its table",
+                    path,
+                    'for example { table = "station", keep = ["river"] }',
+                )
             continue
         reads, keep = item.get("input", {}), item.get("keep")
         if not isinstance(reads, Mapping) or not all(isinstance(name, str) for name in reads.values()):
-            fault(f"input says which column to read by input; found {reads!r}", (*path, "input"), 'for example input = { station = "site" }')
+            fault(
+                f"input says which column to read by input; found {reads!r}",
+                (*path, "input"),
+                'for example input = { station = "site" }',
+            )
             reads = {}
         renamed = _parse_keep(keep)
         if keep is not None and renamed is None:
-            fault(f"keep lists outputs, or renames them; found {keep!r}", (*path, "keep"), 'for example keep = ["river", { district = "area" }]')
+            fault(
+                f"keep lists outputs, or renames them; found {keep!r}",
+                (*path, "keep"),
+                'for example keep = ["river", { district = "area" }]',
+            )
         entries.append(
-            Entry(item["table"], dict(reads), renamed, item.get("status"), item.get("row"), bool(item.get("write", True)), locate(path))
+            Entry(
+                item["table"],
+                dict(reads),
+                renamed,
+                item.get("status"),
+                item.get("row"),
+                bool(item.get("write", True)),
+                locate(path),
+            )
         )
     return entries, faults
 
@@ -198,7 +222,12 @@ class _Planner:
             return True
         if entry.table not in self.unusable:
             near = did_you_mean(entry.table, self.tables)
-            self.fault("unknown-column", f"columns names {entry.table!r}, and no table has that name", entry.place, near or f"tables: {listed(self.tables)}")
+            self.fault(
+                "unknown-column",
+                f"columns names {entry.table!r}, and no table has that name",
+                entry.place,
+                near or f"tables: {listed(self.tables)}",
+            )
         return False
 
     def kept(self, entry: Entry) -> tuple[tuple[str, str], ...]:
@@ -207,7 +236,12 @@ class _Planner:
             return tuple((name, name) for name in names)
         for name, _ in entry.keep:
             if name not in names:
-                self.fault("unknown-column", f"keep names {name!r}, and table {entry.table!r} has no such output", entry.place, did_you_mean(name, names) or f"outputs: {listed(names)}")
+                self.fault(
+                    "unknown-column",
+                    f"keep names {name!r}, and table {entry.table!r} has no such output",
+                    entry.place,
+                    did_you_mean(name, names) or f"outputs: {listed(names)}",
+                )
         return tuple(pair for pair in entry.keep if pair[0] in names)
 
     def plan(self) -> tuple[Plan, list[Finding]]:
@@ -216,7 +250,12 @@ class _Planner:
             for name in self.made_by(index):
                 other = self.maker.get(name)
                 if name in self.source_names and entry.is_written:
-                    self.fault("unknown-column", f"table {entry.table!r} makes {name!r}, and the source has a column of that name", entry.place, f'rename it: keep = {{ {name} = "{name}_class" }}')
+                    self.fault(
+                        "unknown-column",
+                        f"table {entry.table!r} makes {name!r}, and the source has a column of that name",
+                        entry.place,
+                        f'rename it: keep = {{ {name} = "{name}_class" }}',
+                    )
                 elif other is not None:
                     self.fault(
                         "unknown-column", f"{name!r} is made twice: by table {self.entries[other].table!r} and by table {entry.table!r}",
@@ -244,7 +283,12 @@ class _Planner:
         about = table.inputs[0]
         for name in entry.reads:
             if name != about.name:
-                self.fault("unknown-column", f"input names {name!r}, and table {entry.table!r} has no such input", entry.place, f"its input is {about.name}")
+                self.fault(
+                    "unknown-column",
+                    f"input names {name!r}, and table {entry.table!r} has no such input",
+                    entry.place,
+                    f"its input is {about.name}",
+                )
         wanted = entry.reads.get(about.name, about.name)
         numbers = [number for number, _ in self.under_way]
         if index in numbers:
@@ -276,11 +320,17 @@ class _Planner:
     def visit_maker(self, index: int, wanted: str, entry: Entry, about: Input) -> None:
         maker = self.maker.get(wanted)
         if maker is None:
-            makers = [name for name, table in self.tables.items() if any(o.name == wanted for o in table.outputs)]
-            if len(makers) == 1 and wanted != about.name or (len(makers) == 1 and makers[0] != entry.table):
+            makers = [
+                name for name, table in self.tables.items() if any(o.name == wanted for o in table.outputs)
+            ]
+            if (len(makers) == 1 and wanted != about.name) or (len(makers) == 1 and makers[0] != entry.table):
                 maker = len(self.entries)
                 self.entries.append(Entry(makers[0], is_written=False, place=entry.place))
-                self.outputs.append(tuple((o.name, o.name) for o in self.tables[makers[0]].outputs if o.name not in self.maker))
+                self.outputs.append(
+                    tuple(
+                        (o.name, o.name) for o in self.tables[makers[0]].outputs if o.name not in self.maker
+                    )
+                )
                 for name in self.made_by(maker):
                     self.maker[name] = maker
         if maker is None:
@@ -303,4 +353,12 @@ class _Planner:
 
     def step(self, index: int, column: str, from_source: bool) -> Step:
         entry = self.entries[index]
-        return Step(self.tables[entry.table], column, from_source, self.outputs[index], entry.status, entry.row, entry.is_written)
+        return Step(
+            self.tables[entry.table],
+            column,
+            from_source,
+            self.outputs[index],
+            entry.status,
+            entry.row,
+            entry.is_written,
+        )

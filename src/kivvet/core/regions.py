@@ -16,13 +16,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from decimal import Decimal
+from typing import Any
 
-Cut = tuple[int, int | Decimal | str, int] | tuple[int]
+Cut = tuple[int, Any, int]
 Interval = tuple[Cut, Cut]
 Intervals = tuple[Interval, ...]
 
-LOW: Cut = (-1,)
-HIGH: Cut = (1,)
+LOW: Cut = (-1, None, 0)
+HIGH: Cut = (1, None, 0)
 EVERYTHING: Intervals = ((LOW, HIGH),)
 
 

@@ -18,7 +18,7 @@ from kivvet.core.tables import Output, RuleTable
 from kivvet.core.values import Value, ValueType
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 _NULL8 = np.uint8(255)
 
@@ -59,7 +59,10 @@ class MadeColumn:
         n_missing = len(self.codes) - int(np.count_nonzero(present))
         bitmap = pa.py_buffer(np.packbits(present, bitorder="little")) if n_missing else None
         indices = pa.Array.from_buffers(
-            pa.from_numpy_dtype(self.codes.dtype), len(self.codes), [bitmap, pa.py_buffer(self.codes)], n_missing
+            pa.from_numpy_dtype(self.codes.dtype),
+            len(self.codes),
+            [bitmap, pa.py_buffer(self.codes)],
+            n_missing,
         )
         return pa.DictionaryArray.from_arrays(indices, self.classes, ordered=self.is_ordered, safe=False)
 
@@ -71,7 +74,7 @@ class MadeColumn:
             return _typed_pandas(self.values)
         assert self.classes is not None
         dtype = pd.CategoricalDtype(pd.Index(self.classes.to_pylist(), dtype="str"), ordered=self.is_ordered)
-        return pd.Categorical.from_codes(self.codes, dtype=dtype, validate=False)  # type: ignore[call-overload]
+        return pd.Categorical.from_codes(self.codes, dtype=dtype, validate=False)
 
 
 def _typed_pandas(values: pa.Array) -> Any:
@@ -80,7 +83,7 @@ def _typed_pandas(values: pa.Array) -> Any:
     type_ = values.type
     gone = pc.is_null(values).to_numpy(zero_copy_only=False)
     if pa.types.is_integer(type_):
-        return pd.arrays.IntegerArray(pc.fill_null(values, 0).to_numpy(zero_copy_only=False), gone)  # type: ignore[attr-defined]
+        return pd.arrays.IntegerArray(pc.fill_null(values, 0).to_numpy(zero_copy_only=False), gone)
     if pa.types.is_boolean(type_):
         return pd.arrays.BooleanArray(pc.fill_null(values, False).to_numpy(zero_copy_only=False), gone)
     if pa.types.is_floating(type_):
@@ -125,7 +128,9 @@ class OutputMaker:
         if table.lookup is not None:
             texts = pa.concat_arrays([table.lookup.results[position], pa.array(ends, pa.string())])
             codes = pc.index_in(texts, value_set=self.classes, skip_nulls=True)
-            made: npt.NDArray[np.int64] = pc.fill_null(codes, -1).to_numpy(zero_copy_only=False).astype(np.int64)
+            made: npt.NDArray[np.int64] = (
+                pc.fill_null(codes, -1).to_numpy(zero_copy_only=False).astype(np.int64)
+            )
             return made
         code_of = {text: code for code, text in enumerate(self.classes.to_pylist())}
         results = [value_or_none(row.results[position]) for row in table.rows] + ends
@@ -137,9 +142,13 @@ class OutputMaker:
             return pa.concat_arrays([results, pa.array(ends, results.type)])
         values = [value_or_none(row.results[position]) for row in table.rows] + ends
         if self.output.type == "decimal":
-            return pa.array(values) if any(value is not None for value in values) else pa.nulls(len(values), pa.decimal128(1, 0))
+            return (
+                pa.array(values)
+                if any(value is not None for value in values)
+                else pa.nulls(len(values), pa.decimal128(1, 0))
+            )
         if self.output.type == "number":
-            values = [None if value is None else float(value) for value in values]  # type: ignore[arg-type]
+            return pa.array([None if value is None else float(value) for value in values], pa.float64())  # type: ignore[arg-type]
         return pa.array(values, arrow_type(self.output.type))
 
     def labels(self) -> Array | None:

@@ -80,8 +80,8 @@ class TextSpace:
         shortest = max(shortest, len(self.shape), 1)
         if longest is not None and shortest > longest:
             return None
-        start = "" if low == LOW else str(low[1])  # type: ignore[misc]
-        if low != LOW and low[2] == 1:  # type: ignore[misc]
+        start = "" if low == LOW else str(low[1])
+        if low != LOW and low[2] == 1:
             start += "\0"  # the text that follows directly
         found = self._first_from(start, shortest, longest)
         if found is None or (high != HIGH and (0, found, 0) >= high):
@@ -112,7 +112,7 @@ class TextSpace:
         length = len(self.shape)
         if high == HIGH:
             return "".join(max(one) for one in self.allowed)
-        bound = str(high[1])  # type: ignore[misc]
+        bound = str(high[1])
         for at in range(min(len(bound), length) - 1, -1, -1):
             if any(bound[i] not in self.allowed[i] for i in range(at)):
                 continue

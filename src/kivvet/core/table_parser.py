@@ -15,7 +15,7 @@ from kivvet.core.condition_parser import ConditionError, parse_condition
 from kivvet.core.conditions import Condition
 from kivvet.core.findings import KINDS, SEVERITIES, Finding, Severity, finding
 from kivvet.core.lookup_rows import LookupRows, parse_lookup
-from kivvet.core.tables import UNFINISHED, Input, Output, Result, Row, TableParts
+from kivvet.core.tables import UNFINISHED, Input, Output, Result, Row, TableParts, columns_of
 from kivvet.core.values import (
     FOLDS,
     INPUT_TYPES,
@@ -107,7 +107,10 @@ class _TableParser:
                 f"{listed(one.name for one in inputs)}", ("inputs",), fix="keep one input a table",
             )  # fmt: skip
             return None, self.findings
-        missing, otherwise = self.results_by_output("missing", outputs), self.results_by_output("otherwise", outputs)
+        missing, otherwise = (
+            self.results_by_output("missing", outputs),
+            self.results_by_output("otherwise", outputs),
+        )
         n_faults = len(self.findings)
         rows: tuple[Row, ...] = ()
         lookup: LookupRows | None = None
@@ -122,7 +125,9 @@ class _TableParser:
         elif "rows" in self.definition:
             rows = self.parse_rows(inputs, outputs)
         else:
-            lookup, faults = parse_lookup(self.definition["lookup"], inputs[0], outputs, self.locate(("lookup",)), self.name)
+            lookup, faults = parse_lookup(
+                self.definition["lookup"], inputs[0], outputs, self.locate(("lookup",)), self.name
+            )
             self.findings += faults
         parts = TableParts(
             self.name, inputs, outputs, rows, lookup, match, missing, otherwise, self.severities(),
@@ -174,15 +179,22 @@ class _TableParser:
             if isinstance(options, str):
                 options = {"type": options}  # noqa: PLW2901
             if not isinstance(options, Mapping):
-                self.fault("syntax", f"{singular} {name!r} needs a type; found {options!r}", path, fix='for example "text"')
+                self.fault(
+                    "syntax",
+                    f"{singular} {name!r} needs a type; found {options!r}",
+                    path,
+                    fix='for example "text"',
+                )
                 continue
             made.append(read(name, options, path))
         return None if None in made or not made else tuple(made)
 
-    def value_type(self, name: str, options: Mapping[str, Any], path: Path, types: Sequence[str]) -> ValueType | None:
+    def value_type(
+        self, name: str, options: Mapping[str, Any], path: Path, types: Sequence[str]
+    ) -> ValueType | None:
         kind = options.get("type")
         if kind in types:
-            return kind  # type: ignore[return-value]
+            return kind
         near = near_name(str(kind), types) if kind else None
         message = f"{name!r} has no type" if kind is None else f"{kind!r} is no type for {name!r}"
         self.fault(
@@ -201,19 +213,33 @@ class _TableParser:
         if (given := options.get("domain")) is not None:
             texts = [str(one) for one in given] if isinstance(given, (list, tuple)) else None
             try:
-                domain = parse_condition(_as_list_condition(texts, kind) if texts is not None else str(given), kind)
+                domain = parse_condition(
+                    _as_list_condition(texts, kind) if texts is not None else str(given), kind
+                )
             except ConditionError as error:
                 fix = error.fix or f"expected {error.expected}"
-                self.fault(error.kind, f"in the domain of {name!r}: {error.problem}", (*path, "domain"), fix=fix)
+                self.fault(
+                    error.kind, f"in the domain of {name!r}: {error.problem}", (*path, "domain"), fix=fix
+                )
         shape = options.get("shape")
         if shape is not None and (kind != "text" or not isinstance(shape, str) or not shape):
-            self.fault("syntax", f"shape belongs to a text input; found {shape!r}", (*path, "shape"), fix='for example "A99"')
+            self.fault(
+                "syntax",
+                f"shape belongs to a text input; found {shape!r}",
+                (*path, "shape"),
+                fix='for example "A99"',
+            )
             shape = None
         fold = options.get("fold", ())
         fold = (fold,) if isinstance(fold, str) else tuple(fold)
         if (unknown := [one for one in fold if one not in FOLDS]) or (fold and kind != "text"):
             found = listed(unknown) if unknown else f"fold on a {kind} input"
-            self.fault("syntax", f"fold makes differences of text not count; found {found}", (*path, "fold"), fix=f"use {listed(FOLDS)}")
+            self.fault(
+                "syntax",
+                f"fold makes differences of text not count; found {found}",
+                (*path, "fold"),
+                fix=f"use {listed(FOLDS)}",
+            )
             fold = ()
         required = options.get("required", False)
         if not isinstance(required, bool):
@@ -227,7 +253,9 @@ class _TableParser:
     def parse_step(self, kind: ValueType, given: Any, path: Path) -> tuple[Decimal | None, Decimal]:
         if given is None:
             return None, Decimal(0)
-        size, offset = (given.get("size"), given.get("offset", 0)) if isinstance(given, Mapping) else (given, 0)
+        size, offset = (
+            (given.get("size"), given.get("offset", 0)) if isinstance(given, Mapping) else (given, 0)
+        )
         try:
             numbers = parse_decimal(str(size)), parse_decimal(str(offset))
         except LiteralError:
@@ -247,13 +275,23 @@ class _TableParser:
         if kind is None:
             return None
         width = options.get("width")
-        if width is not None and (kind != "text" or not isinstance(width, int) or isinstance(width, bool) or width < 1):
-            self.fault("syntax", f"width is a number of characters of a text output; found {width!r}", (*path, "width"))
+        if width is not None and (
+            kind != "text" or not isinstance(width, int) or isinstance(width, bool) or width < 1
+        ):
+            self.fault(
+                "syntax",
+                f"width is a number of characters of a text output; found {width!r}",
+                (*path, "width"),
+            )
             width = None
         order = options.get("order", ())
         if kind != "text" or isinstance(order, (str, Mapping)) or len(set(map(str, order))) != len(order):
             if order:
-                self.fault("syntax", f"order lists the classes of a text output, each once; found {order!r}", (*path, "order"))
+                self.fault(
+                    "syntax",
+                    f"order lists the classes of a text output, each once; found {order!r}",
+                    (*path, "order"),
+                )
             order = ()
         meaning = options.get("meaning", {})
         if not isinstance(meaning, Mapping):
@@ -268,13 +306,28 @@ class _TableParser:
         given = self.definition.get("severity", {})
         chosen: dict[str, Severity] = {}
         if not isinstance(given, Mapping):
-            self.fault("syntax", "severity gives error, warning or note by kind of finding", ("severity",), fix='[severity]  gap = "warning"')
+            self.fault(
+                "syntax",
+                "severity gives error, warning or note by kind of finding",
+                ("severity",),
+                fix='[severity]  gap = "warning"',
+            )
             return chosen
         for kind, severity in given.items():
             if kind not in KINDS:
-                self.fault("syntax", f"{kind!r} is no kind of finding", ("severity", kind), fix=did_you_mean(kind, KINDS) or listed(KINDS, 30))
+                self.fault(
+                    "syntax",
+                    f"{kind!r} is no kind of finding",
+                    ("severity", kind),
+                    fix=did_you_mean(kind, KINDS) or listed(KINDS, 30),
+                )
             elif severity not in SEVERITIES:
-                self.fault("syntax", f"{severity!r} is no severity", ("severity", kind), fix=f"one of: {listed(SEVERITIES)}")
+                self.fault(
+                    "syntax",
+                    f"{severity!r} is no severity",
+                    ("severity", kind),
+                    fix=f"one of: {listed(SEVERITIES)}",
+                )
             else:
                 chosen[kind] = severity
         return chosen
@@ -291,7 +344,12 @@ class _TableParser:
         results: dict[str, Any] = {}
         for name, cell in given.items():
             if name not in by_name:
-                self.fault("unknown-column", f"{key} names {name!r}, which is no output", (key, name), fix=did_you_mean(name, by_name) or f"outputs: {listed(by_name)}")
+                self.fault(
+                    "unknown-column",
+                    f"{key} names {name!r}, which is no output",
+                    (key, name),
+                    fix=did_you_mean(name, by_name) or f"outputs: {listed(by_name)}",
+                )
                 continue
             result = self.parse_result(cell, by_name[name], (key, name), None)
             if result is not UNFINISHED:
@@ -303,9 +361,14 @@ class _TableParser:
     def parse_rows(self, inputs: tuple[Input, ...], outputs: tuple[Output, ...]) -> tuple[Row, ...]:
         given = self.definition["rows"]
         if not isinstance(given, (list, tuple)) or not all(isinstance(row, (list, tuple)) for row in given):
-            self.fault("syntax", "rows is a list of lists, or the name of a CSV file", ("rows",), fix='for example  rows = [["< 5", "low"]]')
+            self.fault(
+                "syntax",
+                "rows is a list of lists, or the name of a CSV file",
+                ("rows",),
+                fix='for example  rows = [["< 5", "low"]]',
+            )
             return ()
-        headings = [one.column or one.name for one in (*inputs, *outputs)]
+        headings = [one.column or one.name for one in columns_of(inputs, outputs)]
         first, columns = self.header(given, inputs, outputs, headings)
         if columns is None:
             return ()
@@ -317,16 +380,25 @@ class _TableParser:
         return tuple(rows)
 
     def header(
-        self, given: Sequence[Sequence[Any]], inputs: tuple[Input, ...], outputs: tuple[Output, ...], headings: list[str]
+        self,
+        given: Sequence[Sequence[Any]],
+        inputs: tuple[Input, ...],
+        outputs: tuple[Output, ...],
+        headings: list[str],
     ) -> tuple[int, list[int] | None]:
         """Return the index of the first row of conditions, and for each heading its column (None: a fault)."""
-        names = [one.name for one in (*inputs, *outputs)]
+        names = [one.name for one in columns_of(inputs, outputs)]
         top = [str(cell).strip() for cell in given[0]] if given else []
         needs_header = len(headings) > 2 or self.rows_are == "file"
         is_header = bool(top) and (set(top) in (set(names), set(headings)) or needs_header)
         if not is_header:
             if needs_header and not given:
-                self.fault("syntax", "the first row names the columns", ("rows",), fix=f"begin with {_toml(headings)}")
+                self.fault(
+                    "syntax",
+                    "the first row names the columns",
+                    ("rows",),
+                    fix=f"begin with {_toml(headings)}",
+                )
                 return 0, None
             return 0, list(range(len(headings)))
         columns: list[int] = []
@@ -336,13 +408,23 @@ class _TableParser:
             if len(places) != 1:
                 what = "twice" if places else "not"
                 fix = did_you_mean(heading, top) if not places else "keep one"
-                self.fault("unknown-column", f"the column {heading!r} is {what} among the headings: {listed(top)}", ("rows", 0), fix=fix or f"begin with {_toml(headings)}")
+                self.fault(
+                    "unknown-column",
+                    f"the column {heading!r} is {what} among the headings: {listed(top)}",
+                    ("rows", 0),
+                    fix=fix or f"begin with {_toml(headings)}",
+                )
             else:
                 columns.append(places[0])
         for position, cell in enumerate(top):
             if cell not in names and cell not in headings and self.rows_are == "inline":
                 later = f" ({LATER[cell]} are not read by this version)" if cell in LATER else ""
-                self.fault("unknown-column", f"{cell!r} is neither input nor output{later}", ("rows", 0, position), fix=did_you_mean(cell, names) or "")
+                self.fault(
+                    "unknown-column",
+                    f"{cell!r} is neither input nor output{later}",
+                    ("rows", 0, position),
+                    fix=did_you_mean(cell, names) or "",
+                )
         return 1, columns if len(self.findings) == faults else None
 
     def parse_row(
@@ -353,7 +435,7 @@ class _TableParser:
         if max(columns) >= len(cells) or (len(cells) > expected and self.rows_are == "inline"):
             self.fault(
                 "syntax", f"row {number} has {len(cells)} cells; {expected} are expected", ("rows", index), row=number,
-                fix=f"one cell each for {listed(one.name for one in (*inputs, *outputs))}",
+                fix=f"one cell each for {listed(one.name for one in columns_of(inputs, outputs))}",
             )  # fmt: skip
             return None
         conditions: list[Condition] = []
@@ -374,9 +456,22 @@ class _TableParser:
             text = _cell_text(cell, column.type)
             return parse_condition(text, column.type)
         except ConditionError as error:
-            self.fault(error.kind, f"in row {number}, {column.name} = {str(cell).strip()!r}: {error.problem}", path, fix=error.fix or f"expected {error.expected}", row=number, offset=error.offset)
+            self.fault(
+                error.kind,
+                f"in row {number}, {column.name} = {str(cell).strip()!r}: {error.problem}",
+                path,
+                fix=error.fix or f"expected {error.expected}",
+                row=number,
+                offset=error.offset,
+            )
         except LiteralError as error:
-            self.fault("type", f"in row {number}, {column.name} is {cell!r}; expected {error.expected}", path, fix=error.fix, row=number)
+            self.fault(
+                "type",
+                f"in row {number}, {column.name} is {cell!r}; expected {error.expected}",
+                path,
+                fix=error.fix,
+                row=number,
+            )
         return None
 
     def parse_result(self, cell: Any, output: Output, path: Path, number: int | None) -> Result:
@@ -384,7 +479,13 @@ class _TableParser:
             result = parse_result(cell, output.type)
         except LiteralError as error:
             where = f"in row {number}, " if number else ""
-            self.fault("type", f"{where}{output.name} is {_shown(cell)}; expected {error.expected}", path, fix=error.fix, row=number)
+            self.fault(
+                "type",
+                f"{where}{output.name} is {_shown(cell)}; expected {error.expected}",
+                path,
+                fix=error.fix,
+                row=number,
+            )
             return None
         if isinstance(result, str):
             if output.width is not None and len(result) > output.width:
@@ -417,7 +518,10 @@ def parse_result(cell: Any, kind: ValueType) -> Result:
     if text == "missing":
         return None
     if text.startswith("=") and isinstance(cell, str):
-        raise LiteralError("a value; formulas as results are not read by this version", f'for the text itself write "{text}" in quotes')
+        raise LiteralError(
+            "a value; formulas as results are not read by this version",
+            f'for the text itself write "{text}" in quotes',
+        )
     if kind == "text":
         is_quoted = len(text) >= 2 and text[0] == text[-1] == '"'
         return text[1:-1].replace('""', '"') if is_quoted else text
@@ -442,7 +546,9 @@ def _cell_text(cell: Any, kind: ValueType) -> str:
     if isinstance(cell, float):
         cell = Decimal(repr(cell))
     if kind == "text":
-        raise LiteralError("text", f'write "{cell if not isinstance(cell, bool) else str(cell).lower()}" in quotes')
+        raise LiteralError(
+            "text", f'write "{cell if not isinstance(cell, bool) else str(cell).lower()}" in quotes'
+        )
     if not isinstance(cell, (bool, int, Decimal, dt.date)):
         raise LiteralError(f"a {kind}")
     return write_value(cell)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
@@ -95,6 +95,11 @@ class Output:
     order: tuple[str, ...] = ()
     meaning: Mapping[str, str] = field(default_factory=dict)
     column: str | None = None
+
+
+def columns_of(inputs: Sequence[Input], outputs: Sequence[Output]) -> list[Input | Output]:
+    """Return inputs and outputs as one list, in the order of a row's cells."""
+    return [*inputs, *outputs]
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,13 +10,15 @@ import math
 from collections.abc import Sequence
 from decimal import Decimal
 from fractions import Fraction
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from kivvet.core.cells import winners_by_stretch
 from kivvet.core.columns import TICKS_A_DAY, NumericColumn
-from kivvet.core.regions import Cut
+from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.tables import Input
 from kivvet.core.values import MICROSECONDS_A_DAY, datetime_of_microseconds
 
@@ -25,16 +27,14 @@ STEP_TOLERANCE = Fraction(1, 1_000_000)
 
 
 def thresholds_of(
-    cuts: Sequence[Cut], winners: Sequence[int], column: NumericColumn, about: Input
+    regions: Sequence[Region], column: NumericColumn, about: Input
 ) -> tuple[npt.NDArray[Any], npt.NDArray[np.int64]]:
     """Return thresholds for a column, and the winner of each cell between them.
 
     Parameters
     ----------
-    cuts : sequence of Cut
-        In order, the ends of the line at both ends.
-    winners : sequence of int
-        One for each stretch between neighbouring cuts.
+    regions : sequence of Region
+        What each row accepts, of one band.
 
     Returns
     -------
@@ -42,22 +42,29 @@ def thresholds_of(
         For floats the first threshold is -infinity, and the first cell, below it, holds just NaN; its
         winner is a repetition and means nothing.
     """
+    cuts, winners = winners_by_stretch(regions, 0)
     inner = cuts[1:-1]
     dtype = column.values.dtype
     if dtype.kind == "f":
         places = [float_threshold(cut, about, dtype) for cut in inner]
-        lowest, highest = -np.inf, None
+        if any(later < earlier for earlier, later in pairwise(places)):
+            # Two bounds are one float: each row is held against the bounds as they are in this type.
+            def placed(cut: Cut) -> tuple[Any, ...]:
+                return cut if cut in (LOW, HIGH) else (0, float_threshold(cut, about, dtype), 0)
+
+            cuts, winners = winners_by_stretch(regions, 0, placed)
+            places = [cut[1] for cut in cuts[1:-1]]
+        lowest: Any = -np.inf
+        highest: Any = None
     else:
         places = [whole_threshold(cut, about, column) for cut in inner]
-        lowest, highest = (None, None) if dtype == object else (np.iinfo(dtype).min, np.iinfo(dtype).max)
+        lowest, highest = (None, None) if dtype.kind == "O" else (np.iinfo(dtype).min, np.iinfo(dtype).max)
     kept: list[Any] = [] if lowest is None or dtype.kind != "f" else [lowest]
     cells: list[int] = [winners[0]] * (1 + len(kept))
     for place, winner in zip(places, winners[1:], strict=True):
         if highest is not None and place > highest:
             break
-        if lowest is not None and place <= lowest:
-            cells[-1] = winner
-        elif kept and place <= kept[-1]:  # two bounds that are one value in this type
+        if (lowest is not None and place <= lowest) or (kept and place <= kept[-1]):
             cells[-1] = winner
         elif winner != cells[-1]:
             kept.append(place)
@@ -67,7 +74,7 @@ def thresholds_of(
 
 def float_threshold(cut: Cut, about: Input, dtype: np.dtype[Any]) -> Any:
     """Return the least float that lies beyond the cut."""
-    _, value, side = cut  # type: ignore[misc]
+    _, value, side = cut
     nearest = _nearest(value, dtype)
     if about.step is None:
         return np.nextafter(nearest, dtype.type(np.inf)) if side else nearest
@@ -114,7 +121,7 @@ def _zone(multiple: Fraction, about: Input, dtype: np.dtype[Any]) -> tuple[Any, 
 
 def whole_threshold(cut: Cut, about: Input, column: NumericColumn) -> int:
     """Return the least integer, in the units of the column, that lies beyond the cut."""
-    _, value, side = cut  # type: ignore[misc]
+    _, value, side = cut
     place = Fraction(value)
     if column.kind == "decimal":
         factor = Fraction(10**column.scale)

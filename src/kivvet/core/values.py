@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 import unicodedata
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from decimal import Decimal
 from typing import Literal
 
@@ -120,7 +120,7 @@ def _parse_datetime(text: str) -> dt.date | dt.datetime:
         raise LiteralError("a time of the calendar") from error
 
 
-_PARSERS = {
+_PARSERS: dict[ValueType, Callable[[str], Value]] = {
     "text": _parse_text,
     "integer": _parse_integer,
     "number": parse_decimal,

@@ -40,8 +40,15 @@ MENDING = (
     ),
     Edit("tables/station.csv", "0042,Sallow,Low Fen,97,1996-10-01,Wim\n", "", "station 0042 stood twice, in two districts"),
 )  # fmt: skip
-CHANGE = Edit("tables/method.csv", "PR,probe,hand probe", "PR,instrument,hand probe", "the desk renames a group")
-NEW_ROW = Edit("tables/method.csv", "PR,instrument,hand probe\n", "PR,instrument,hand probe\nXR,instrument,logger\n", "and the new code XR gets a class")
+CHANGE = Edit(
+    "tables/method.csv", "PR,probe,hand probe", "PR,instrument,hand probe", "the desk renames a group"
+)
+NEW_ROW = Edit(
+    "tables/method.csv",
+    "PR,instrument,hand probe\n",
+    "PR,instrument,hand probe\nXR,instrument,logger\n",
+    "and the new code XR gets a class",
+)
 
 
 def write_survey(folder: Path) -> list[Path]:
@@ -53,7 +60,9 @@ def write_survey(folder: Path) -> list[Path]:
         If the folder holds anything already, or cannot be written.
     """
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise OutputError("is not empty", place=Place(shown_path(folder)), fix="name a new folder: kivvet demo FOLDER")
+        raise OutputError(
+            "is not empty", place=Place(shown_path(folder)), fix="name a new folder: kivvet demo FOLDER"
+        )
     written: list[Path] = []
     try:
         _copy(resources.files("kivvet.demo") / "survey", folder, written)
@@ -78,13 +87,21 @@ def make_edit(folder: Path, edit: Edit) -> None:
     path = folder / edit.file
     text = path.read_text(encoding="utf-8")
     if edit.before not in _squeezed(text) and edit.before not in text:
-        raise OutputError(f"does not hold {edit.before!r} any more", place=Place(shown_path(path)), fix="run the demo in a new folder")
-    path.write_text((text if edit.before in text else _squeezed(text)).replace(edit.before, edit.after), encoding="utf-8")
+        raise OutputError(
+            f"does not hold {edit.before!r} any more",
+            place=Place(shown_path(path)),
+            fix="run the demo in a new folder",
+        )
+    path.write_text(
+        (text if edit.before in text else _squeezed(text)).replace(edit.before, edit.after), encoding="utf-8"
+    )
 
 
 def _squeezed(text: str) -> str:
     """Return the text with the blanks that align columns reduced to one."""
-    return "\n".join(line[: len(line) - len(line.lstrip())] + " ".join(line.split()) for line in text.split("\n"))
+    return "\n".join(
+        line[: len(line) - len(line.lstrip())] + " ".join(line.split()) for line in text.split("\n")
+    )
 
 
 class Story:
@@ -104,13 +121,27 @@ class Story:
     def run(self) -> None:
         """Run the whole story."""
         where = f"--book {self.folder}"
-        self.tell("A book with six faults in it, as they happen, and 3,600 water samples", f"kivvet demo {self.folder} --only-files", write_survey(self.folder))
-        self.tell("Check it: every fault is found, with a value to try and a cure", f"kivvet check {where}", self.check())
+        self.tell(
+            "A book with six faults in it, as they happen, and 3,600 water samples",
+            f"kivvet demo {self.folder} --only-files",
+            write_survey(self.folder),
+        )
+        self.tell(
+            "Check it: every fault is found, with a value to try and a cure",
+            f"kivvet check {where}",
+            self.check(),
+        )
         self.tell("Mend them in an editor", "", MENDING)
         for edit in MENDING:
             make_edit(self.folder, edit)
-        self.tell("Check again: no errors; what is left is about the data", f"kivvet check {where}", self.check())
-        self.tell("Apply: eight tables, new columns beside the old ones, every row accounted for", f"kivvet apply {where}", self.apply())
+        self.tell(
+            "Check again: no errors; what is left is about the data", f"kivvet check {where}", self.check()
+        )
+        self.tell(
+            "Apply: eight tables, new columns beside the old ones, every row accounted for",
+            f"kivvet apply {where}",
+            self.apply(),
+        )
         self.tell("Somebody changes the mapping of methods", "", (CHANGE, NEW_ROW))
         make_edit(self.folder, CHANGE)
         make_edit(self.folder, NEW_ROW)

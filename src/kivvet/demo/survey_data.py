@@ -34,7 +34,10 @@ def survey_samples(n_rows: int = DEMO_ROWS, seed: int = _SEED) -> pa.Table:
 
     def choice(values: tuple[str, ...], weights: tuple[float, ...] | None = None) -> npt.NDArray[Any]:
         shares = np.cumsum(weights or (1.0,) * len(values))
-        return np.array(values)[np.searchsorted(shares / shares[-1], uniform(), side="right").clip(0, len(values) - 1)]
+        chosen: npt.NDArray[Any] = np.array(values)[
+            np.searchsorted(shares / shares[-1], uniform(), side="right").clip(0, len(values) - 1)
+        ]
+        return chosen
 
     season = uniform()
     days = np.sort((uniform() * _N_DAYS).astype(int))
@@ -51,9 +54,15 @@ def survey_samples(n_rows: int = DEMO_ROWS, seed: int = _SEED) -> pa.Table:
     flow_is_there, ph_is_there, oxygen_is_there = uniform() > 0.01, uniform() > 0.02, uniform() > 0.015
     remark = choice(("", "foam", "odour, strong", "iced over"), (90, 5, 3, 2))
 
-    def text(values: npt.NDArray[Any], digits: int, is_there: npt.NDArray[np.bool_] | None = None, gone: str = "") -> list[str]:
+    def text(
+        values: npt.NDArray[Any], digits: int, is_there: npt.NDArray[np.bool_] | None = None, gone: str = ""
+    ) -> list[str]:
         written = [f"{value:.{digits}f}" for value in values]
-        return written if is_there is None else [one if there else gone for one, there in zip(written, is_there, strict=True)]
+        return (
+            written
+            if is_there is None
+            else [one if there else gone for one, there in zip(written, is_there, strict=True)]
+        )
 
     return pa.table(
         {

@@ -6,6 +6,7 @@ import codecs
 import csv
 import gzip
 import io
+import math
 import mmap
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -47,7 +48,11 @@ class CsvSource:
         try:
             codecs.lookup(encoding)
         except LookupError as error:
-            raise DataError(f"{encoding!r} is no encoding", place=Place(shown_path(path)), fix='for example "utf-8" or "cp1252"') from error
+            raise DataError(
+                f"{encoding!r} is no encoding",
+                place=Place(shown_path(path)),
+                fix='for example "utf-8" or "cp1252"',
+            ) from error
         suffixes = [one.lower() for one in path.suffixes]
         self.is_compressed = suffixes[-1:] == [".gz"]
         self.delimiter = delimiter or ("\t" if ".tsv" in suffixes else ",")
@@ -65,17 +70,31 @@ class CsvSource:
             raise DataError(f"not valid CSV: {error}", place=Place(shown_path(self.path), 1)) from error
         place = Place(shown_path(self.path), 1)
         if not record:
-            raise DataError("the file is empty", place=place, expected="a line of headings, then one line a row")
+            raise DataError(
+                "the file is empty", place=place, expected="a line of headings, then one line a row"
+            )
         names = [name.strip() for name in record]
         twice = sorted({name for name in names if names.count(name) > 1})
         if twice:
-            raise DataError(f"two columns are named {twice[0]!r}", place=place, expected="headings that differ", fix="rename one of them")
+            raise DataError(
+                f"two columns are named {twice[0]!r}",
+                place=place,
+                expected="headings that differ",
+                fix="rename one of them",
+            )
         if "" in names:
-            raise DataError(f"column {names.index('') + 1} has no heading", place=place, expected="a heading for each column", fix="name it, or take out the column")
+            raise DataError(
+                f"column {names.index('') + 1} has no heading",
+                place=place,
+                expected="a heading for each column",
+                fix="name it, or take out the column",
+            )
         return names
 
     def _open_text(self) -> IO[str]:
-        encoding = "utf-8-sig" if self.encoding.lower().replace("_", "-") in ("utf-8", "utf8") else self.encoding
+        encoding = (
+            "utf-8-sig" if self.encoding.lower().replace("_", "-") in ("utf-8", "utf8") else self.encoding
+        )
         if self.is_compressed:
             return gzip.open(self.path, "rt", encoding=encoding, newline="")
         return self.path.open(encoding=encoding, newline="")
@@ -166,13 +185,23 @@ class CsvSource:
                 expected=f"text in {self.encoding}", fix='save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
             ) from None  # fmt: skip
         except csv.Error as fault:
-            raise DataError(f"not valid CSV: {fault}", place=Place(name, reader.line_num), fix='a quote within a quoted field is doubled: ""') from None
+            raise DataError(
+                f"not valid CSV: {fault}",
+                place=Place(name, reader.line_num),
+                fix='a quote within a quoted field is doubled: ""',
+            ) from None
         if ragged:
             first, found = ragged[0]
-            others = f" (so have {count(len(ragged) - 1, 'more line')}: {', '.join(str(at) for at, _ in ragged[1:6])}{', ...' if len(ragged) > 6 else ''})" if len(ragged) > 1 else ""
+            others = (
+                f" (so have {count(len(ragged) - 1, 'more line')}: {', '.join(str(at) for at, _ in ragged[1:6])}{', ...' if len(ragged) > 6 else ''})"
+                if len(ragged) > 1
+                else ""
+            )
             raise DataError(
-                f"a row has another number of fields than the headings{others}", place=Place(name, first),
-                expected=count(len(self.names), "field"), found=count(found, "field"),
+                f"a row has another number of fields than the headings{others}",
+                place=Place(name, first),
+                expected=count(len(self.names), "field"),
+                found=count(found, "field"),
                 fix=f"a field that holds {self.delimiter!r} stands in quotes",
             )
         raise DataError(f"cannot be read as CSV: {error}", place=Place(name))
@@ -207,7 +236,9 @@ class CsvTarget:
         if self.is_single:  # an empty line would be no row
             texts = [pc.if_else(pc.equal(texts[0], ""), '""', texts[0])]
         large = [one.cast(pa.large_string()) for one in texts]
-        delimiter, line_end, nothing = (pa.scalar(text, pa.large_string()) for text in (self.delimiter, "\n", ""))
+        delimiter, line_end, nothing = (
+            pa.scalar(text, pa.large_string()) for text in (self.delimiter, "\n", "")
+        )
         lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*large, delimiter), line_end, nothing)
         self.file.write(bytes_of_texts(lines))
 
@@ -239,9 +270,11 @@ def as_text(column: pa.Array) -> pa.Array:
 
 
 def _written(value: Any) -> str | None:
-    if value is None or value != value:
+    if value is None:
         return None
     if isinstance(value, float):
+        if math.isnan(value):
+            return None
         text = repr(value)
         return text.removesuffix(".0")
     return write_value(value)

@@ -58,8 +58,16 @@ def unreadable(path: Path, error: OSError) -> UnopenableError:
     """Return the error for a source that cannot be opened."""
     place = Place(shown_path(path))
     if isinstance(error, FileNotFoundError):
-        near = sorted(one.name for one in path.parent.glob("*") if one.is_file())[:8] if path.parent.is_dir() else []
-        return UnopenableError("there is no such file", place=place, fix=f"files there: {', '.join(near)}" if near else "correct the path")
+        near = (
+            sorted(one.name for one in path.parent.glob("*") if one.is_file())[:8]
+            if path.parent.is_dir()
+            else []
+        )
+        return UnopenableError(
+            "there is no such file",
+            place=place,
+            fix=f"files there: {', '.join(near)}" if near else "correct the path",
+        )
     if isinstance(error, IsADirectoryError):
         return UnopenableError("is a folder, not a file", place=place)
     return UnopenableError(f"cannot be read: {error.strerror}", place=place)

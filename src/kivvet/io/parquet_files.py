@@ -22,7 +22,7 @@ class ParquetSource:
     is_text = False
 
     def __init__(self, path: Path) -> None:
-        import pyarrow.parquet as parquet
+        from pyarrow import parquet
 
         self.path = path
         try:
@@ -30,19 +30,25 @@ class ParquetSource:
         except OSError as error:
             raise unreadable(path, error) from error
         except pa.ArrowInvalid as error:
-            raise DataError("is no Parquet file", place=Place(shown_path(path)), found=str(error)[:100]) from error
+            raise DataError(
+                "is no Parquet file", place=Place(shown_path(path)), found=str(error)[:100]
+            ) from error
         self.schema: pa.Schema = self.file.schema_arrow
         self.names = list(self.schema.names)
         self.n_rows: int = self.file.metadata.num_rows
         if twice := sorted({name for name in self.names if self.names.count(name) > 1}):
-            raise DataError(f"two columns are named {twice[0]!r}", place=Place(shown_path(path)), fix="rename one of them")
+            raise DataError(
+                f"two columns are named {twice[0]!r}", place=Place(shown_path(path)), fix="rename one of them"
+            )
 
     def batches(self, names: Sequence[str] | None = None) -> Iterator[pa.RecordBatch]:
         """Yield the rows in order; the columns of `names`, or all."""
         try:
             yield from self.file.iter_batches(_ROWS_A_BATCH, columns=None if names is None else list(names))
         except (OSError, pa.ArrowInvalid) as error:
-            raise DataError("is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]) from error
+            raise DataError(
+                "is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]
+            ) from error
 
     def line_of_row(self, row: int) -> int | None:
         return None
@@ -52,7 +58,7 @@ class ParquetTarget:
     """Writes a Parquet file row group by row group, and its record into the footer."""
 
     def __init__(self, path: Path, schema: pa.Schema) -> None:
-        import pyarrow.parquet as parquet
+        from pyarrow import parquet
 
         self.schema = schema
         self.writer = parquet.ParquetWriter(path, schema, compression="snappy")
@@ -69,7 +75,9 @@ class ParquetTarget:
     def flush(self) -> None:
         """Write what has been collected as one row group."""
         if self.waiting:
-            self.writer.write_table(pa.Table.from_batches(self.waiting, self.schema), row_group_size=self.n_waiting or None)
+            self.writer.write_table(
+                pa.Table.from_batches(self.waiting, self.schema), row_group_size=self.n_waiting or None
+            )
             self.waiting, self.n_waiting = [], 0
 
     def close(self, metadata: dict[str, str] | None = None) -> None:
@@ -95,7 +103,7 @@ def footer_start(path: Path) -> int | None:
 
 def metadata_value(path: Path) -> str | None:
     """Return the record in a Parquet file's footer, if it carries one."""
-    import pyarrow.parquet as parquet
+    from pyarrow import parquet
 
     try:
         metadata: dict[bytes, Any] = parquet.read_metadata(path).metadata or {}

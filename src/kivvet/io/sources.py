@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kivvet.errors import UnopenableError, Place, shown_path
+from kivvet.errors import Place, UnopenableError, shown_path
 from kivvet.io.csv_files import CsvSource
 from kivvet.io.parquet_files import ParquetSource
 
@@ -26,7 +26,11 @@ def open_source(path: Path, encoding: str = "utf-8", delimiter: str | None = Non
         return ParquetSource(path)
     if path.name.lower().endswith(SOURCE_ENDINGS):
         return CsvSource(path, encoding, delimiter)
-    raise UnopenableError("is of a kind this version does not read", place=Place(shown_path(path)), expected=f"a file that ends in {', '.join(SOURCE_ENDINGS)}")
+    raise UnopenableError(
+        "is of a kind this version does not read",
+        place=Place(shown_path(path)),
+        expected=f"a file that ends in {', '.join(SOURCE_ENDINGS)}",
+    )
 
 
 def is_parquet(path: Path) -> bool:

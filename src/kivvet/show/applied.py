@@ -17,7 +17,11 @@ _LONGEST_NAME = 36
 
 def print_apply_report(out: Console, report: ApplyReport, verb: str = "written") -> None:
     """Print what was written, and for each table what became of the rows."""
-    out.print(Text(report.dataset, "bold").append(f"  {report.target}", "cyan").append(f"  {count(report.rows, 'row')} {verb}"))
+    out.print(
+        Text(report.dataset, "bold")
+        .append(f"  {report.target}", "cyan")
+        .append(f"  {count(report.rows, 'row')} {verb}")
+    )
     for one in report.tables:
         out.print()
         _print_table(out, one)

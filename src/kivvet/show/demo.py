@@ -54,7 +54,10 @@ def print_ending(out: Console, folder: Path) -> None:
     """Print what to try next."""
     out.print(Text("What to try next", "bold magenta"))
     for typed, why in (
-        (f"kivvet check --book {folder} ph_class", "one table; then change a bound in tables/ph_class.toml and check again"),
+        (
+            f"kivvet check --book {folder} ph_class",
+            "one table; then change a bound in tables/ph_class.toml and check again",
+        ),
         (f"kivvet status --book {folder} --json", "the same, for a program"),
         ("kivvet new my-rules", "a book of your own"),
     ):

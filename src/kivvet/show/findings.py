@@ -26,11 +26,15 @@ def print_report(out: Console, report: Report) -> None:
     out.print(Text(report.summary, style).append(read, "dim"))
 
 
-def print_findings(out: Console, findings: Iterable[Finding], rows_read: Mapping[str, int] | None = None) -> None:
+def print_findings(
+    out: Console, findings: Iterable[Finding], rows_read: Mapping[str, int] | None = None
+) -> None:
     """Print findings under the name of their table."""
     kept = list(findings)
     width = 2 + max((len(one.kind) for one in kept), default=0)
-    for (table, dataset), group in groupby(kept, key=lambda one: (one.table, "" if one.table else one.dataset)):
+    for (table, dataset), group in groupby(
+        kept, key=lambda one: (one.table, "" if one.table else one.dataset)
+    ):
         out.print(Text(table or (f"dataset {dataset}" if dataset else "book"), "bold"))
         for _, same in groupby(group, key=lambda one: (one.severity, one.kind)):
             listed = list(same)
@@ -43,7 +47,11 @@ def print_findings(out: Console, findings: Iterable[Finding], rows_read: Mapping
 
 
 def _print_finding(out: Console, one: Finding, width: int, rows_read: Mapping[str, int]) -> None:
-    heads = [("", "", _INDENT), (one.severity, SEVERITY_STYLES[one.severity], _SEVERITY_WIDTH), (one.kind, "bold", width)]
+    heads = [
+        ("", "", _INDENT),
+        (one.severity, SEVERITY_STYLES[one.severity], _SEVERITY_WIDTH),
+        (one.kind, "bold", width),
+    ]
     message = f"{one.message} (possibly)" if one.possible else one.message
     print_columns(out, heads, message)
     under = [("", "", _INDENT + _SEVERITY_WIDTH + width)]
@@ -61,7 +69,9 @@ def _details(one: Finding, rows_read: Mapping[str, int]) -> str:
         whole = sum(rows_read.get(name.strip(), 0) for name in one.dataset.split(","))
         share = f" ({percent(one.count, whole)})" if one.count and whole else ""
         verb = "falls" if one.count == 1 else "fall"
-        parts.append(f"{count(one.count, 'row') if one.count else 'no row'} of {one.dataset} {verb if one.count else 'falls'} here{share}")
+        parts.append(
+            f"{count(one.count, 'row') if one.count else 'no row'} of {one.dataset} {verb if one.count else 'falls'} here{share}"
+        )
     return "; ".join(parts)
 
 

@@ -17,16 +17,27 @@ if TYPE_CHECKING:
     from kivvet.book.book import Refreshed
     from kivvet.book.status import DatasetStatus, Reason
 
-_STYLES = {"current": "bold green", "stale": "bold yellow", "never applied": "bold yellow", "cannot tell": "bold red"}
+_STYLES = {
+    "current": "bold green",
+    "stale": "bold yellow",
+    "never applied": "bold yellow",
+    "cannot tell": "bold red",
+}
 _MOST_CHANGES = 10
 
 
 def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
     """Print the status of each dataset, with the reasons, and what to do."""
     for one in statuses:
-        line = Text(one.dataset, "bold").append(f"  {one.target}  ", "cyan").append(one.state, _STYLES[one.state])
+        line = (
+            Text(one.dataset, "bold")
+            .append(f"  {one.target}  ", "cyan")
+            .append(one.state, _STYLES[one.state])
+        )
         if one.made_at:
-            line.append(f"  written {one.made_at[:16].replace('T', ' ')} UTC, {count(one.rows or 0, 'row')}", "dim")
+            line.append(
+                f"  written {one.made_at[:16].replace('T', ' ')} UTC, {count(one.rows or 0, 'row')}", "dim"
+            )
         out.print(line)
         for reason in one.reasons:
             print_reason(out, reason)
@@ -46,7 +57,12 @@ def print_reason(out: Console, reason: Reason) -> None:
     for change in reason.changes[:_MOST_CHANGES]:
         print_columns(out, [("", "", 16)], str(change), "dim")
     if len(reason.changes) > _MOST_CHANGES:
-        out.print(Text(f"                ... and {len(reason.changes) - _MOST_CHANGES} more changes; --json lists all", "dim"))
+        out.print(
+            Text(
+                f"                ... and {len(reason.changes) - _MOST_CHANGES} more changes; --json lists all",
+                "dim",
+            )
+        )
 
 
 def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
@@ -59,7 +75,11 @@ def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
             print_reason(out, reason)
         tables = {reason.table for reason in one.reasons}
         is_partial = "" not in tables
-        shown = tuple(table for table in one.report.tables if table.table in tables) if is_partial else one.report.tables
+        shown = (
+            tuple(table for table in one.report.tables if table.table in tables)
+            if is_partial
+            else one.report.tables
+        )
         print_apply_report(out, replace(one.report, tables=shown), "refreshed")
         if is_partial and len(shown) < len(one.report.tables):
             others = len(one.report.tables) - len(shown)

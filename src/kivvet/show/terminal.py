@@ -36,7 +36,9 @@ def wrapped(out: Console, text: str, indent: int) -> list[str]:
     if not out.is_terminal:
         return [text]
     width = max(_NARROWEST, out.width - indent)
-    return textwrap.wrap(text, width, break_long_words=False, break_on_hyphens=False, replace_whitespace=False) or [""]
+    return textwrap.wrap(
+        text, width, break_long_words=False, break_on_hyphens=False, replace_whitespace=False
+    ) or [""]
 
 
 def print_columns(out: Console, heads: list[tuple[str, str, int]], body: str, body_style: str = "") -> None:
