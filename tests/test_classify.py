@@ -16,6 +16,7 @@ import kivvet
 from kivvet import DataError, TableError
 from kivvet.core import kernels
 from kivvet.core.tables import Input, Row, RuleTable, TableParts
+from kivvet.core.values import fold_text
 from tests.oracle import bounds_of, winner
 from tests.strategies import SHAPES, conditions, odd_texts, texts
 

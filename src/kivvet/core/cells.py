@@ -126,10 +126,7 @@ def winners_by_stretch(
         {place(LOW), place(HIGH), *(cut for intervals in moved for interval in intervals for cut in interval)}
     )
     positions = {cut: index for index, cut in enumerate(cuts)}
-    spans = tuple(
-        tuple((positions[low], positions[high]) for low, high in intervals)
-        for intervals in moved
-    )
+    spans = tuple(tuple((positions[low], positions[high]) for low, high in intervals) for intervals in moved)
     stretches = CellCut((_STRETCH,) * (len(cuts) - 1), spans, ())
     return cuts, [lowest for *_, lowest in stretches.live_rows()]
 

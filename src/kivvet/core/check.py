@@ -201,8 +201,16 @@ class _RowsCheck:
         return self.of_rows(
             "overlap", f"{self.shown(early)} and {self.shown(late)} both hold {common}{more}", [row for row, _ in [*partners[:1], (late, None), *partners[1:]]],
             region={self.input.name: common}, witness={self.input.name: write_witness(witness)},
-            remedy='change the bounds so that they do not meet, or set match = "first" to let the earlier row win',
+            remedy=f'{self.apart(early, late)}, or set match = "first" to let the earlier row win',
         )  # fmt: skip
+
+    def apart(self, early: int, late: int) -> str:
+        """Return how the later row is written so that it leaves the earlier one its values."""
+        rest = self.regions[late] & self.regions[early].other_present()
+        parts = {interval for intervals in rest.bands for interval in intervals}
+        if len(parts) != 1 or self.regions[late].missing or self.regions[early].missing:
+            return "change the bounds so that they do not meet"
+        return f"write row {self.rows[late].number} as {self.axis.write_interval(*parts.pop())}"
 
     def conflict(self, early: int, late: int, witness: Value | None) -> Finding:
         return self.of_rows(

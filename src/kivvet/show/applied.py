@@ -18,7 +18,8 @@ _LONGEST_NAME = 36
 def print_apply_report(out: Console, report: ApplyReport, verb: str = "written") -> None:
     """Print what was written, and for each table what became of the rows."""
     out.print(
-        Text(report.dataset, "bold")
+        Text()
+        .append(report.dataset, "bold")
         .append(f"  {report.target}", "cyan")
         .append(f"  {count(report.rows, 'row')} {verb}")
     )
@@ -29,21 +30,22 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
 
 
 def _print_table(out: Console, one: TableReport) -> None:
-    reads = "" if one.column == one.table else f" of {one.column}"
+    reads = "" if one.column == one.table else f" reads {one.column}"
     sums = Text("  ").append(one.table, "bold").append(reads, "dim").append("   ")
     sums.append(f"matched {one.matched:,}", "green")
     sums.append(" + ").append(f"missing {one.missing:,}", "cyan" if one.missing else "")
     sums.append(" + ").append(f"unmatched {one.unmatched:,}", "yellow" if one.unmatched else "")
     out.print(sums.append(f" = {one.rows:,}"))
     for name, counted in one.classes.items():
-        _print_classes(out, name, counted, one.rows)
+        if name != one.table or len(one.classes) > 1:
+            out.print(Text(f"    {name}", "dim"))
+        _print_classes(out, counted, one.rows)
     if one.unmatched_values:
         shown = listed((f"{value!r} ({n:,})" for value, n in one.unmatched_values), _MOST_VALUES)
         print_columns(out, [("", "", 4), ("unmatched", "yellow", 11)], shown)
 
 
-def _print_classes(out: Console, name: str, counted: tuple[tuple[str | None, int], ...], rows: int) -> None:
-    out.print(Text(f"    {name}", "dim"))
+def _print_classes(out: Console, counted: tuple[tuple[str | None, int], ...], rows: int) -> None:
     labels = [_cut("(missing)" if label is None else label) for label, _ in counted]
     width = max(map(len, labels), default=0)
     figures = max((len(f"{n:,}") for _, n in counted), default=0)

@@ -43,7 +43,7 @@ def print_step(out: Console, title: str, typed: str, result: Any) -> None:
 def print_edits(out: Console, edits: tuple[Edit, ...]) -> None:
     """Print changes of lines, the old ones and the new."""
     for edit in edits:
-        out.print(Text(edit.file, "bold").append(f"  {edit.why}", "dim"))
+        out.print(Text().append(edit.file, "bold").append(f"  {edit.why}", "dim"))
         for sign, style, lines in (("-", "red", edit.before), ("+", "green", edit.after)):
             for line in lines.strip("\n").split("\n"):
                 if line:

@@ -23,7 +23,7 @@ def print_report(out: Console, report: Report) -> None:
     print_findings(out, report.findings, report.rows_read)
     style = "bold red" if report.has_errors else "bold green" if report.is_clean else "bold yellow"
     read = "".join(f"; {count(rows, 'row')} of {name} read" for name, rows in report.rows_read.items())
-    out.print(Text(report.summary, style).append(read, "dim"))
+    out.print(Text().append(report.summary, style).append(read, "dim"))
 
 
 def print_findings(

@@ -30,7 +30,8 @@ def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
     """Print the status of each dataset, with the reasons, and what to do."""
     for one in statuses:
         line = (
-            Text(one.dataset, "bold")
+            Text()
+            .append(one.dataset, "bold")
             .append(f"  {one.target}  ", "cyan")
             .append(one.state, _STYLES[one.state])
         )
@@ -69,7 +70,9 @@ def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
     """Print what a refresh did: for what was current, that there was nothing to do."""
     for one in done:
         if one.report is None:
-            out.print(Text(one.dataset, "bold").append("  current", "bold green").append("; nothing to do"))
+            out.print(
+                Text().append(one.dataset, "bold").append("  current", "green").append("; nothing to do")
+            )
             continue
         for reason in one.reasons:
             print_reason(out, reason)

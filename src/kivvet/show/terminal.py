@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 SEVERITY_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 _NARROWEST = 40
+_NARROW_INDENT = 4
 _BAR = "█"
 _PART_BARS = " ▏▎▍▌▋▊▉"
 
@@ -53,6 +54,11 @@ def print_columns(out: Console, heads: list[tuple[str, str, int]], body: str, bo
         line.append(text, style)
         line.append(" " * max(0, width - len(text)))
     indent = sum(width for *_, width in heads)
+    if out.is_terminal and out.width - indent < _NARROWEST:  # no room beside: the body goes below
+        if line.plain.strip():
+            out.print(line)
+        indent = min(indent, _NARROW_INDENT)
+        line = Text(" " * indent)
     first, *others = wrapped(out, body, indent)
     line.append(first, body_style)
     line.rstrip()
