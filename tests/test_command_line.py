@@ -142,7 +142,7 @@ def test_a_book_is_applied_to_frames_as_to_files(small_book):
 def test_a_book_with_no_tables_or_datasets_is_no_error(tmp_path):
     folder = write_book(
         tmp_path,
-        {name: None for name in ("tables/ph_class.toml", "tables/station.toml", "tables/station.csv")}
+        dict.fromkeys(("tables/ph_class.toml", "tables/station.toml", "tables/station.csv"))
         | {"book.toml": 'title = "x"\n'},
     )
     assert kivvet("check", cwd=folder).out == "0 errors, 0 warnings in 0 tables\n"
