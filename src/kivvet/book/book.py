@@ -207,8 +207,8 @@ class Book:
         """
         from kivvet.book.check_book import check_data
 
-        chosen = [self.table(name) for name in tables] if tables is not None else list(self.tables.values())
-        names = {table.name for table in chosen}
+        names = set(self.tables) | self.unusable_tables if tables is None else set(tables)
+        chosen = [self.table(name) for name in sorted(names - self.unusable_tables)]
         found = [one for one in self.reading_findings if tables is None or one.table in names]
         for table in chosen:
             found += table.findings
@@ -221,8 +221,7 @@ class Book:
             for item in found
             for one in with_severity([item], {**self.severity, **own.get(item.table, {})})
         ]
-        listed_tables = sorted({*names, *(self.unusable_tables if tables is None else ())})
-        return Report.of(found, listed_tables, rows_read)
+        return Report.of(found, sorted(names), rows_read)
 
     def apply(self, frame: Any, columns: Sequence[str | Mapping[str, Any]]) -> Any:
         """Return `frame` with new columns, the same kind of frame that was given.
