@@ -333,6 +333,9 @@ class DatetimeAxis(Axis):
         return str(place) if moment is None else write_value(moment)
 
 
+_EVERY_LENGTH = Band(1, None)
+
+
 class TextAxis(Axis):
     """Texts by code point, in bands of length where code ranges ask for one, folded where asked."""
 
@@ -380,6 +383,8 @@ class TextAxis(Axis):
         if low >= high:
             return None
         bounds = self.bands[band]
+        if low[1] and not low[2] and not self.shape and bounds == _EVERY_LENGTH:
+            return str(low[1])  # the bound itself: most cells of long mappings
         if bounds.is_shaped:
             found = self.space.first_text(low, high, bounds.shortest, bounds.longest)
             return None if found is None else self.space.readable(found, low, high)

@@ -29,6 +29,7 @@ from kivvet.core.conditions import (
     IsPresent,
     Negation,
     StartsWith,
+    is_bare_text,
     quote_text,
 )
 from kivvet.core.values import LiteralError, Value, ValueType, parse_value
@@ -72,8 +73,11 @@ def parse_condition(text: str, kind: ValueType) -> Condition:
     ConditionError
         With the offset into `text`, what was expected and how to mend it.
     """
-    if (simple := _SIMPLE.get(text.strip())) is not None:
+    trimmed = text.strip()
+    if (simple := _SIMPLE.get(trimmed)) is not None:
         return simple
+    if kind == "text" and is_bare_text(trimmed):  # most cells of long mappings
+        return Equals(trimmed)
     return _Parser(text, "number" if kind == "integer" else kind).parse()
 
 
