@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import bins, mapping
+from benchmarks import bins, look, mapping
 from benchmarks.runner import print_machine, run
 
-ALL = {"bins": bins.comparisons, "mapping": mapping.comparisons}
+ALL = {"bins": bins.comparisons, "mapping": mapping.comparisons, "look": look.comparisons}
 
 
 def main() -> int:

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from kivvet.book.book import Book, open_book
     from kivvet.core.applied import Applied, ApplyReport
+    from kivvet.core.draft import draft
     from kivvet.core.findings import Finding, Report
+    from kivvet.core.look import Look, look
     from kivvet.core.tables import RuleTable
     from kivvet.errors import BookError, DataError, KivvetError, OutputError, Place, TableError
 
@@ -23,11 +25,14 @@ _HOMES = {
     "DataError": "kivvet.errors",
     "Finding": "kivvet.core.findings",
     "KivvetError": "kivvet.errors",
+    "Look": "kivvet.core.look",
     "OutputError": "kivvet.errors",
     "Place": "kivvet.errors",
     "Report": "kivvet.core.findings",
     "RuleTable": "kivvet.core.tables",
     "TableError": "kivvet.errors",
+    "draft": "kivvet.core.draft",
+    "look": "kivvet.core.look",
     "open_book": "kivvet.book.book",
 }
 
@@ -39,11 +44,14 @@ __all__ = [
     "DataError",
     "Finding",
     "KivvetError",
+    "Look",
     "OutputError",
     "Place",
     "Report",
     "RuleTable",
     "TableError",
+    "draft",
+    "look",
     "open_book",
 ]
 

@@ -15,21 +15,13 @@ import pyarrow.compute as pc
 
 from kivvet.book.dataset import Dataset
 from kivvet.core.columns import Column, column_from_arrow
-from kivvet.core.convert import EXPECTED, Converted, convert_text
+from kivvet.core.convert import EXPECTED, FIELD_PATTERNS, Converted, convert_text, fitting_types
 from kivvet.core.findings import Finding, finding
 from kivvet.core.plan import Plan
 from kivvet.core.values import ValueType
 from kivvet.errors import Place, count, did_you_mean, listed, shown_path
 from kivvet.io.sources import Source, open_source
 
-#: In the order they are tried; each must fit every field of the column.
-_PATTERNS: Mapping[ValueType, str] = {
-    "integer": r"^[+-]?(0|[1-9][0-9]{0,17})$",
-    "number": r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$",
-    "boolean": r"^(true|false)$",
-    "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
-    "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
-}
 _MOST_EXAMPLES = 3
 
 
@@ -91,7 +83,7 @@ def infer_types(
     columns : sequence of str
         The columns to look at, in one pass over the whole source.
     """
-    candidates = {name: list(_PATTERNS) for name in columns}
+    candidates = {name: list(FIELD_PATTERNS) for name in columns}
     seen = dict.fromkeys(columns, False)
     for batch in source.batches(columns) if columns else ():
         on_rows(batch.num_rows)
@@ -102,11 +94,7 @@ def infer_types(
             fields = pc.unique(pc.utf8_trim_whitespace(batch.column(name)))
             fields = fields.filter(pc.invert(pc.is_in(fields, pa.array(["", *words], pa.string()))))
             seen[name] = seen[name] or len(fields) > 0
-            candidates[name] = [
-                kind for kind in candidates[name]
-                if pc.all(pc.match_substring_regex(fields, _PATTERNS[kind]), min_count=0).as_py()
-                and (kind not in ("date", "datetime") or convert_text(fields, kind).bad is None)
-            ]  # fmt: skip
+            candidates[name] = fitting_types(fields, candidates[name])
     return {name: kinds[0] if (kinds := candidates[name]) and seen[name] else "text" for name in columns}
 
 

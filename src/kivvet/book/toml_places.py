@@ -40,6 +40,9 @@ class TomlPlaces:
         self.file = file
         self.line_starts = [0, *(match.end() for match in re.finditer("\n", text))]
         self.offsets: dict[Path, int] = {}
+        self.ends: dict[
+            Path, int
+        ] = {}  # of arrays (at their closing bracket) and of their elements (after them)
         self.at = 0
         self._document()
 
@@ -132,9 +135,11 @@ class TomlPlaces:
             is_string = self.text[self.at] in "\"'"
             self._note((*path, index), self.at + is_string)
             self._value((*path, index))
+            self.ends[(*path, index)] = self.at
             index += 1
             self._skip()
             self.at += self.text[self.at] == ","
+        self.ends[path] = self.at
         self.at += 1
 
     def _string(self) -> str:

@@ -27,6 +27,16 @@ def opened_book(folder: Path | None) -> Book:
     return open_book(folder)
 
 
+def nearby_book(folder: Path | None) -> Book | None:
+    """Return the book named or the nearest one upward; None where none is named and there is none."""
+    from kivvet.book.book import BOOK_FILE
+
+    here = Path.cwd()
+    if folder is None and not any((one / BOOK_FILE).is_file() for one in (here, *here.parents)):
+        return None
+    return opened_book(folder)
+
+
 def print_json(values: Any) -> None:
     """Print plain values as JSON."""
     import json

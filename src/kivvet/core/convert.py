@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -29,7 +29,14 @@ EXPECTED = {
     "date": "a date such as 2026-04-01",
     "datetime": "a time such as 2026-04-01 13:30",
 }
-_LARGEST_PRECISION = 38
+#: How fields of each type are written; tried in this order, and every field of a column has to fit.
+FIELD_PATTERNS: Mapping[ValueType, str] = {
+    "integer": r"^[+-]?(0|[1-9][0-9]{0,17})$",
+    "number": r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$",
+    "boolean": r"^(true|false)$",
+    "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
+    "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
+}
 
 BoolArray = npt.NDArray[np.bool_]
 
@@ -134,3 +141,13 @@ def _convert_decimals(fields: pa.Array) -> Converted:
         else pa.nulls(len(values), pa.decimal128(1, 0))
     )
     return Converted(array, np.array(bad, bool) if any(bad) else None)
+
+
+def fitting_types(fields: pa.Array, candidates: Sequence[ValueType]) -> list[ValueType]:
+    """Return those of the candidate types that every field (trimmed, none missing) can be read as."""
+    return [
+        kind
+        for kind in candidates
+        if pc.all(pc.match_substring_regex(fields, FIELD_PATTERNS[kind]), min_count=0).as_py()
+        and (kind not in ("date", "datetime") or convert_text(fields, kind).bad is None)
+    ]

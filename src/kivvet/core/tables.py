@@ -16,6 +16,7 @@ from kivvet.errors import Place
 
 if TYPE_CHECKING:
     from kivvet.core.compiled import CompiledTable
+    from kivvet.core.draft import DraftReport
     from kivvet.core.lookup_rows import LookupRows
 
 Match = Literal["one", "first"]
@@ -106,13 +107,15 @@ def columns_of(inputs: Sequence[Input], outputs: Sequence[Output]) -> list[Input
 class Row:
     """A row: one condition for each input, one result for each output.
 
-    `number` counts from 1, the header left out; `place` is where it stands, if in a file.
+    `number` counts from 1, the header left out; `place` is where it stands, if in a file; `note` is a
+    comment that is printed beside it.
     """
 
     number: int
     conditions: tuple[Condition, ...]
     results: tuple[Result, ...]
     place: Place | None = None
+    note: str = ""
 
 
 @dataclass(frozen=True)
@@ -131,6 +134,7 @@ class TableParts:
     title: str = ""
     owner: str = ""
     place: Place | None = None
+    drafted: DraftReport | None = None
     is_complete: bool = True  # False where rows had to be left out because they could not be read
 
 
@@ -207,9 +211,20 @@ class RuleTable:
         inputs, outputs = ", ".join(i.name for i in self.inputs), ", ".join(o.name for o in self.outputs)
         return f"<RuleTable {self.name}: {inputs} -> {outputs}, {self.n_rows} rows, match {self.match}>"
 
+    def __str__(self) -> str:
+        """Return the table as its file."""
+        from kivvet.core.table_text import table_text
+
+        return table_text(self)
+
     @property
     def name(self) -> str:
         return self.parts.name
+
+    @property
+    def drafted(self) -> DraftReport | None:
+        """For a table drafted from classes that data holds: how well it reproduces them."""
+        return self.parts.drafted
 
     @property
     def inputs(self) -> tuple[Input, ...]:

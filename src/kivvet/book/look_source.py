@@ -1,0 +1,72 @@
+"""Looking at a file, or at the source of a dataset."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kivvet.book.dataset import Dataset
+from kivvet.core.look import Look, Looker
+from kivvet.errors import DataError, Place, did_you_mean, listed, shown_path
+from kivvet.io.sources import Source, open_source
+
+if TYPE_CHECKING:
+    from kivvet.book.book import Book
+
+OnRows = Callable[[int], None]
+
+
+def look_at_source(
+    path: Path, columns: Sequence[str] = (), dataset: Dataset | None = None, on_rows: OnRows = lambda _: None
+) -> Look:
+    """Return what the columns of a file look like; it is read in batches.
+
+    Parameters
+    ----------
+    path : Path
+    columns : sequence of str
+        Just these; none for all.
+    dataset : Dataset, optional
+        Says how the file is read, and which words mean missing.
+
+    Raises
+    ------
+    DataError
+        If the file cannot be read, has no rows, or lacks a column.
+    """
+    source = open_source(path, dataset.encoding, dataset.delimiter) if dataset else open_source(path)
+    names = named_columns(source, columns)
+    words = {name: dataset.words_that_mean_missing(name) for name in names} if dataset else {}
+    looker = Looker(names, words, dataset.types if dataset else None)
+    for batch in source.batches(names):
+        looker.see(batch)
+        on_rows(batch.num_rows)
+    if not looker.rows:
+        raise DataError(
+            "has headings and no rows", place=Place(shown_path(path)), expected="at least one row to look at"
+        )
+    return looker.look()
+
+
+def named_columns(source: Source, columns: Sequence[str]) -> list[str]:
+    """Return the columns asked for, or all; `DataError` with the near name where one is not there."""
+    for name in columns:
+        if name not in source.names:
+            raise DataError(
+                f"has no column {name!r}", place=Place(shown_path(source.path)),
+                expected=f"one of: {listed(source.names)}", fix=did_you_mean(name, source.names),
+            )  # fmt: skip
+    return list(columns) or list(source.names)
+
+
+def uses_of_column(book: Book, name: str) -> list[str]:
+    """Return how a book uses a column: tables that read it, and tables that make one of that name."""
+    readers = [table.name for table in book.tables.values() if any(one.name == name for one in table.inputs)]
+    for dataset in book.datasets.values():
+        readers += [entry.table for entry in dataset.entries if name in entry.reads.values()]
+    makers = [table.name for table in book.tables.values() if any(one.name == name for one in table.outputs)]
+    return [
+        *(f"read by table {table}" for table in dict.fromkeys(readers)),
+        *(f"made by table {table}" for table in makers),
+    ]

@@ -1,0 +1,93 @@
+"""kivvet draft"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kivvet.cli.options import book_option, opened_book
+
+
+@click.command("draft", short_help="Write a first table from data, or add the values it lacks.")
+@click.argument("name")
+@click.option("--from", "source", required=True, metavar="SOURCE", help="A file, or a dataset of the book.")
+@click.option("--column", metavar="COLUMN", help="The column the table is to read.")
+@click.option(
+    "--classes",
+    metavar="COLUMN",
+    help="A column that already holds the classes: draft the table that gives them.",
+)
+@click.option("--bounds", metavar="B1,B2,...", help="The bounds of bins, from the lowest up.")
+@click.option(
+    "--propose", type=click.Choice(["width", "counts", "round", "natural"]),
+    help="Bounds of equally wide bins, of bins of equal counts, round numbers (the default), or natural breaks.",
+)  # fmt: skip
+@click.option(
+    "--number", type=click.IntRange(1, 1000), default=5, show_default=True, help="About how many bins."
+)
+@click.option("--by-value", is_flag=True, help="One row a value for numbers and dates too.")
+@click.option("--key", metavar="COLUMN", help="Draft a lookup: the column whose values are looked up.")
+@click.option(
+    "--keep", metavar="COLUMN", multiple=True, help="A column the lookup gives; without it, all others."
+)
+@click.option("--output", metavar="NAME", help="The name of the output; without it, the table's.")
+@click.option("--csv", "as_csv", is_flag=True, help="Keep the rows in a CSV file beside the table.")
+@click.option(
+    "--extend", is_flag=True, help="Add the values that the table does not know yet; leave all else as it is."
+)
+@click.option("--replace", is_flag=True, help="Write over a table of that name.")
+@book_option
+def command(
+    name: str,
+    source: str,
+    column: str | None,
+    key: str | None,
+    book_folder: Path | None,
+    extend: bool,
+    **wishes: Any,
+) -> None:
+    """Write the table NAME into the book, drafted from data; its results are left blank for you to fill in.
+
+    A text column, or one of few whole numbers, becomes a mapping with a row for each value, most
+    frequent first. Numbers and dates become bins without gap or overlap. With --classes the table that
+    reproduces somebody's work is worked out, and how many rows it reproduces is counted.
+
+    \b
+    Examples:
+      kivvet draft method --from data/samples.csv --column method
+      kivvet draft ph_class --from samples --column ph --propose natural --number 4
+      kivvet draft old --from done.csv --column ph --classes verdict
+      kivvet draft station --from stations.csv --key "Station no."
+      kivvet draft method --extend --from samples
+    """
+    from kivvet.book.draft_table import data_named, draft_lookup, draft_table, extend_table
+    from kivvet.core.draft import Wishes
+    from kivvet.show.draft import print_drafted, print_extended
+    from kivvet.show.terminal import console, counting_rows
+
+    book = opened_book(book_folder)
+    data = data_named(book, source)
+    with counting_rows("reading") as on_rows:
+        if extend:
+            done = extend_table(book, name, data, column, on_rows)
+        elif key is not None:
+            done = draft_lookup(
+                book, name, data, key, keep=wishes["keep"], replace=wishes["replace"], on_rows=on_rows
+            )
+        elif column is None:
+            raise click.UsageError(
+                "say which column the table is to read: --column COLUMN (or --key COLUMN for a lookup)"
+            )
+        else:
+            bounds = tuple(part for part in (wishes["bounds"] or "").split(",") if part.strip())
+            wanted = Wishes(wishes["output"], wishes["propose"], wishes["number"], bounds, wishes["by_value"])
+            done = draft_table(
+                book, name, data, column, classes=wishes["classes"], wishes=wanted, as_csv=wishes["as_csv"],
+                replace=wishes["replace"], on_rows=on_rows,
+            )  # fmt: skip
+    if extend:
+        print_extended(console(), done, name)
+    else:
+        print_drafted(console(), done)

@@ -1,0 +1,506 @@
+"""Drafting a table from data: the rows are there, complete and without overlap; the classes are to be filled in.
+
+A draft is made from distinct values with their rows. From classes that the data already holds, the table
+that reproduces them is worked out, and counted.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from itertools import groupby, pairwise
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.core.breaks import METHODS, Method, propose_bounds, round_dates
+from kivvet.core.columns import column_from_arrow
+from kivvet.core.compiled import CompiledTable
+from kivvet.core.conditions import Between, Condition, Equals, write_bound
+from kivvet.core.convert import convert_text
+from kivvet.core.look import ColumnLook, Looker, ValueCounter, as_numbers, finest_step
+from kivvet.core.tables import UNFINISHED, Input, Output, Result, Row, RuleTable, TableParts
+from kivvet.core.values import Value, ValueType, days_since_epoch, write_value
+from kivvet.errors import DataError, count, listed
+
+MOST_ROWS = 100_000
+_FEW_INTEGERS = 20
+
+
+@dataclass(frozen=True, slots=True)
+class DraftReport:
+    """How well a table drafted from examples reproduces them, counted by applying it.
+
+    Attributes
+    ----------
+    rows, reproduced : int
+        Rows with a class, and those to which the table gives the same one.
+    contradictions : tuple of (str, tuple of (str, int))
+        Values that the data puts into several classes: the value, and its classes with their rows, most
+        frequent first; the table takes the first.
+    """
+
+    rows: int
+    reproduced: int
+    contradictions: tuple[tuple[str, tuple[tuple[str, int], ...]], ...] = ()
+
+    def __str__(self) -> str:
+        return f"reproduces {self.reproduced:,} of {count(self.rows, 'row')}" + (
+            f"; {count(len(self.contradictions), 'value')} in several classes" if self.contradictions else ""
+        )
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What the caller of a draft asks for.
+
+    Attributes
+    ----------
+    output : str or None
+        The name of the output; None: the table's name.
+    method : str or None
+        How to bin numbers and dates; None: a mapping for texts and few whole numbers, round bounds otherwise.
+    n_bins : int
+    bounds : tuple of str
+        Bounds that are given; they win over `method`.
+    by_value : bool
+        Whether numbers and dates too get one row a value.
+    """
+
+    output: str | None = None
+    method: Method | None = None
+    n_bins: int = 5
+    bounds: tuple[str, ...] = ()
+    by_value: bool = False
+
+
+def draft(
+    frame: Any,
+    column: str,
+    *,
+    name: str | None = None,
+    output: str | None = None,
+    classes: str | None = None,
+    method: str | None = None,
+    n_bins: int = 5,
+    bounds: Sequence[Any] = (),
+    by_value: bool = False,
+) -> RuleTable:
+    """Return a table drafted from a column of data; ``print(table)`` shows its file.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame or pyarrow.Table
+    column : str
+    name, output : str, optional
+        Of the table and its output; by default the column's name with ``_class``.
+    classes : str, optional
+        A column that already holds the classes: the table is the one that gives them; see `drafted`.
+    method : {"width", "counts", "round", "natural"}, optional
+        How numbers and dates are divided: equally wide, equally many rows, round bounds (the default), or
+        natural breaks.
+    n_bins : int
+        About how many bins.
+    bounds : sequence of numbers, dates or str
+        The bounds themselves; each begins its upper bin.
+    by_value : bool
+        Whether numbers and dates too get one row a value, not bins.
+
+    Raises
+    ------
+    DataError
+        If the column is not there, has no values, or too many different ones for a mapping.
+    """
+    from kivvet.core.apply_frame import column_names
+
+    names = column_names(frame)
+    for wanted in (column, *([classes] if classes else [])):
+        if wanted not in names:
+            raise DataError(f"the frame has no column {wanted!r}", expected=f"one of: {listed(names)}")
+    if method is not None and method not in METHODS:
+        raise DataError(f"{method!r} is no way to propose bounds", expected=f"one of: {listed(METHODS)}")
+    table = (
+        frame.select([column, *([classes] if classes else [])])
+        if isinstance(frame, pa.Table)
+        else pa.table(
+            {
+                one: pa.array(frame[one], from_pandas=True)
+                for one in dict.fromkeys([column, *([classes] if classes else [])])
+            }
+        )
+    )
+    wishes = Wishes(output, method, n_bins, tuple(_bound_text(one) for one in bounds), by_value)
+    looker, pairs = Looker([column]), PairCounter()
+    for batch in table.to_batches():
+        looker.see(batch)
+        if classes:
+            pairs.add(batch.column(column), batch.column(classes))
+    drafted_name = name or f"{column}_class"
+    if classes:
+        return draft_from_examples(drafted_name, column, looker, pairs, wishes)
+    return draft_from_values(drafted_name, column, looker, wishes)
+
+
+def _bound_text(bound: Any) -> str:
+    return write_value(Decimal(repr(bound)) if isinstance(bound, float) else bound)
+
+
+# From values
+
+
+@dataclass(frozen=True)
+class _Values:
+    """The distinct values of a column, typed and in order, with their rows."""
+
+    kind: ValueType
+    values: pa.Array
+    rows: npt.NDArray[np.int64]
+    step: Decimal | None
+
+
+def draft_from_values(name: str, column: str, looker: Looker, wishes: Wishes) -> RuleTable:
+    """Return the draft of a table that reads one column: a mapping or bins, results blank."""
+    (seen,) = looker.look().columns
+    given = _typed_values(seen, looker.counters[column])
+    output = Output(wishes.output or name, "text")
+    rows = _bin_rows(given, wishes) if _wants_bins(seen, given, wishes) else _value_rows(seen, given)
+    made = [
+        Row(number, (condition,), (UNFINISHED,), note=count(n, "row"))
+        for number, (condition, n) in enumerate(rows, 1)
+    ]
+    return _table(name, _input(column, given, is_bins=_wants_bins(seen, given, wishes)), output, made)
+
+
+def _table(name: str, about: Input, output: Output, rows: Sequence[Row], **more: Any) -> RuleTable:
+    return RuleTable.from_parts(TableParts(name, (about,), (output,), tuple(rows), **more))
+
+
+def _typed_values(seen: ColumnLook, counter: ValueCounter) -> _Values:
+    if not seen.rows:
+        raise DataError(f"column {seen.name!r} has no rows", expected="data to draft from")
+    if not seen.distinct:
+        raise DataError(
+            f"column {seen.name!r} has no values: all {count(seen.rows, 'row')} are missing",
+            fix="choose another column",
+        )
+    values, rows = counter.merge()
+    kind: ValueType = seen.type
+    if pa.types.is_string(values.type):
+        values = convert_text(values, kind).array
+    elif pa.types.is_decimal(values.type):
+        values = values.cast(pa.float64())
+    kept = pc.is_valid(values)
+    values, rows = values.filter(kept), rows[kept.to_numpy(zero_copy_only=False)]
+    if pa.types.is_timestamp(values.type):
+        values = values.cast(pa.date32(), safe=False)
+    summed = (
+        pa.table({"value": values, "rows": rows})
+        .group_by("value", use_threads=False)
+        .aggregate([("rows", "sum")])
+        .sort_by("value")
+    )
+    values = summed.column("value").combine_chunks()
+    values = values.chunk(0) if isinstance(values, pa.ChunkedArray) else values
+    step = None
+    if kind == "number":
+        finest = finest_step(as_numbers(values))
+        step = Decimal(f"{finest:.10g}") if finest is not None else None
+    return _Values(kind, values, summed.column("rows_sum").to_numpy(), step)
+
+
+def _input(column: str, given: _Values, *, is_bins: bool) -> Input:
+    return Input(column, given.kind, step=given.step if is_bins else None)
+
+
+def _wants_bins(seen: ColumnLook, given: _Values, wishes: Wishes) -> bool:
+    if given.kind in ("text", "boolean"):
+        if wishes.method or wishes.bounds:
+            raise DataError(
+                f"column {seen.name!r} is {given.kind}: {seen.reason}",
+                expected="numbers or dates for bins",
+                fix="draft it without bounds: one row a value",
+            )
+        return False
+    if wishes.by_value:
+        return False
+    return bool(wishes.method or wishes.bounds) or not (
+        given.kind == "integer" and seen.distinct <= _FEW_INTEGERS
+    )
+
+
+def _value_rows(seen: ColumnLook, given: _Values) -> list[tuple[Condition, int]]:
+    if not seen.is_counted or seen.distinct > MOST_ROWS:
+        raise DataError(
+            f"column {seen.name!r} has {'more than ' if not seen.is_counted else ''}{seen.distinct:,} distinct values",
+            expected=f"at most {MOST_ROWS:,} for a mapping with a row each",
+            fix="for numbers and dates propose bounds; for codes write prefixes (C3*) or code ranges (C30* to C39*); for attributes of each key use a lookup",
+        )
+    order = np.argsort(-given.rows, kind="stable")
+    return [(Equals(_value(given.values[int(place)].as_py())), int(given.rows[place])) for place in order]
+
+
+def _value(value: Any) -> Value:
+    return (
+        Decimal(repr(value))
+        if isinstance(value, float)
+        else Decimal(value)
+        if isinstance(value, int) and not isinstance(value, bool)
+        else value
+    )
+
+
+def _bin_rows(given: _Values, wishes: Wishes) -> list[tuple[Condition, int]]:
+    numbers = as_numbers(given.values)
+    finite = np.isfinite(numbers)
+    bounds = (
+        _given_bounds(wishes.bounds, given.kind)
+        if wishes.bounds
+        else _proposed_bounds(given, numbers[finite], given.rows[finite], wishes)
+    )
+    places = (
+        np.searchsorted(numbers, [_number(bound) for bound in bounds], side="left")
+        if bounds
+        else np.zeros(0, int)
+    )
+    sizes = [int(part.sum()) for part in np.split(given.rows, places)]
+    return list(zip(_half_open(bounds), sizes, strict=True))
+
+
+def _half_open(bounds: Sequence[Value]) -> list[Condition]:
+    """Return the ranges between bounds, each holding its lower bound: nothing lies between, nothing in two."""
+    if not bounds:
+        return [Between(None, False, None, False)]
+    inner = [Between(low, True, high, False) for low, high in pairwise(bounds)]
+    return [Between(None, False, bounds[0], False), *inner, Between(bounds[-1], True, None, False)]
+
+
+def _number(bound: Value) -> float:
+    return float(days_since_epoch(bound)) if isinstance(bound, dt.date) else float(bound)
+
+
+def _given_bounds(texts: Sequence[str], kind: ValueType) -> list[Value]:
+    from kivvet.core.values import LiteralError, parse_value
+
+    bounds: list[Value] = []
+    for text in texts:
+        try:
+            bounds.append(
+                parse_value(
+                    text.strip(), "number" if kind == "integer" else "date" if kind == "datetime" else kind
+                )
+            )
+        except LiteralError as error:
+            raise DataError(f"the bound {text!r} is not {error.expected}", fix=error.fix or None) from error
+    if sorted(set(bounds)) != bounds:
+        raise DataError(
+            f"the bounds {listed(texts)} do not rise", expected="each bound once, from the lowest up"
+        )
+    return bounds
+
+
+def _proposed_bounds(
+    given: _Values, numbers: npt.NDArray[np.float64], rows: npt.NDArray[np.int64], wishes: Wishes
+) -> list[Value]:
+    method = wishes.method or "round"
+    is_dates = given.kind in ("date", "datetime")
+    if is_dates and method == "round" and len(given.values):
+        return list(round_dates(given.values[0].as_py(), given.values[-1].as_py(), wishes.n_bins))
+    raw = propose_bounds(numbers, rows, method, wishes.n_bins)
+    if is_dates:
+        epoch = dt.date(1970, 1, 1)
+        return sorted({epoch + dt.timedelta(days=round(bound)) for bound in raw})
+    return sorted({_rounded(bound, given, numbers) for bound in raw})
+
+
+def _rounded(bound: float, given: _Values, numbers: npt.NDArray[np.float64]) -> Decimal:
+    """Return a bound as a multiple of the step, or with few digits."""
+    if given.kind == "integer":
+        return Decimal(round(bound))
+    if given.step is not None:
+        return (round(Decimal(repr(bound)) / given.step) * given.step).normalize() + 0
+    span = float(numbers[-1] - numbers[0]) or 1.0
+    return Decimal(repr(round(bound, 3 - int(np.floor(np.log10(span))))))
+
+
+# From examples
+
+
+class PairCounter:
+    """Counts pairs of a value and its class as batches come; values are compared as they are written."""
+
+    def __init__(self) -> None:
+        self.parts: list[pa.Table] = []
+
+    def add(self, values: pa.Array, classes: pa.Array) -> None:
+        """Count one batch."""
+        plain = [
+            one.dictionary_decode() if pa.types.is_dictionary(one.type) else one for one in (values, classes)
+        ]
+        if pa.types.is_floating(plain[0].type):
+            plain[0] = pc.if_else(pc.is_nan(plain[0]), pa.scalar(None, plain[0].type), plain[0])
+        if pa.types.is_string(plain[0].type):
+            plain[0] = pc.if_else(pc.equal(plain[0], ""), pa.scalar(None, pa.string()), plain[0])
+        texts = plain[1].cast(pa.string())
+        texts = pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+        part = pa.table({"value": plain[0], "class": texts, "rows": pa.repeat(1, len(texts))})
+        self.parts.append(_summed(part))
+        if len(self.parts) > 16:
+            self.parts = [_summed(pa.concat_tables(self.parts))]
+
+    def pairs(self) -> list[tuple[Any, str, int]]:
+        """Return each value, one of its classes, and the rows of both; rows without a class are left out."""
+        merged = _summed(pa.concat_tables(self.parts)) if self.parts else None
+        if merged is None:
+            return []
+        return [
+            (v, c, n)
+            for v, c, n in zip(
+                *(merged.column(k).to_pylist() for k in ("value", "class", "rows")), strict=True
+            )
+            if c is not None
+        ]
+
+
+def _summed(part: pa.Table) -> pa.Table:
+    made = part.group_by(["value", "class"], use_threads=False).aggregate([("rows", "sum")])
+    return made.select(["value", "class", "rows_sum"]).rename_columns(["value", "class", "rows"])
+
+
+def draft_from_examples(
+    name: str, column: str, looker: Looker, counter: PairCounter, wishes: Wishes
+) -> RuleTable:
+    """Return the table that gives each value the class the data gives it most often, with a report on it."""
+    (seen,) = looker.look().columns
+    given = _typed_values(seen, looker.counters[column])
+    by_value: dict[Any, dict[str, int]] = {}
+    for value, label, n in counter.pairs():
+        typed = _typed(value, given.kind)
+        classes = by_value.setdefault(typed, {})
+        classes[label] = classes.get(label, 0) + n
+    of_missing = by_value.pop(None, {})
+    if not by_value:
+        raise DataError("no row has both a value and a class", expected=f"classes for column {column!r}")
+    winner = {
+        value: max(classes, key=lambda label, c=classes: c[label]) for value, classes in by_value.items()
+    }
+    is_bins = given.kind in ("integer", "number", "date", "datetime") and not wishes.by_value
+    is_bins = is_bins and not (
+        given.kind == "integer" and seen.distinct <= _FEW_INTEGERS and not _is_in_runs(winner)
+    )
+    output = Output(wishes.output or name, "text")
+    about = _input(column, given, is_bins=is_bins)
+    rows = _run_rows(winner, by_value, given) if is_bins else _class_rows(winner, by_value, seen)
+    more: dict[str, Any] = {}
+    if of_missing:
+        more["missing"] = {output.name: max(of_missing, key=of_missing.__getitem__)}
+    table = _table(name, about, output, rows, **more)
+    report = _report(table, by_value, of_missing, given)
+    return RuleTable.from_parts(replace(table.parts, drafted=report))
+
+
+def _typed(value: Any, kind: ValueType) -> Any:
+    if value is None:
+        return None
+    if isinstance(value, str) and kind != "text":
+        made = convert_text(pa.array([value]), kind).array[0].as_py()
+    else:
+        made = value
+    if isinstance(made, dt.datetime):
+        return made
+    return float(made) if kind == "number" else made
+
+
+def _is_in_runs(winner: Mapping[Any, str]) -> bool:
+    labels = [winner[value] for value in sorted(winner)]
+    return len(list(groupby(labels))) == len(set(labels)) < len(labels)
+
+
+def _class_rows(
+    winner: Mapping[Any, str], by_value: Mapping[Any, Mapping[str, int]], seen: ColumnLook
+) -> list[Row]:
+    if len(winner) > MOST_ROWS:
+        raise DataError(
+            f"column {seen.name!r} has {len(winner):,} distinct values",
+            expected=f"at most {MOST_ROWS:,} for a mapping",
+        )
+    total = {value: sum(classes.values()) for value, classes in by_value.items()}
+    ranked = sorted(winner, key=lambda value: -total[value])
+    return [
+        Row(number, (Equals(_value(value)),), (winner[value],), note=count(total[value], "row"))
+        for number, value in enumerate(ranked, 1)
+    ]
+
+
+def _run_rows(
+    winner: Mapping[Any, str], by_value: Mapping[Any, Mapping[str, int]], given: _Values
+) -> list[Row]:
+    """Return one range for each run of neighbouring values of one class; between runs the roundest bound."""
+    values = sorted(winner)
+    runs = [(label, list(same)) for label, same in groupby(values, key=winner.__getitem__)]
+    bounds = [_bound_between(low[-1], high[0], given) for (_, low), (_, high) in pairwise(runs)]
+    made: list[Row] = []
+    for number, ((label, same), condition) in enumerate(zip(runs, _half_open(bounds), strict=True), 1):
+        rows = sum(sum(by_value[value].values()) for value in same)
+        made.append(Row(number, (condition,), (label,), note=count(rows, "row")))
+    return made
+
+
+def _bound_between(low: Any, high: Any, given: _Values) -> Value:
+    """Return the roundest bound above `low` and not above `high`."""
+    if isinstance(high, dt.datetime):
+        midnight = dt.datetime.combine(high.date(), dt.time())
+        return midnight.date() if midnight > low else high
+    if isinstance(high, dt.date):
+        month = high.replace(day=1)
+        return month.replace(month=1) if month.replace(month=1) > low else month if month > low else high
+    exact_low, exact_high = Decimal(repr(low)), Decimal(repr(high))
+    for digits in range(-(abs(exact_high).adjusted() + 1), 20):
+        unit = Decimal(1).scaleb(-digits)
+        candidate = (exact_high / unit).to_integral_value(rounding="ROUND_FLOOR") * unit
+        if (
+            exact_low < candidate <= exact_high
+            and float(candidate) > low
+            and (given.step is None or candidate % given.step == 0)
+        ):
+            return candidate + 0
+    return exact_high
+
+
+def _report(
+    table: RuleTable, by_value: Mapping[Any, Mapping[str, int]], of_missing: Mapping[str, int], given: _Values
+) -> DraftReport:
+    """Return how many rows the table gives their class, by applying it to each value."""
+    values = list(by_value)
+    array = pa.array(values, pa.float64()) if given.kind == "number" else pa.array(values)
+    outcomes = CompiledTable(table).classify(column_from_arrow(array)).labels
+    labels = [
+        table.rows[outcome].results[0] if outcome < table.n_rows else None for outcome in outcomes.tolist()
+    ]
+    reproduced = sum(by_value[value].get(str(label), 0) for value, label in zip(values, labels, strict=True))
+    rows = sum(sum(classes.values()) for classes in by_value.values()) + sum(of_missing.values())
+    reproduced += of_missing.get(str(table.missing.get(table.outputs[0].name)), 0)
+    torn = sorted((v for v in by_value if len(by_value[v]) > 1), key=lambda v: -sum(by_value[v].values()))
+    contradictions = [
+        (_shown(v), tuple(sorted(by_value[v].items(), key=lambda pair: -pair[1]))) for v in torn
+    ]
+    if len(of_missing) > 1:
+        contradictions.append(("missing", tuple(sorted(of_missing.items(), key=lambda pair: -pair[1]))))
+    return DraftReport(rows, reproduced, tuple(contradictions))
+
+
+def _shown(value: Any) -> str:
+    return value if isinstance(value, str) else write_bound(_value(value))
+
+
+def blank_rows(values: Sequence[tuple[Value, int]], first: int, n_outputs: int) -> list[Row]:
+    """Return rows with blank results for values a table does not know yet."""
+    blanks: tuple[Result, ...] = (UNFINISHED,) * n_outputs
+    return [
+        Row(first + n, (Equals(value),), blanks, note=count(rows, "row"))
+        for n, (value, rows) in enumerate(values)
+    ]

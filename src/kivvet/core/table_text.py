@@ -1,0 +1,149 @@
+"""A table as the text of its file."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from kivvet.core.conditions import write_condition
+from kivvet.core.tables import UNFINISHED, Input, Output, Result, RuleTable, columns_of
+from kivvet.core.values import write_decimal, write_value
+
+_LONGEST_PADDING = 40
+
+
+def table_text(table: RuleTable, rows_file: str | None = None) -> str:
+    """Return the TOML file of a table.
+
+    Parameters
+    ----------
+    table : RuleTable
+    rows_file : str, optional
+        The file beside it that holds the rows; without it they stand in the text, each with its note.
+    """
+    lines = [
+        f"{word} = {_quoted(text)}"
+        for word, text in (("title", table.parts.title), ("owner", table.parts.owner))
+        if text
+    ]
+    lines += [f"inputs.{_key(one.name)} = {_input(one)}" for one in table.inputs]
+    lines += [f"outputs.{_key(one.name)} = {_output(one)}" for one in table.outputs]
+    if table.match != "one":
+        lines.append(f"match = {_quoted(table.match)}")
+    for word in ("missing", "otherwise"):
+        if given := getattr(table, word):
+            lines.append(
+                f"{word} = {{ "
+                + ", ".join(f"{_key(name)} = {_quoted(result_text(value))}" for name, value in given.items())
+                + " }"
+            )
+    if table.lookup is not None:
+        lines.append(f"lookup = {_quoted(rows_file or table.name + '.csv')}")
+        return "\n".join(lines) + "\n"
+    if rows_file is not None:
+        lines.append(f"rows = {_quoted(rows_file)}")
+        return "\n".join(lines) + "\n"
+    return "\n".join([*lines, "", "rows = [", *row_lines(table), "]"]) + "\n"
+
+
+def row_lines(table: RuleTable) -> list[str]:
+    """Return the rows as lines of TOML, aligned, each with its note as a comment."""
+    cells = [
+        [_quoted(write_condition(row.conditions[0])), *(_quoted(result_text(r)) for r in row.results)]
+        for row in table.rows
+    ]
+    header = (
+        [[_quoted(one.name) for one in columns_of(table.inputs, table.outputs)]]
+        if len(table.outputs) > 1
+        else []
+    )
+    widths = [min(_LONGEST_PADDING, max(map(len, column))) for column in zip(*header, *cells, strict=True)]
+    lines = []
+    for row, note in zip(
+        [*header, *cells], [*([""] * len(header)), *(row.note for row in table.rows)], strict=True
+    ):
+        padded = [f"{cell}, ".ljust(width + 2) for cell, width in zip(row[:-1], widths, strict=False)]
+        line = f"  [{''.join(padded)}{row[-1]}],"
+        lines.append(f"{line.ljust(sum(widths) + 2 * len(widths) + 4)}# {note}" if note else line)
+    return lines
+
+
+def row_records(table: RuleTable) -> list[list[str]]:
+    """Return the rows as records of CSV, headings first; the note of a row as a spare column."""
+    has_notes = any(row.note for row in table.rows)
+    names = [
+        *(one.name for one in table.inputs),
+        *(one.name for one in table.outputs),
+        *(["note"] if has_notes else []),
+    ]
+    records = [names]
+    for row in table.rows:
+        record = [write_condition(row.conditions[0]), *map(result_text, row.results)]
+        records.append([*record, row.note] if has_notes else record)
+    return records
+
+
+def result_text(result: Result) -> str:
+    """Return a result as a cell that reads as it: words that mean something else in quotes."""
+    if result is UNFINISHED:
+        return ""
+    if result is None:
+        return "missing"
+    text = write_value(result)  # type: ignore[arg-type]
+    is_plain = not isinstance(result, str) or (
+        text == text.strip() and text != "missing" and text[:1] not in ('"', "=") and text
+    )
+    return text if is_plain else '"' + text.replace('"', '""') + '"'
+
+
+def _input(one: Input) -> str:
+    options: dict[str, str] = {"type": _quoted(one.type)}
+    if one.step is not None:
+        size = write_decimal(one.step)
+        options["step"] = (
+            size if not one.step_offset else f"{{ size = {size}, offset = {write_decimal(one.step_offset)} }}"
+        )
+    if one.domain is not None:
+        options["domain"] = _quoted(write_condition(one.domain))
+    if one.shape:
+        options["shape"] = _quoted(one.shape)
+    if one.fold:
+        options["fold"] = json.dumps(one.fold)
+    if one.required:
+        options["required"] = "true"
+    if one.column:
+        options["column"] = _quoted(one.column)
+    if one.tz:
+        options["tz"] = _quoted(one.tz)
+    return _options(options)
+
+
+def _output(one: Output) -> str:
+    options: dict[str, str] = {"type": _quoted(one.type)}
+    if one.width is not None:
+        options["width"] = str(one.width)
+    if one.order:
+        options["order"] = json.dumps(one.order, ensure_ascii=False)
+    if one.meaning:
+        options["meaning"] = (
+            "{ " + ", ".join(f"{_key(name)} = {_quoted(word)}" for name, word in one.meaning.items()) + " }"
+        )
+    if one.column:
+        options["column"] = _quoted(one.column)
+    return _options(options)
+
+
+def _options(options: dict[str, str]) -> str:
+    if len(options) == 1:
+        return options["type"]
+    return "{ " + ", ".join(f"{name} = {text}" for name, text in options.items()) + " }"
+
+
+def _quoted(text: Any) -> str:
+    """Return a TOML basic string."""
+    return json.dumps(str(text), ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _key(name: str) -> str:
+    is_bare = name.isascii() and name.replace("_", "").replace("-", "").isalnum()
+    return name if is_bare else _quoted(name)

@@ -1,0 +1,83 @@
+"""A draft on a terminal: the table as written, what reproducing examples came to, and what to do next."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.book.draft_table import Drafted
+from kivvet.core.table_text import table_text
+from kivvet.errors import count, shown_path
+from kivvet.show.terminal import print_columns
+
+_MOST_LINES = 30
+_MOST_CONTRADICTIONS = 8
+
+
+def print_drafted(out: Console, done: Drafted) -> None:
+    """Print a new table and what is left to do."""
+    for path in done.files:
+        out.print(Text().append("written  ", "green").append(shown_path(path)))
+    out.print()
+    rows_file = done.files[1].name if len(done.files) > 1 else None
+    text = table_text(done.table, rows_file if done.table.lookup is None else done.files[-1].name)
+    lines = text.rstrip("\n").split("\n")
+    for line in lines[:_MOST_LINES]:
+        code, _, note = line.partition("# ")
+        out.print(Text(("  " + code).rstrip()) if not note else Text("  " + code).append("# " + note, "dim"))
+    if len(lines) > _MOST_LINES:
+        out.print(Text(f"  ... and {len(lines) - _MOST_LINES} more lines", "dim"))
+    out.print()
+    if done.table.drafted is not None:
+        _print_reproduced(out, done)
+        return
+    blank = len(done.table.check().of_kind("unfinished"))
+    if blank:
+        out.print(
+            Text(
+                f"{count(blank, 'class', 'classes')} to fill in, then: kivvet check {done.table.name}",
+                "green",
+            )
+        )
+    else:
+        out.print(Text(f"next: kivvet check {done.table.name}", "green"))
+
+
+def _print_reproduced(out: Console, done: Drafted) -> None:
+    report = done.table.drafted
+    assert report is not None
+    style = "green" if report.reproduced == report.rows else "yellow"
+    out.print(
+        Text(
+            f"applied to the data, it gives {report.reproduced:,} of {count(report.rows, 'row')} the class they have",
+            style,
+        )
+    )
+    if report.contradictions:
+        out.print(
+            Text(
+                f"{count(len(report.contradictions), 'value')} in several classes; the table takes the most frequent:"
+            )
+        )
+    for value, classes in report.contradictions[:_MOST_CONTRADICTIONS]:
+        print_columns(
+            out,
+            [("", "", 2), (value, "yellow", max(12, len(value) + 2))],
+            ", ".join(f"{label} ({n:,})" for label, n in classes),
+        )
+    if len(report.contradictions) > _MOST_CONTRADICTIONS:
+        out.print(Text(f"  ... and {len(report.contradictions) - _MOST_CONTRADICTIONS} more", "dim"))
+
+
+def print_extended(out: Console, done: Drafted, name: str) -> None:
+    """Print what was added to a table."""
+    if not done.n_added:
+        out.print(Text().append(name, "bold").append(" knows every value of the data; nothing to add"))
+        return
+    out.print(
+        Text().append(f"{count(done.n_added, 'row')} added to ").append(shown_path(done.files[0]), "bold")
+    )
+    if done.table.lookup is None:
+        for line in table_text(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
+            out.print(Text(f"  {line.strip()}"))
+    out.print(Text(f"fill in the results, then: kivvet check {name}", "green"))
