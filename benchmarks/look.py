@@ -13,6 +13,7 @@ import pyarrow.parquet as pq
 
 from benchmarks.runner import Comparison
 from kivvet.book.look_source import look_at_source
+from kivvet.core.counting import MOST_DISTINCT
 from kivvet.core.look import Look
 from kivvet.io.csv_files import CsvTarget
 
@@ -52,8 +53,12 @@ def comparisons() -> Iterator[Comparison]:
         expected = {name: len(table.column(name).drop_null().unique()) for name in table.column_names}
 
         def is_right(made: Look | dict[str, int]) -> bool:
-            found = {one.name: one.distinct for one in made.columns} if isinstance(made, Look) else made
-            return found == expected
+            if not isinstance(made, Look):
+                return made == expected
+            return all(  # beyond a quarter of a million, ours says "more than"
+                one.distinct == expected[one.name] if one.is_counted else expected[one.name] > MOST_DISTINCT
+                for one in made.columns
+            )
 
         def by_pandas_csv() -> dict[str, int]:
             frame = pd.read_csv(csv, dtype={"code": "str"})
@@ -64,5 +69,17 @@ def comparisons() -> Iterator[Comparison]:
             return {name: frame[name].nunique() for name in frame}
 
         size = csv.stat().st_size / 1e6
-        yield Comparison(f"look: CSV, {N_ROWS:,} rows, 12 columns, {size:.0f} MB", lambda: look_at_source(csv), {"pandas read, nunique": by_pandas_csv}, is_right, 1.5)
-        yield Comparison(f"look: Parquet, {N_ROWS:,} rows, 12 columns", lambda: look_at_source(parquet), {"pandas read, nunique": by_pandas_parquet}, is_right, 1.5)
+        yield Comparison(
+            f"look: CSV, {N_ROWS:,} rows, 12 columns, {size:.0f} MB",
+            lambda: look_at_source(csv),
+            {"pandas read, nunique": by_pandas_csv},
+            is_right,
+            1.5,
+        )
+        yield Comparison(
+            f"look: Parquet, {N_ROWS:,} rows, 12 columns",
+            lambda: look_at_source(parquet),
+            {"pandas read, nunique": by_pandas_parquet},
+            is_right,
+            1.5,
+        )

@@ -21,7 +21,14 @@ from kivvet.core.applied import value_counts
 from kivvet.core.columns import column_from_arrow
 from kivvet.core.conditions import Equals
 from kivvet.core.convert import convert_text
-from kivvet.core.draft import PairCounter, Wishes, blank_rows, draft_from_examples, draft_from_values
+from kivvet.core.draft import (
+    MOST_DISTINCT,
+    PairCounter,
+    Wishes,
+    blank_rows,
+    draft_from_examples,
+    draft_from_values,
+)
 from kivvet.core.look import Looker
 from kivvet.core.table_text import row_lines, row_records, table_text
 from kivvet.core.tables import Input, Output, Row, RuleTable, TableParts, columns_of
@@ -85,7 +92,7 @@ def draft_table(
     wanted = [column, *([classes] if classes else [])]
     named_columns(source, wanted)
     declared = data.dataset.types if data.dataset else None
-    looker, pairs = Looker([column], {column: data.words(column)}, declared), PairCounter()
+    looker, pairs = Looker([column], {column: data.words(column)}, declared, MOST_DISTINCT), PairCounter()
     for batch in source.batches(list(dict.fromkeys(wanted))):
         looker.see(batch)
         if classes:

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from kivvet.book.book import Book
 
 OnRows = Callable[[int], None]
+_BLOCK_BYTES = 24 << 20  # large batches hold fewer values twice
 
 
 def look_at_source(
@@ -39,7 +40,7 @@ def look_at_source(
     names = named_columns(source, columns)
     words = {name: dataset.words_that_mean_missing(name) for name in names} if dataset else {}
     looker = Looker(names, words, dataset.types if dataset else None)
-    for batch in source.batches(names):
+    for batch in source.batches(names, _BLOCK_BYTES):
         looker.see(batch)
         on_rows(batch.num_rows)
     if not looker.rows:

@@ -23,12 +23,15 @@ from kivvet.core.columns import column_from_arrow
 from kivvet.core.compiled import CompiledTable
 from kivvet.core.conditions import Between, Condition, Equals, write_bound
 from kivvet.core.convert import convert_text
-from kivvet.core.look import ColumnLook, Looker, ValueCounter, as_numbers, finest_step
+from kivvet.core.counting import ValueCounter, as_numbers, finest_step
+from kivvet.core.look import ColumnLook, Looker
 from kivvet.core.tables import UNFINISHED, Input, Output, Result, Row, RuleTable, TableParts
-from kivvet.core.values import Value, ValueType, days_since_epoch, write_value
+from kivvet.core.values import Value, ValueType, write_value
 from kivvet.errors import DataError, count, listed
 
 MOST_ROWS = 100_000
+#: Distinct values a draft looks at; beyond, bounds are proposed from these many.
+MOST_DISTINCT = 2_000_000
 _FEW_INTEGERS = 20
 
 
@@ -135,7 +138,7 @@ def draft(
         )
     )
     wishes = Wishes(output, method, n_bins, tuple(_bound_text(one) for one in bounds), by_value)
-    looker, pairs = Looker([column]), PairCounter()
+    looker, pairs = Looker([column], most_distinct=MOST_DISTINCT), PairCounter()
     for batch in table.to_batches():
         looker.see(batch)
         if classes:
@@ -168,12 +171,15 @@ def draft_from_values(name: str, column: str, looker: Looker, wishes: Wishes) ->
     (seen,) = looker.look().columns
     given = _typed_values(seen, looker.counters[column])
     output = Output(wishes.output or name, "text")
-    rows = _bin_rows(given, wishes) if _wants_bins(seen, given, wishes) else _value_rows(seen, given)
-    made = [
-        Row(number, (condition,), (UNFINISHED,), note=count(n, "row"))
-        for number, (condition, n) in enumerate(rows, 1)
-    ]
-    return _table(name, _input(column, given, is_bins=_wants_bins(seen, given, wishes)), output, made)
+    is_bins = _wants_bins(seen, given, wishes)
+    conditions = _bins(given, wishes) if is_bins else _one_a_value(seen, given)
+    rows = [Row(number, (condition,), (UNFINISHED,)) for number, condition in enumerate(conditions, 1)]
+    table = _table(name, _input(column, given, is_bins=is_bins), output, rows)
+    values = given.values.cast(pa.timestamp("us")) if given.kind == "datetime" else given.values
+    outcomes = CompiledTable(table).classify(column_from_arrow(values)).labels
+    n_rows = np.bincount(outcomes, given.rows, table.n_rows).astype(int).tolist()
+    noted = [replace(row, note=count(n, "row")) for row, n in zip(rows, n_rows, strict=False)]
+    return _table(name, table.inputs[0], output, noted)
 
 
 def _table(name: str, about: Input, output: Output, rows: Sequence[Row], **more: Any) -> RuleTable:
@@ -190,6 +196,8 @@ def _typed_values(seen: ColumnLook, counter: ValueCounter) -> _Values:
         )
     values, rows = counter.merge()
     kind: ValueType = seen.type
+    if not seen.is_counted and kind in ("text", "boolean"):
+        raise _too_many(seen)
     if pa.types.is_string(values.type):
         values = convert_text(values, kind).array
     elif pa.types.is_decimal(values.type):
@@ -233,15 +241,20 @@ def _wants_bins(seen: ColumnLook, given: _Values, wishes: Wishes) -> bool:
     )
 
 
-def _value_rows(seen: ColumnLook, given: _Values) -> list[tuple[Condition, int]]:
+def _one_a_value(seen: ColumnLook, given: _Values) -> list[Condition]:
+    """Return a condition for each value, most frequent first."""
     if not seen.is_counted or seen.distinct > MOST_ROWS:
-        raise DataError(
-            f"column {seen.name!r} has {'more than ' if not seen.is_counted else ''}{seen.distinct:,} distinct values",
-            expected=f"at most {MOST_ROWS:,} for a mapping with a row each",
-            fix="for numbers and dates propose bounds; for codes write prefixes (C3*) or code ranges (C30* to C39*); for attributes of each key use a lookup",
-        )
+        raise _too_many(seen)
     order = np.argsort(-given.rows, kind="stable")
-    return [(Equals(_value(given.values[int(place)].as_py())), int(given.rows[place])) for place in order]
+    return [Equals(_value(given.values[int(place)].as_py())) for place in order]
+
+
+def _too_many(seen: ColumnLook) -> DataError:
+    return DataError(
+        f"column {seen.name!r} has {'more than ' if not seen.is_counted else ''}{seen.distinct:,} distinct values",
+        expected=f"at most {MOST_ROWS:,} for a mapping with a row each",
+        fix="for numbers and dates propose bounds; for codes write prefixes (C3*) or code ranges (C30* to C39*); for attributes of each key use a lookup",
+    )
 
 
 def _value(value: Any) -> Value:
@@ -254,21 +267,12 @@ def _value(value: Any) -> Value:
     )
 
 
-def _bin_rows(given: _Values, wishes: Wishes) -> list[tuple[Condition, int]]:
+def _bins(given: _Values, wishes: Wishes) -> list[Condition]:
     numbers = as_numbers(given.values)
     finite = np.isfinite(numbers)
-    bounds = (
-        _given_bounds(wishes.bounds, given.kind)
-        if wishes.bounds
-        else _proposed_bounds(given, numbers[finite], given.rows[finite], wishes)
-    )
-    places = (
-        np.searchsorted(numbers, [_number(bound) for bound in bounds], side="left")
-        if bounds
-        else np.zeros(0, int)
-    )
-    sizes = [int(part.sum()) for part in np.split(given.rows, places)]
-    return list(zip(_half_open(bounds), sizes, strict=True))
+    if wishes.bounds:
+        return _half_open(_given_bounds(wishes.bounds, given.kind))
+    return _half_open(_proposed_bounds(given, numbers[finite], given.rows[finite], wishes))
 
 
 def _half_open(bounds: Sequence[Value]) -> list[Condition]:
@@ -277,10 +281,6 @@ def _half_open(bounds: Sequence[Value]) -> list[Condition]:
         return [Between(None, False, None, False)]
     inner = [Between(low, True, high, False) for low, high in pairwise(bounds)]
     return [Between(None, False, bounds[0], False), *inner, Between(bounds[-1], True, None, False)]
-
-
-def _number(bound: Value) -> float:
-    return float(days_since_epoch(bound)) if isinstance(bound, dt.date) else float(bound)
 
 
 def _given_bounds(texts: Sequence[str], kind: ValueType) -> list[Value]:
@@ -385,9 +385,7 @@ def draft_from_examples(
     of_missing = by_value.pop(None, {})
     if not by_value:
         raise DataError("no row has both a value and a class", expected=f"classes for column {column!r}")
-    winner = {
-        value: max(classes, key=lambda label, c=classes: c[label]) for value, classes in by_value.items()
-    }
+    winner = {value: _most_frequent(classes) for value, classes in by_value.items()}
     is_bins = given.kind in ("integer", "number", "date", "datetime") and not wishes.by_value
     is_bins = is_bins and not (
         given.kind == "integer" and seen.distinct <= _FEW_INTEGERS and not _is_in_runs(winner)
@@ -401,6 +399,10 @@ def draft_from_examples(
     table = _table(name, about, output, rows, **more)
     report = _report(table, by_value, of_missing, given)
     return RuleTable.from_parts(replace(table.parts, drafted=report))
+
+
+def _most_frequent(classes: Mapping[str, int]) -> str:
+    return max(classes, key=lambda label: classes[label])
 
 
 def _typed(value: Any, kind: ValueType) -> Any:

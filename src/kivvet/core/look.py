@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +14,18 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.convert import FIELD_PATTERNS, blank_to_null, convert_text, fitting_types
+from kivvet.core.convert import blank_to_null, convert_text
+from kivvet.core.counting import (
+    MOST_DISTINCT,
+    FloatArray,
+    Tail,
+    ValueCounter,
+    as_numbers,
+    as_values,
+    finest_step,
+    is_text_type,
+    type_of_values,
+)
 from kivvet.core.values import ValueType, fold_text, write_value
 from kivvet.errors import count
 
@@ -20,21 +33,17 @@ if TYPE_CHECKING:
     import pandas as pd
 
 LOOK_VERSION = 1
-#: Distinct values of a column that are counted one by one; where there are more, that is said.
-MOST_DISTINCT = 2_000_000
-_COMPACT_AT = 400_000
-_MOST_COMPARED = 100_000
+_ROWS_FOR_THREADS = 10_000
+_THREADS = min(4, os.cpu_count() or 1)
+_MOST_COMPARED = 100_000  # values listed, the most frequent first
+_MOST_FOLDED = 20_000  # of those, held against each other
 _MOST_SHOWN = 5
 _N_BARS = 12
 _FEW_INTEGERS = 20
-_FINEST_DIGITS = 6
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
 _WORDS_LIKE_MISSING = frozenset(
     {"na", "n/a", "n.a.", "nan", "null", "none", "nil", "-", "--", "?", ".", "missing", "unknown", "#n/a"}
 )
-_LEADING_ZEROS = r"^[+-]?0[0-9]"
-
-FloatArray = npt.NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,28 +179,37 @@ class Looker:
         By column, words that mean missing.
     declared : mapping of str to str, optional
         By column, the type it is read as, where that is decided already.
+    most_distinct : int
+        Distinct values of a column that are counted; where there are more, counting stops, and quantiles come
+        from every n-th row.
     """
 
     def __init__(
         self, names: Sequence[str], missing_words: dict[str, tuple[str, ...]] | None = None,
-        declared: Mapping[str, ValueType] | None = None,
+        declared: Mapping[str, ValueType] | None = None, most_distinct: int = MOST_DISTINCT,
     ) -> None:  # fmt: skip
         self.declared = declared or {}
         self.names = list(names)
         self.missing_words = missing_words or {}
-        self.counters = {name: ValueCounter() for name in names}
+        self.counters = {name: ValueCounter(most_distinct) for name in names}
         self.rows = 0
 
     def see(self, batch: pa.RecordBatch) -> None:
-        """Count the values of one batch."""
+        """Count the values of one batch; columns are shared out over threads."""
         self.rows += batch.num_rows
-        for name in self.names:
-            array = batch.column(name)
-            if pa.types.is_dictionary(array.type):
-                array = array.dictionary_decode()
-            if _is_text(array.type):
-                array = blank_to_null(array.cast(pa.string()), self.missing_words.get(name, ()))
-            self.counters[name].add(array)
+        if batch.num_rows < _ROWS_FOR_THREADS or len(self.names) == 1:
+            for name in self.names:
+                self._see_column(name, batch.column(name))
+        else:
+            with ThreadPoolExecutor(_THREADS) as pool:
+                list(pool.map(lambda name: self._see_column(name, batch.column(name)), self.names))
+
+    def _see_column(self, name: str, array: pa.Array) -> None:
+        if pa.types.is_dictionary(array.type):
+            array = array.dictionary_decode()
+        if is_text_type(array.type):
+            array = blank_to_null(array.cast(pa.string()), self.missing_words.get(name, ()))
+        self.counters[name].add(array)
 
     def look(self) -> Look:
         """Return the look at all batches so far."""
@@ -203,62 +221,8 @@ class Looker:
         )
 
 
-class ValueCounter:
-    """Counts the distinct values of one column as its batches come."""
-
-    def __init__(self) -> None:
-        self.parts: list[pa.Table] = []
-        self.n_waiting = 0
-        self.n_merged = 0
-        self.missing = 0
-        self.is_full = False
-
-    def add(self, array: pa.Array) -> None:
-        """Count one batch; null and NaN are missing."""
-        if pa.types.is_floating(array.type):
-            array = pc.if_else(pc.is_nan(array), pa.scalar(None, array.type), array)
-        self.missing += array.null_count
-        if self.is_full:
-            return
-        counted = pc.value_counts(array.drop_null() if array.null_count else array)
-        self.parts.append(pa.table({"value": counted.field("values"), "rows": counted.field("counts")}))
-        self.n_waiting += len(counted)
-        if self.n_waiting > max(_COMPACT_AT, self.n_merged):
-            self.merge()
-            self.is_full = self.n_merged > MOST_DISTINCT
-
-    def merge(self) -> tuple[pa.Array, npt.NDArray[np.int64]]:
-        """Return the distinct values, in the order they came, and their rows."""
-        if not self.parts:
-            return pa.array([], pa.string()), np.zeros(0, np.int64)
-        if len(self.parts) > 1:
-            merged = (
-                pa.concat_tables(self.parts).group_by("value", use_threads=False).aggregate([("rows", "sum")])
-            )
-            self.parts = [
-                merged.rename_columns({"rows_sum": "rows"}) if "rows_sum" in merged.column_names else merged
-            ]
-            self.parts = [self.parts[0].select(["value", "rows"])]
-        self.n_waiting, self.n_merged = 0, self.parts[0].num_rows
-        values, rows = (self.parts[0].column(name).combine_chunks() for name in ("value", "rows"))
-        return _flat(values), _flat(rows).to_numpy(zero_copy_only=False)
-
-
-def _flat(array: Any) -> pa.Array:
-    if isinstance(array, pa.ChunkedArray):
-        return array.chunk(0) if array.num_chunks else pa.array([], array.type)
-    return array
-
-
-def _is_text(type_: pa.DataType) -> bool:
-    return bool(
-        pa.types.is_string(type_) or pa.types.is_large_string(type_) or pa.types.is_string_view(type_)
-    )
-
-
 def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | None = None) -> ColumnLook:
     values, counts = counter.merge()
-    is_counted = not counter.is_full
     if not len(values):
         return ColumnLook(
             name,
@@ -269,6 +233,8 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
             0,
             hints=("there is nothing in it",) if rows else (),
         )
+    if counter.tail is not None:
+        return _look_at_many(name, counter, counter.tail, rows)
     order = np.argsort(-counts, kind="stable")
     shown = tuple(
         zip(
@@ -277,22 +243,20 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
             strict=True,
         )
     )
-    kind, reason, hints = _type_of(values, counts)
-    if declared is not None and _is_text(values.type):
+    kind, reason, hints = type_of_values(values, counts)
+    if declared is not None and is_text_type(values.type):
         bad = convert_text(values, declared).bad
         kind, reason = declared, "declared by the dataset"
         hints = (
             [] if bad is None else [f"{count(int(counts[bad].sum()), 'field')} cannot be read as {declared}"]
         )
     more: dict[str, Any] = {}
-    if kind in ("integer", "number", "date", "datetime") and is_counted:
+    if kind in ("integer", "number", "date", "datetime"):
         more = _range_of(values, counts, kind)
         hints += _number_hints(more.pop("numbers", None), more.pop("weights", None), kind, len(values), rows)
     elif kind == "text":
         more = {"longest": int(pc.max(pc.utf8_length(values)).as_py())}
         hints += _text_hints(shown)
-    if not is_counted:
-        hints.append(f"more than {MOST_DISTINCT:,} distinct values; they were not all counted")
     return ColumnLook(
         name,
         kind,
@@ -300,11 +264,32 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
         rows,
         counter.missing,
         len(values),
-        is_counted,
         values=shown,
         hints=tuple(hints),
         **more,
     )
+
+
+def _look_at_many(name: str, counter: ValueCounter, tail: Tail, rows: int) -> ColumnLook:
+    """Return the look at a column with too many distinct values to count them all."""
+    more: dict[str, Any] = {"longest": tail.longest} if tail.kind == "text" else {}
+    if tail.lowest is not None and tail.kind != "text":
+        numbers = tail.sample()
+        sample_type = tail.type
+        places = [int(len(numbers) * q) for q in _QUANTILES]
+        ends = _written(pa.array([tail.lowest, tail.highest], sample_type))
+        quantiles = _written(as_values(numbers[places], sample_type))
+        scale = (rows - counter.missing) / len(numbers)
+        bars = _bars(numbers, np.ones(len(numbers), np.int64), sample_type)
+        more |= {
+            "lowest": ends[0], "highest": ends[1], "step": f"{tail.step:g}" if tail.step else "",
+            "quantiles": {f"{q * 100:g} %": f"about {text}" for q, text in zip(_QUANTILES, quantiles, strict=True)},
+            "bars": tuple((low, high, round(n * scale)) for low, high, n in bars),
+        }  # fmt: skip
+    hint = f"more than {counter.most:,} distinct values; they were not counted one by one"
+    return ColumnLook(
+        name, tail.kind, tail.reason, rows, counter.missing, counter.most, False, hints=(hint, *tail.hints), **more
+    )  # fmt: skip
 
 
 def _written(values: pa.Array) -> list[str]:
@@ -314,54 +299,9 @@ def _written(values: pa.Array) -> list[str]:
     ]
 
 
-def _type_of(values: pa.Array, counts: npt.NDArray[np.int64]) -> tuple[ValueType, str, list[str]]:
-    """Return the type Kivvet reads a column as, why, and what is odd about that."""
-    if not _is_text(values.type):
-        return _stored_type(values.type), f"stored as {values.type}", []
-    fields = pc.utf8_trim_whitespace(values)
-    fields = fields.filter(pc.not_equal(fields, ""))
-    fitting = fitting_types(fields, list(FIELD_PATTERNS)) if len(fields) else []
-    if fitting:
-        names = {
-            "integer": "whole numbers",
-            "number": "numbers",
-            "boolean": "true or false",
-            "date": "dates",
-            "datetime": "times",
-        }
-        return fitting[0], f"all fields are {names[fitting[0]]}", []
-    zeros = pc.match_substring_regex(fields, _LEADING_ZEROS)
-    is_number = pc.match_substring_regex(fields, FIELD_PATTERNS["number"])
-    if pc.all(pc.or_(zeros, pc.or_(is_number, pc.equal(fields, "0")))).as_py():
-        example = fields.filter(zeros)[0].as_py()
-        return "text", f"leading zeros, such as {example}", []
-    if (
-        len(fields) == len(values)
-        and (n_numbers := int(counts[is_number.to_numpy(zero_copy_only=False)].sum())) * 2 >= counts.sum()
-    ):
-        odd = fields.filter(pc.invert(is_number))
-        examples = ", ".join(repr(one) for one in odd[:3].to_pylist())
-        n_odd = int(counts.sum()) - n_numbers
-        hint = f"mixed: {count(n_numbers, 'field')} {'is a number' if n_numbers == 1 else 'are numbers'}, {n_odd:,} {'is' if n_odd == 1 else 'are'} not, such as {examples}"
-        return "text", "not all fields are numbers", [hint]
-    return "text", "words", []
-
-
-def _stored_type(type_: pa.DataType) -> ValueType:
-    if pa.types.is_integer(type_):
-        return "integer"
-    if pa.types.is_floating(type_) or pa.types.is_decimal(type_):
-        return "number"
-    if pa.types.is_boolean(type_):
-        return "boolean"
-    if pa.types.is_date(type_):
-        return "date"
-    return "datetime" if pa.types.is_timestamp(type_) else "text"
-
-
 def _range_of(values: pa.Array, counts: npt.NDArray[np.int64], kind: ValueType) -> dict[str, Any]:
     """Return range, quantiles, step and bars of an ordered type, and its numbers in order with their rows."""
-    if _is_text(values.type):
+    if is_text_type(values.type):
         converted = convert_text(values, kind).array
     else:
         converted = values.cast(pa.float64()) if pa.types.is_decimal(values.type) else values
@@ -381,30 +321,6 @@ def _range_of(values: pa.Array, counts: npt.NDArray[np.int64], kind: ValueType) 
         "step": f"{step:g}" if step is not None else "", "bars": _bars(numbers, weights, typed.type),
         "numbers": numbers, "weights": weights,
     }  # fmt: skip
-
-
-def as_numbers(typed: pa.Array) -> FloatArray:
-    """Return numbers, dates (in days) or times (in ticks) as floats."""
-    if pa.types.is_date(typed.type):
-        typed = typed.cast(pa.date32()).cast(pa.int32())
-    elif pa.types.is_timestamp(typed.type):
-        typed = typed.cast(pa.int64())
-    numbers: FloatArray = typed.cast(pa.float64(), safe=False).to_numpy(zero_copy_only=False)
-    return numbers
-
-
-def finest_step(numbers: FloatArray) -> float | None:
-    """Return the largest step that all (finite) numbers are multiples of, None if they are finer than a millionth."""
-    finite = numbers[np.isfinite(numbers)]
-    if not len(finite) or np.abs(finite).max() >= 2.0**53 / 10**_FINEST_DIGITS:
-        return None
-    for digits in range(_FINEST_DIGITS + 1):
-        scaled = finite * 10.0**digits
-        whole = np.rint(scaled)
-        if (np.abs(scaled - whole) <= 1e-9 * np.maximum(1.0, np.abs(scaled))).all():
-            common = int(np.gcd.reduce(whole.astype(np.int64)))
-            return float((common or 1) / 10**digits)
-    return None
 
 
 def _bars(
@@ -471,7 +387,7 @@ def _sentinel(number: float, rows: int) -> str:
 def _text_hints(values: tuple[tuple[str, int], ...]) -> list[str]:
     hints = []
     groups: dict[str, list[tuple[str, int]]] = {}
-    for text, rows in values:
+    for text, rows in values[:_MOST_FOLDED]:
         groups.setdefault(fold_text(text, ("case", "space", "unicode")), []).append((text, rows))
     for same in [group for group in groups.values() if len(group) > 1][:_MOST_SHOWN]:
         listed = " and ".join(f"{text!r} ({rows:,})" for text, rows in same[:4])

@@ -99,7 +99,9 @@ class CsvSource:
             return gzip.open(self.path, "rt", encoding=encoding, newline="")
         return self.path.open(encoding=encoding, newline="")
 
-    def batches(self, names: Sequence[str] | None = None) -> Iterator[pa.RecordBatch]:
+    def batches(
+        self, names: Sequence[str] | None = None, block_bytes: int | None = None
+    ) -> Iterator[pa.RecordBatch]:
         """Yield the rows in order as batches of text columns; those of `names`, or all.
 
         Raises
@@ -116,7 +118,7 @@ class CsvSource:
             reader = arrow_csv.open_csv(
                 stream,
                 read_options=arrow_csv.ReadOptions(
-                    column_names=self.names, skip_rows_after_names=0, block_size=_BLOCK_BYTES, encoding=self.encoding,
+                    column_names=self.names, skip_rows_after_names=0, block_size=block_bytes or _BLOCK_BYTES, encoding=self.encoding,
                     skip_rows=self._heading_lines(),
                 ),
                 parse_options=arrow_csv.ParseOptions(delimiter=self.delimiter, newlines_in_values=has_quotes),

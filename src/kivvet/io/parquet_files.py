@@ -41,10 +41,13 @@ class ParquetSource:
                 f"two columns are named {twice[0]!r}", place=Place(shown_path(path)), fix="rename one of them"
             )
 
-    def batches(self, names: Sequence[str] | None = None) -> Iterator[pa.RecordBatch]:
+    def batches(
+        self, names: Sequence[str] | None = None, block_bytes: int | None = None
+    ) -> Iterator[pa.RecordBatch]:
         """Yield the rows in order; the columns of `names`, or all."""
         try:
-            yield from self.file.iter_batches(_ROWS_A_BATCH, columns=None if names is None else list(names))
+            rows = _ROWS_A_BATCH if block_bytes is None else max(_ROWS_A_BATCH, block_bytes // 64)
+            yield from self.file.iter_batches(rows, columns=None if names is None else list(names))
         except (OSError, pa.ArrowInvalid) as error:
             raise DataError(
                 "is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]

@@ -15,6 +15,7 @@ _SPARKS = "▁▂▃▄▅▆▇█"
 _MOST_VALUES = 20
 _LONGEST_VALUE = 40
 _BAR_WIDTH = 30
+_LONGEST_FIGURE = 12
 
 
 def print_look(out: Console, look: Look, title: str) -> None:
@@ -55,11 +56,19 @@ def _in_short(one: ColumnLook) -> str:
             if one.type == "number"
             else ""
         )
-        return f"{one.lowest} to {one.highest}{step}"
+        return f"{_short(one.lowest)} to {_short(one.highest)}{step}"
     shown = ", ".join(f"{_cut(value)} {percent(rows, one.rows)}" for value, rows in one.values[:4])
     more = ", ..." if len(one.values) > 4 else ""
     why = f"  ({one.reason})" if one.reason.startswith("leading") else ""
     return f"{shown}{more}{why}"
+
+
+def _short(figure: str) -> str:
+    return (
+        figure
+        if len(figure) <= _LONGEST_FIGURE or not figure[-1].isdigit() or "-" in figure[1:]
+        else f"{float(figure):.6g}"
+    )
 
 
 def _print_line(out: Console, row: Sequence[str], widths: Sequence[int], style: str, spark: str = "") -> None:

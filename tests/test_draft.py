@@ -1,0 +1,288 @@
+"""Drafts are complete from the start, exact on clean examples, and leave existing lines as they are."""
+
+import datetime as dt
+import itertools
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+import kivvet
+from kivvet import DataError
+from kivvet.core.breaks import METHODS, propose_bounds
+from kivvet.core.table_parser import parse_table
+from tests.conftest import golden
+from tests.conftest import kivvet as command
+from tests.strategies import odd_texts, texts
+
+
+def read_again(table):
+    import tomllib
+    from decimal import Decimal
+
+    parts, findings = parse_table(table.name, tomllib.loads(str(table), parse_float=Decimal))
+    assert findings == []
+    return kivvet.RuleTable.from_parts(parts)
+
+
+@settings(deadline=None)
+@given(st.lists(st.one_of(st.none(), texts, odd_texts), min_size=1, max_size=12))
+def test_a_drafted_mapping_has_a_row_for_each_value_most_frequent_first_and_prints_as_its_file(values):
+    assume(any(values))
+    table = kivvet.draft(pa.table({"x": pa.array(["word", *values])}), "x", name="t")
+    counts = pd.Series(["word", *values]).value_counts()
+    assert counts[table.rows[0].conditions[0].value] == counts.max()
+    assert {row.conditions[0].value for row in table.rows} == set(counts.index)
+    again = read_again(table)
+    assert [row.conditions for row in again.rows] == [row.conditions for row in table.rows]
+    assert len(again.check().of_kind("unfinished")) == len(counts)
+    assert not again.check().has_errors
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.one_of(st.integers(-50, 50).map(lambda n: n / 10), st.floats(-1e6, 1e6), st.none()), min_size=1, max_size=30),
+    st.sampled_from(METHODS), st.integers(1, 7),
+)  # fmt: skip
+def test_drafted_bins_leave_no_gap_and_no_overlap_and_count_every_row(values, method, n_bins):
+    present = [v for v in values if v is not None]
+    assume(present)
+    table = read_again(
+        kivvet.draft(pa.table({"x": pa.array(values, pa.float64())}), "x", method=method, n_bins=n_bins)
+    )
+    assert {one.kind for one in table.check()} <= {"unfinished"}
+    drafted = kivvet.draft(pa.table({"x": pa.array(values, pa.float64())}), "x", method=method, n_bins=n_bins)
+    rows = [int(row.note.split()[0].replace(",", "")) for row in drafted.rows]
+    report = drafted.apply_with_report(pa.table({"x": pa.array(values, pa.float64())})).report.tables[0]
+    assert rows == list(report.rows_by_row)
+    assert sum(rows) == len(present)
+
+
+@settings(deadline=None, max_examples=40)
+@given(st.lists(st.integers(0, 25), min_size=3, max_size=8, unique=True), st.integers(2, 4), st.randoms())
+def test_natural_breaks_are_the_best_there_are(values, n_bins, random):
+    import itertools
+
+    numbers = np.array(sorted(values), float)
+    weights = np.array([random.randint(1, 4) for _ in numbers])
+    n_bins = min(n_bins, len(numbers))
+
+    def spread(breaks):
+        parts = np.split(np.arange(len(numbers)), np.searchsorted(numbers, breaks))
+        total = 0.0
+        for part in parts:
+            mean = np.average(numbers[part], weights=weights[part])
+            total += float((weights[part] * (numbers[part] - mean) ** 2).sum())
+        return total
+
+    best = min(spread(list(chosen)) for chosen in itertools.combinations(numbers[1:], n_bins - 1))
+    assert spread(propose_bounds(numbers, weights, "natural", n_bins)) == pytest.approx(best, abs=1e-6)
+
+
+def test_bounds_of_each_kind_on_numbers_one_can_check_by_hand():
+    frame = pd.DataFrame({"x": [0, 1, 2, 3, 10, 11, 12, 13, 98, 99, 100] * 3})
+
+    def ranges(**options):
+        return [
+            str(line).split('"')[1]
+            for line in str(kivvet.draft(frame, "x", **options)).splitlines()
+            if line.startswith("  [")
+        ]
+
+    assert ranges(method="width", n_bins=2) == ["< 50", ">= 50"]
+    assert ranges(method="counts", n_bins=3) == ["< 10", "10 to <98", ">= 98"]
+    assert ranges(method="natural", n_bins=3) == ["< 10", "10 to <98", ">= 98"]
+    assert ranges(method="round", n_bins=5) == ["< 20", "20 to <40", "40 to <60", "60 to <80", ">= 80"]
+    assert ranges(bounds=[5, 50.5]) == ["< 5", "5 to <50.5", ">= 50.5"]
+    days = pd.DataFrame({"x": pd.date_range("2024-02-01", "2026-05-01")})
+    table = kivvet.draft(days, "x", n_bins=3)
+    assert [line.split('"')[1] for line in str(table).splitlines() if line.startswith("  [")] == [
+        "< 2025-01-01",
+        "2025-01-01 to <2026-01-01",
+        ">= 2026-01-01",
+    ]
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.integers(-40, 40), min_size=1, max_size=4, unique=True),
+    st.lists(st.integers(-60, 60), min_size=1, max_size=40),
+    st.booleans(),
+)
+def test_a_table_applied_and_drafted_back_classifies_the_same(bounds, values, is_fine):
+    scale = 10 if is_fine else 1
+    edges = sorted(bound / scale for bound in bounds)
+    rows = [
+        [f"< {edges[0]}", "c0"],
+        *([f"{a} to <{b}", f"c{n}"] for n, (a, b) in enumerate(itertools.pairwise(edges), 1)),
+        [f">= {edges[-1]}", "c0"],
+    ]
+    table = kivvet.RuleTable("t", {"x": "number"}, {"y": "text"}, rows, missing={"y": "none"})
+    data = pd.DataFrame({"x": [*(value / scale for value in values), None]})
+    done = table.apply(data)
+    drafted = kivvet.draft(done, "x", classes="y", output="z")
+    assert drafted.drafted.reproduced == drafted.drafted.rows == len(done)
+    assert not drafted.check().has_errors
+    assert (read_again(drafted).apply(done)["z"].astype("str") == done["y"].astype("str")).all()
+
+
+@settings(deadline=None)
+@given(st.dictionaries(st.one_of(texts, odd_texts), st.sampled_from("pqr"), min_size=1, max_size=6))
+def test_a_mapping_applied_and_drafted_back_classifies_the_same(classes):
+    frame = pd.DataFrame({"x": [*classes, "word"], "y": [*classes.values(), "p"]})
+    drafted = kivvet.draft(frame, "x", classes="y", output="z")
+    assert drafted.drafted.reproduced == len(frame)
+    assert read_again(drafted).apply(frame)["z"].tolist() == frame["y"].tolist()
+
+
+def test_rows_that_contradict_each_other_are_listed_and_the_count_is_true():
+    frame = pd.DataFrame(
+        {"x": ["a", "a", "a", "b", None, None, "c"], "y": ["p", "p", "q", "r", "m", "n", None]}
+    )
+    report = kivvet.draft(frame, "x", classes="y").drafted
+    assert (report.rows, report.reproduced) == (6, 4)
+    assert report.contradictions == (("a", (("p", 2), ("q", 1))), ("missing", (("m", 1), ("n", 1))))
+
+
+@pytest.mark.parametrize(
+    ("data", "options", "said"),
+    [
+        ({"x": []}, {}, "no rows"),
+        ({"x": [None, None]}, {}, "all 2 rows are missing"),
+        ({"x": ["a"]}, {"method": "width"}, "numbers or dates"),
+        ({"x": [1.5]}, {"bounds": [3, 2]}, "do not rise"),
+        ({"x": [1.5]}, {"bounds": ["high"]}, "not a number"),
+        ({"x": [1.5]}, {"method": "best"}, "no way"),
+        ({"y": [1.5]}, {}, "no column"),
+        ({"x": [f"t{n}" for n in range(100_001)]}, {}, "at most 100,000"),
+        ({"x": ["a"], "y": [None]}, {"classes": "y"}, "both a value and a class"),
+    ],
+)
+def test_what_cannot_be_drafted_is_said(data, options, said):
+    with pytest.raises(DataError) as caught:
+        kivvet.draft(pd.DataFrame(data), "x", **options)
+    assert said in str(caught.value)
+
+
+# In a book
+
+
+def test_from_raw_data_to_a_complete_table_in_two_commands_and_an_editor(survey):
+    ran = command("draft", "group", "--from", "samples", "--column", "method", cwd=survey)
+    golden("draft_mapping.txt", ran.out)
+    path = survey / "tables/group.toml"
+    path.write_text(path.read_text().replace(', ""', ', "net"'))
+    assert command("check", "group", "--no-data", cwd=survey).code == 0
+    golden(
+        "draft_bins.txt",
+        command(
+            "draft", "warmth", "--from", "samples", "--column", "temperature", "--number", "4", cwd=survey
+        ).out,
+    )
+    path = survey / "tables/warmth.toml"
+    for label in ("cold", "cool", "mild", "warm", "hot"):
+        path.write_text(path.read_text().replace('""', f'"{label}"', 1))
+    assert command("check", "warmth", cwd=survey).out == "0 errors, 0 warnings in 1 table\n"
+
+
+def test_a_lookup_is_drafted_with_types_and_its_file_beside_it(survey):
+    golden(
+        "draft_lookup.txt",
+        command(
+            "draft",
+            "place",
+            "--from",
+            "tables/station.csv",
+            "--key",
+            "Station no.",
+            "--keep",
+            "river",
+            "--keep",
+            "opened",
+            cwd=survey,
+        ).out,
+    )
+    table = kivvet.open_book(survey).table("place")
+    assert [one.type for one in (*table.inputs, *table.outputs)] == ["text", "text", "date"]
+    assert (survey / "tables/place.csv").read_bytes() == (survey / "tables/station.csv").read_bytes()
+
+
+def test_old_work_is_turned_into_its_table(survey):
+    data = (
+        "ph,verdict\n"
+        + "".join(f"{n / 10},{'sour' if n < 65 else 'fine' if n < 85 else 'soapy'}\n" for n in range(50, 95))
+        + "7.0,sour\n"
+    )
+    (survey / "old.csv").write_text(data)
+    ran = command(
+        "draft", "verdict", "--from", "old.csv", "--column", "ph", "--classes", "verdict", cwd=survey
+    )
+    golden("draft_examples.txt", ran.out)
+    assert "step = 0.1" in (survey / "tables/verdict.toml").read_text()
+
+
+BLOCKS = {
+    "rows = [\n  [\"a\", \"p\"],  # the first\n  [\"b\", \"q\"]\n]\n# the end\n": "rows = [\n  [\"a\", \"p\"],  # the first\n  [\"b\", \"q\"],\n  [\"z\", \"\"], # 2 rows\n]\n# the end\n",
+    "rows = [[\"a\", \"p\"], [\"b\", \"q\"]]\nmatch = \"one\"\n": "rows = [[\"a\", \"p\"], [\"b\", \"q\"],\n  [\"z\", \"\"], # 2 rows\n]\nmatch = \"one\"\n",
+    "rows = [\n  [\"a\", \"p\"],\n  [\"b\", \"q\"],  # [x], y\n  ]\n": "rows = [\n  [\"a\", \"p\"],\n  [\"b\", \"q\"],  # [x], y\n  [\"z\", \"\"], # 2 rows\n  ]\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("block", BLOCKS, ids=["comments", "one line", "indented end"])
+@pytest.mark.parametrize("line_end", ["\n", "\r\n"])
+def test_extending_adds_only_what_is_unknown_and_changes_no_line(tmp_path, block, line_end):
+    head = '# kept\ninputs.x  =  "text"\noutputs.y = "text"\n'
+    (tmp_path / "tables").mkdir()
+    (tmp_path / "book.toml").write_text('title = "t"\n')
+    (tmp_path / "data.csv").write_text("x\na\nz\nb\nz\n\n")
+    path = tmp_path / "tables/t.toml"
+    path.write_bytes((head + block).replace("\n", line_end).encode())
+    assert command("draft", "t", "--extend", "--from", "data.csv", cwd=tmp_path).code == 0
+    assert path.read_bytes().decode() == (head + BLOCKS[block]).replace("\n", line_end)
+    again = command("draft", "t", "--extend", "--from", "data.csv", cwd=tmp_path)
+    assert again.out == "t knows every value of the data; nothing to add\n"
+
+
+def test_extending_rows_in_files_keeps_their_headings_and_line_ends(survey):
+    path = survey / "tables/method.csv"
+    path.write_bytes(path.read_bytes().rstrip(b"\n").replace(b"\n", b"\r\n"))
+    before = path.read_bytes()
+    assert command("draft", "method", "--extend", "--from", "samples", cwd=survey).code == 0
+    assert path.read_bytes() == before + b'\r\nXR,,39 rows\r\n"""PR """,,15 rows\r\n'
+    stations = (survey / "tables/station.csv").read_bytes()
+    assert command("draft", "station", "--extend", "--from", "samples", cwd=survey).code == 0
+    assert (survey / "tables/station.csv").read_bytes() == stations + b"0099,,,,,\n"
+
+
+def test_nothing_is_overwritten_without_being_asked(survey):
+    before = {path: path.read_bytes() for path in survey.rglob("*") if path.is_file()}
+    for arguments, said in [
+        (["method", "--from", "samples", "--column", "method"], "there is a table 'method' already"),
+        (["new", "--from", "nowhere.csv", "--column", "x"], "no such file"),
+        (["new", "--from", "samples", "--column", "metod"], "did you mean 'method'"),
+        (["new", "--from", "samples"], "--column COLUMN"),
+        (["a/b", "--from", "samples", "--column", "method"], "no name for a table"),
+        (["ph_class", "--extend", "--from", "samples"], "has ranges, not values"),
+        (["nowhere", "--extend", "--from", "samples"], "no table"),
+    ]:
+        ran = command("draft", *arguments, cwd=survey)
+        assert ran.code in (1, 2) and said in ran.err, ran.err
+    assert {path: path.read_bytes() for path in survey.rglob("*") if path.is_file()} == before
+    assert (
+        command("draft", "method", "--replace", "--from", "samples", "--column", "method", cwd=survey).code
+        == 0
+    )
+    assert kivvet.open_book(survey).table("method").n_rows == 8
+
+
+def test_dates_in_examples_get_round_bounds():
+    days = [dt.date(2026, 1, 5) + dt.timedelta(n) for n in range(100)]
+    frame = pa.table({"d": days, "y": ["winter" if day < dt.date(2026, 3, 1) else "spring" for day in days]})
+    table = kivvet.draft(frame, "d", classes="y")
+    assert [str(line).split('"')[1] for line in str(table).splitlines() if line.startswith("  [")] == [
+        "< 2026-03-01",
+        ">= 2026-03-01",
+    ]

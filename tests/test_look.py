@@ -1,0 +1,153 @@
+"""A look shows what is there: the planted dirt without being told where, exact counts, bounded memory."""
+
+import datetime as dt
+from collections import Counter
+
+import pandas as pd
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import kivvet
+from kivvet.core.counting import ValueCounter
+from kivvet.core.look import Looker
+from kivvet.demo.survey_data import survey_samples
+from tests.conftest import golden
+from tests.conftest import kivvet as command
+
+
+@settings(deadline=None)
+@given(st.lists(st.lists(st.one_of(st.none(), st.integers(-3, 3)), max_size=6), max_size=5))
+def test_counts_are_those_of_a_loop_however_the_rows_come(batches):
+    looker = Looker(["x"])
+    for batch in batches:
+        looker.see(pa.record_batch({"x": pa.array(batch, pa.int64())}))
+    (one,) = looker.look().columns
+    counted = Counter(str(v) for batch in batches for v in batch if v is not None)
+    assert dict(one.values) == counted
+    assert one.missing == sum(v is None for batch in batches for v in batch)
+    assert [n for _, n in one.values] == sorted(counted.values(), reverse=True)
+
+
+@pytest.mark.parametrize(
+    ("fields", "kind", "said"),
+    [
+        (["1", "2", ""], "integer", "whole numbers"),
+        (["1", "2.50", " 3"], "number", "numbers"),
+        (["007", "12"], "text", "leading zeros, such as 007"),
+        (["2026-01-31", "2026-02-28"], "date", "dates"),
+        (["2026-01-31", "2026-02-30"], "text", "words"),
+        (["2026-01-31 10:00"], "datetime", "times"),
+        (["true", "false"], "boolean", "true or false"),
+        (["1", "2", "3", "n/a"], "text", "not all fields are numbers"),
+        (["", None], "text", "no row has a value"),
+        (["12345678901234567890"], "number", "numbers"),
+    ],
+)
+def test_the_type_is_the_one_kivvet_reads_and_the_reason_is_told(fields, kind, said):
+    one = kivvet.look(pa.table({"x": pa.array(fields, pa.string())}))["x"]
+    assert one.type == kind
+    assert said in one.reason
+
+
+@pytest.mark.parametrize(
+    ("values", "step"),
+    [
+        ([1, 2, 3], "1"),
+        ([0.1, 0.3], "0.1"),
+        ([5.0, 20.0], "5"),
+        ([0.25, 0.5], "0.25"),
+        ([0.1, 1 / 3], ""),
+        ([1e17, 3.0], ""),
+    ],
+)
+def test_how_fine_the_values_are(values, step):
+    assert kivvet.look(pd.DataFrame({"x": values}))["x"].step == step
+
+
+def test_range_quantiles_and_bars_account_for_every_row():
+    one = kivvet.look(pd.DataFrame({"x": [*range(1, 101), None]}))["x"]
+    assert (one.lowest, one.highest, one.missing) == ("1", "100", 1)
+    assert one.quantiles == {"5 %": "5", "25 %": "25", "50 %": "50", "75 %": "75", "95 %": "95"}
+    assert sum(rows for *_, rows in one.bars) == 100
+    days = kivvet.look(pa.table({"d": pa.array([dt.date(2026, 1, 1), dt.date(2026, 3, 1)])}))["d"]
+    assert (days.lowest, days.highest) == ("2026-01-01", "2026-03-01")
+
+
+def hints(*values, kind=None):
+    return " | ".join(kivvet.look(pa.table({"x": pa.array(values, kind)}))["x"].hints)
+
+
+def test_what_deserves_another_look_is_pointed_out():
+    assert "'North' (2) and 'north ' (1) differ only" in hints("North", "North", "north ", "South")
+    assert "differ only by their Unicode form" in hints("é", "e\u0301")
+    assert "'N/A' (1 row) looks like missing" in hints("N/A", "x")
+    assert "-99 (1 row) lies apart" in hints(-99, 0, 1, 2, 3)
+    assert "9999 (1 row) lies apart" in hints(9999, 0, 1, 2, 3)
+    assert hints(-99, -5, 3, 4) == ""
+    assert "likely a category" in hints(*[1, 2, 3] * 20)
+    assert "2 fields are numbers, 1 is not, such as 'x'" in hints("1", "2", "x")
+
+
+def test_many_distinct_values_are_not_all_kept_and_the_range_is_still_exact():
+    looker = Looker(["n", "t"], most_distinct=100)
+    looker.counters = {"n": ValueCounter(100), "t": ValueCounter(100)}
+    import kivvet.core.counting as counting
+
+    before = counting._COMPACT_AT
+    counting._COMPACT_AT = 50
+    try:
+        for start in range(0, 1000, 100):
+            looker.see(
+                pa.record_batch(
+                    {
+                        "n": [str(n / 2) for n in range(start, start + 100)],
+                        "t": [f"t{n}" for n in range(start, start + 100)],
+                    }
+                )
+            )
+    finally:
+        counting._COMPACT_AT = before
+    n, t = looker.look().columns
+    assert (n.is_counted, n.distinct, n.lowest, n.highest, n.step, n.type) == (
+        False,
+        100,
+        "0",
+        "499.5",
+        "0.5",
+        "number",
+    )
+    assert abs(float(n.quantiles["50 %"].removeprefix("about ")) - 250) < 10
+    assert sum(rows for *_, rows in n.bars) == 1000
+    assert (t.is_counted, t.longest) == (False, 4)
+
+
+def test_the_planted_dirt_of_the_survey_shows():
+    look = kivvet.look(survey_samples())
+    assert look["station"].reason.startswith("leading zeros")
+    said = {one.name: " ".join(one.hints) for one in look.columns}
+    assert "'PR ' (15)" in said["method"] and "'NA'" in said["method"]
+    assert "-9 (57 rows)" in said["oxygen"]
+    assert list(look.to_frame()["name"]) == survey_samples().column_names
+
+
+def test_the_command_shows_all_columns_or_one_in_full(survey):
+    golden("survey_look.txt", command("look", "data/samples.csv", cwd=survey).out)
+    golden("survey_look_column.txt", command("look", "samples", "oxygen", "method", cwd=survey).out)
+    everything = command("look", "samples", "habitat", "--all", cwd=survey).out
+    assert everything.count(" %") == 301
+    assert '"version": 1' in command("look", "samples", "--json", cwd=survey).out
+
+
+def test_what_cannot_be_looked_at_is_said(survey):
+    (survey / "data/none.csv").write_text("a,b\n")
+    for arguments, code, said in [
+        (["data/nowhere.csv"], 2, "no such file"),
+        (["data/none.csv"], 1, "no rows"),
+        (["samples", "oxigen"], 1, "did you mean 'oxygen'"),
+        (["samples.doc"], 2, "of a kind"),
+    ]:
+        ran = command("look", *arguments, cwd=survey)
+        assert (ran.code, ran.out) == (code, "")
+        assert said in ran.err
