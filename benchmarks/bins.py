@@ -28,11 +28,7 @@ def comparisons() -> Iterator[Comparison]:
 
 def _bins(n_bins: int, edges: np.ndarray, values: np.ndarray) -> Comparison:
     classes = [f"class {number}" for number in range(n_bins)]
-    bounds = [
-        f"< {edges[0]}",
-        *(f"{a} to <{b}" for a, b in itertools.pairwise(edges)),
-        f">= {edges[-1]}",
-    ]
+    bounds = [f"< {edges[0]}", *(f"{a} to <{b}" for a, b in itertools.pairwise(edges)), f">= {edges[-1]}"]
     table = RuleTable("size", {"x": "number"}, {"size": "text"}, list(zip(bounds, classes, strict=True)))
     frame = pd.DataFrame({"x": values})
     polars_frame = pl.DataFrame({"x": values}).with_columns(pl.col("x").fill_nan(None))

@@ -21,13 +21,7 @@ from kivvet.core.conditions import (
 
 small_numbers = st.integers(-60, 60).map(lambda n: Decimal(n) / 10)
 extreme_numbers = st.sampled_from(
-    [
-        Decimal(2**53 + 1),
-        Decimal(2**63 - 1),
-        Decimal(-(2**63)),
-        Decimal("1e300"),
-        Decimal("-1e-9"),
-    ]
+    [Decimal(2**53 + 1), Decimal(2**63 - 1), Decimal(-(2**63)), Decimal("1e300"), Decimal("-1e-9")]
 )
 numbers = st.one_of(small_numbers, small_numbers, small_numbers, extreme_numbers)
 whole_numbers = st.one_of(st.integers(-6, 6), st.sampled_from([2**53 + 1, -(2**63)])).map(Decimal)

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.core.counting import ValueCounter
-from kivvet.core.look import Looker
+from kivvet.core.look import LookBuilder
 from kivvet.demo.survey_data import survey_samples
 from tests.conftest import golden
 from tests.conftest import kivvet as command
@@ -20,10 +20,10 @@ from tests.conftest import kivvet as command
 @settings(deadline=None)
 @given(st.lists(st.lists(st.one_of(st.none(), st.integers(-3, 3)), max_size=6), max_size=5))
 def test_counts_are_those_of_a_loop_however_the_rows_come(batches):
-    looker = Looker(["x"])
+    builder = LookBuilder(["x"])
     for batch in batches:
-        looker.see(pa.record_batch({"x": pa.array(batch, pa.int64())}))
-    (one,) = looker.look().columns
+        builder.see(pa.record_batch({"x": pa.array(batch, pa.int64())}))
+    (one,) = builder.look().columns
     counted = Counter(str(v) for batch in batches for v in batch if v is not None)
     assert dict(one.values) == counted
     assert one.missing == sum(v is None for batch in batches for v in batch)
@@ -91,15 +91,15 @@ def test_what_deserves_another_look_is_pointed_out():
 
 
 def test_many_distinct_values_are_not_all_kept_and_the_range_is_still_exact():
-    looker = Looker(["n", "t"], most_distinct=100)
-    looker.counters = {"n": ValueCounter(100), "t": ValueCounter(100)}
+    builder = LookBuilder(["n", "t"], most_distinct=100)
+    builder.counters = {"n": ValueCounter(100), "t": ValueCounter(100)}
     import kivvet.core.counting as counting
 
     before = counting._COMPACT_AT
     counting._COMPACT_AT = 50
     try:
         for start in range(0, 1000, 100):
-            looker.see(
+            builder.see(
                 pa.record_batch(
                     {
                         "n": [str(n / 2) for n in range(start, start + 100)],
@@ -109,7 +109,7 @@ def test_many_distinct_values_are_not_all_kept_and_the_range_is_still_exact():
             )
     finally:
         counting._COMPACT_AT = before
-    n, t = looker.look().columns
+    n, t = builder.look().columns
     assert (n.is_counted, n.distinct, n.lowest, n.highest, n.step, n.type) == (
         False,
         100,

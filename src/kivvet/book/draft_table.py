@@ -29,7 +29,7 @@ from kivvet.core.draft import (
     draft_from_examples,
     draft_from_values,
 )
-from kivvet.core.look import Looker
+from kivvet.core.look import LookBuilder
 from kivvet.core.table_text import row_lines, row_records, table_text
 from kivvet.core.tables import Input, Output, Row, RuleTable, TableParts, columns_of
 from kivvet.core.values import Value, parse_value, write_value
@@ -92,9 +92,12 @@ def draft_table(
     wanted = [column, *([classes] if classes else [])]
     named_columns(source, wanted)
     declared = data.dataset.types if data.dataset else None
-    looker, pairs = Looker([column], {column: data.words(column)}, declared, MOST_DISTINCT), PairCounter()
+    builder, pairs = (
+        LookBuilder([column], {column: data.words(column)}, declared, MOST_DISTINCT),
+        PairCounter(),
+    )
     for batch in source.batches(list(dict.fromkeys(wanted))):
-        looker.see(batch)
+        builder.see(batch)
         if classes:
             values = batch.column(column)
             if source.is_text:
@@ -103,9 +106,9 @@ def draft_table(
         on_rows(batch.num_rows)
     made_from = wishes or Wishes()
     table = (
-        draft_from_examples(name, column, looker, pairs, made_from)
+        draft_from_examples(name, column, builder, pairs, made_from)
         if classes
-        else draft_from_values(name, column, looker, made_from)
+        else draft_from_values(name, column, builder, made_from)
     )
     rows_file = f"{name}.csv" if as_csv or table.n_rows > _MOST_INLINE else None
     texts = {path: table_text(table, rows_file)}
@@ -143,15 +146,15 @@ def draft_lookup(
             place=Place(shown_path(data.path)),
             expected="at least one column to give",
         )
-    looker = Looker([key, *outputs])
+    builder = LookBuilder([key, *outputs])
     for batch in source.batches([key, *outputs]):
-        looker.see(batch)
+        builder.see(batch)
         on_rows(batch.num_rows)
-    if not looker.rows:
+    if not builder.rows:
         raise DataError(
             "has headings and no rows", place=Place(shown_path(data.path)), expected="a row for each key"
         )
-    seen = looker.look()
+    seen = builder.look()
     about = Input(_name(key), seen[key].type, column=key if _name(key) != key else None)
     made = tuple(
         Output(_name(one), seen[one].type, column=one if _name(one) != one else None) for one in outputs

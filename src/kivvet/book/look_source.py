@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kivvet.book.dataset import Dataset
-from kivvet.core.look import Look, Looker
+from kivvet.core.look import Look, LookBuilder
 from kivvet.errors import DataError, Place, did_you_mean, listed, shown_path
 from kivvet.io.sources import Source, open_source
 
@@ -39,15 +39,15 @@ def look_at_source(
     source = open_source(path, dataset.encoding, dataset.delimiter) if dataset else open_source(path)
     names = named_columns(source, columns)
     words = {name: dataset.words_that_mean_missing(name) for name in names} if dataset else {}
-    looker = Looker(names, words, dataset.types if dataset else None)
+    builder = LookBuilder(names, words, dataset.types if dataset else None)
     for batch in source.batches(names, _BLOCK_BYTES):
-        looker.see(batch)
+        builder.see(batch)
         on_rows(batch.num_rows)
-    if not looker.rows:
+    if not builder.rows:
         raise DataError(
             "has headings and no rows", place=Place(shown_path(path)), expected="at least one row to look at"
         )
-    return looker.look()
+    return builder.look()
 
 
 def named_columns(source: Source, columns: Sequence[str]) -> list[str]:

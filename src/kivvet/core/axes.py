@@ -29,17 +29,7 @@ from kivvet.core.conditions import (
     write_condition,
     write_literal,
 )
-from kivvet.core.regions import (
-    EVERYTHING,
-    HIGH,
-    LOW,
-    Cut,
-    Interval,
-    Intervals,
-    Region,
-    after,
-    before,
-)
+from kivvet.core.regions import EVERYTHING, HIGH, LOW, Cut, Interval, Intervals, Region, after, before
 from kivvet.core.shapes import TextSpace, after_prefix, prefix_interval
 from kivvet.core.values import (
     MICROSECONDS_A_DAY,
@@ -267,6 +257,9 @@ class WholeAxis(Axis):
         return str(place) if value is None else write_value(value)
 
     def write_interval(self, low: Cut, high: Cut) -> str:
+        if self.kind == "boolean":
+            held = [word for number, word in enumerate(("false", "true")) if low <= before(number) < high]
+            return held[0] if len(held) == 1 else "present"
         if low == LOW and high == HIGH:
             return "present"
         if high == HIGH:
@@ -274,11 +267,11 @@ class WholeAxis(Axis):
         if low == LOW:
             return f"< {self.write_place(high[1])}"
         first, last = int(low[1]), int(high[1]) - 1
-        if first == last:
-            return self.write_place(first)
-        if self.kind == "boolean":
-            return "present"
-        return f"{self.write_place(first)} to {self.write_place(last)}"
+        return (
+            self.write_place(first)
+            if first == last
+            else f"{self.write_place(first)} to {self.write_place(last)}"
+        )
 
 
 class DatetimeAxis(Axis):

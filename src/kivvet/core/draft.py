@@ -24,7 +24,7 @@ from kivvet.core.compiled import CompiledTable
 from kivvet.core.conditions import Between, Condition, Equals, write_bound
 from kivvet.core.convert import convert_text
 from kivvet.core.counting import ValueCounter, as_numbers, finest_step
-from kivvet.core.look import ColumnLook, Looker
+from kivvet.core.look import ColumnLook, LookBuilder
 from kivvet.core.tables import UNFINISHED, Input, Output, Result, Row, RuleTable, TableParts
 from kivvet.core.values import Value, ValueType, write_value
 from kivvet.errors import DataError, count, listed
@@ -138,15 +138,15 @@ def draft(
         )
     )
     wishes = Wishes(output, method, n_bins, tuple(_bound_text(one) for one in bounds), by_value)
-    looker, pairs = Looker([column], most_distinct=MOST_DISTINCT), PairCounter()
+    builder, pairs = LookBuilder([column], most_distinct=MOST_DISTINCT), PairCounter()
     for batch in table.to_batches():
-        looker.see(batch)
+        builder.see(batch)
         if classes:
             pairs.add(batch.column(column), batch.column(classes))
     drafted_name = name or f"{column}_class"
     if classes:
-        return draft_from_examples(drafted_name, column, looker, pairs, wishes)
-    return draft_from_values(drafted_name, column, looker, wishes)
+        return draft_from_examples(drafted_name, column, builder, pairs, wishes)
+    return draft_from_values(drafted_name, column, builder, wishes)
 
 
 def _bound_text(bound: Any) -> str:
@@ -166,10 +166,10 @@ class _Values:
     step: Decimal | None
 
 
-def draft_from_values(name: str, column: str, looker: Looker, wishes: Wishes) -> RuleTable:
+def draft_from_values(name: str, column: str, builder: LookBuilder, wishes: Wishes) -> RuleTable:
     """Return the draft of a table that reads one column: a mapping or bins, results blank."""
-    (seen,) = looker.look().columns
-    given = _typed_values(seen, looker.counters[column])
+    (seen,) = builder.look().columns
+    given = _typed_values(seen, builder.counters[column])
     output = Output(wishes.output or name, "text")
     is_bins = _wants_bins(seen, given, wishes)
     conditions = _bins(given, wishes) if is_bins else _one_a_value(seen, given)
@@ -372,11 +372,11 @@ def _summed(part: pa.Table) -> pa.Table:
 
 
 def draft_from_examples(
-    name: str, column: str, looker: Looker, counter: PairCounter, wishes: Wishes
+    name: str, column: str, builder: LookBuilder, counter: PairCounter, wishes: Wishes
 ) -> RuleTable:
     """Return the table that gives each value the class the data gives it most often, with a report on it."""
-    (seen,) = looker.look().columns
-    given = _typed_values(seen, looker.counters[column])
+    (seen,) = builder.look().columns
+    given = _typed_values(seen, builder.counters[column])
     by_value: dict[Any, dict[str, int]] = {}
     for value, label, n in counter.pairs():
         typed = _typed(value, given.kind)

@@ -162,13 +162,13 @@ def look(frame: Any) -> Look:
         if hasattr(frame, "columns")
         else pa.table(frame)
     )
-    looker = Looker(names)
+    builder = LookBuilder(names)
     for batch in table.to_batches(max_chunksize=1 << 20):
-        looker.see(batch)
-    return looker.look()
+        builder.see(batch)
+    return builder.look()
 
 
-class Looker:
+class LookBuilder:
     """Looks at data batch by batch; memory goes with the distinct values, not with the rows.
 
     Parameters
@@ -258,15 +258,7 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
         more = {"longest": int(pc.max(pc.utf8_length(values)).as_py())}
         hints += _text_hints(shown)
     return ColumnLook(
-        name,
-        kind,
-        reason,
-        rows,
-        counter.missing,
-        len(values),
-        values=shown,
-        hints=tuple(hints),
-        **more,
+        name, kind, reason, rows, counter.missing, len(values), values=shown, hints=tuple(hints), **more
     )
 
 

@@ -78,7 +78,7 @@ class TextSpace:
             Lengths in characters, both included; `longest` None has no limit.
         """
         shortest = max(shortest, len(self.shape), 1)
-        if longest is not None and shortest > longest:
+        if low >= high or (longest is not None and shortest > longest):
             return None
         start = "" if low == LOW else str(low[1])
         if low != LOW and low[2] == 1:
