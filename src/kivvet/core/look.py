@@ -7,6 +7,7 @@ import os
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
+from itertools import combinations
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -393,11 +394,10 @@ def _text_hints(values: tuple[tuple[str, int], ...]) -> list[str]:
 
 
 def _difference(texts: list[str]) -> str:
-    for fold, words in (
-        ("space", "blanks"),
-        ("case", "upper and lower case"),
-        ("unicode", "their Unicode form"),
-    ):
-        if len({fold_text(text, (fold,)) for text in texts}) == 1:
-            return words
-    return "case, blanks or Unicode form"
+    """Return in words the fewest differences that, not counted, make the texts one."""
+    words = {"space": "blanks", "case": "upper and lower case", "unicode": "their Unicode form"}
+    for n_folds in (1, 2, 3):
+        for folds in combinations(words, n_folds):
+            if len({fold_text(text, folds) for text in texts}) == 1:
+                return " and ".join(words[fold] for fold in folds)
+    raise AssertionError("these texts were grouped because they fold to one")

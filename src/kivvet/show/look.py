@@ -57,6 +57,8 @@ def _in_short(one: ColumnLook) -> str:
             else ""
         )
         return f"{_short(one.lowest)} to {_short(one.highest)}{step}"
+    if one.distinct == one.rows - one.missing > 1:
+        return f"every value once, such as {_cut(one.values[0][0])}" if one.values else "every value once"
     shown = ", ".join(f"{_cut(value)} {percent(rows, one.rows)}" for value, rows in one.values[:4])
     more = ", ..." if len(one.values) > 4 else ""
     why = f"  ({one.reason})" if one.reason.startswith("leading") else ""
