@@ -144,7 +144,10 @@ def test_rows_that_contradict_each_other_are_listed_and_the_count_is_true():
     )
     report = kivvet.draft(frame, "x", classes="y").drafted
     assert (report.rows, report.reproduced) == (6, 4)
-    assert report.contradictions == (("a", (("p", 2), ("q", 1))), ("missing", (("m", 1), ("n", 1))))
+    assert report.contradictions == (
+        ("a", (("p", 2, 1), ("q", 1, 3))),
+        ("missing", (("m", 1, 5), ("n", 1, 6))),
+    )
 
 
 @pytest.mark.parametrize(

@@ -43,14 +43,14 @@ class DraftReport:
     ----------
     rows, reproduced : int
         Rows with a class, and those to which the table gives the same one.
-    contradictions : tuple of (str, tuple of (str, int))
-        Values that the data puts into several classes: the value, and its classes with their rows, most
-        frequent first; the table takes the first.
+    contradictions : tuple of (str, tuple of (str, int, int))
+        Values that the data puts into several classes: the value, and its classes, each with its rows and
+        the number of the first of them, most frequent first; the table takes the first class.
     """
 
     rows: int
     reproduced: int
-    contradictions: tuple[tuple[str, tuple[tuple[str, int], ...]], ...] = ()
+    contradictions: tuple[tuple[str, tuple[tuple[str, int, int], ...]], ...] = ()
 
     def __str__(self) -> str:
         return f"reproduces {self.reproduced:,} of {count(self.rows, 'row')}" + (
@@ -335,9 +335,12 @@ class PairCounter:
 
     def __init__(self) -> None:
         self.parts: list[pa.Table] = []
+        self.n_rows = 0
 
     def add(self, values: pa.Array, classes: pa.Array) -> None:
         """Count one batch."""
+        numbers = pa.array(np.arange(self.n_rows + 1, self.n_rows + len(values) + 1))
+        self.n_rows += len(values)
         plain = [
             one.dictionary_decode() if pa.types.is_dictionary(one.type) else one for one in (values, classes)
         ]
@@ -347,28 +350,31 @@ class PairCounter:
             plain[0] = pc.if_else(pc.equal(plain[0], ""), pa.scalar(None, pa.string()), plain[0])
         texts = plain[1].cast(pa.string())
         texts = pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
-        part = pa.table({"value": plain[0], "class": texts, "rows": pa.repeat(1, len(texts))})
+        part = pa.table(
+            {"value": plain[0], "class": texts, "rows": pa.repeat(1, len(texts)), "first": numbers}
+        )
         self.parts.append(_summed(part))
         if len(self.parts) > 16:
             self.parts = [_summed(pa.concat_tables(self.parts))]
 
-    def pairs(self) -> list[tuple[Any, str, int]]:
-        """Return each value, one of its classes, and the rows of both; rows without a class are left out."""
+    def pairs(self) -> list[tuple[Any, str, int, int]]:
+        """Return each value, one of its classes, the rows of both and the first of them.
+
+        Rows without a class are left out.
+        """
         merged = _summed(pa.concat_tables(self.parts)) if self.parts else None
         if merged is None:
             return []
-        return [
-            (v, c, n)
-            for v, c, n in zip(
-                *(merged.column(k).to_pylist() for k in ("value", "class", "rows")), strict=True
-            )
-            if c is not None
-        ]
+        columns = (merged.column(name).to_pylist() for name in _PAIR_COLUMNS)
+        return [pair for pair in zip(*columns, strict=True) if pair[1] is not None]
+
+
+_PAIR_COLUMNS = ("value", "class", "rows", "first")
 
 
 def _summed(part: pa.Table) -> pa.Table:
-    made = part.group_by(["value", "class"], use_threads=False).aggregate([("rows", "sum")])
-    return made.select(["value", "class", "rows_sum"]).rename_columns(["value", "class", "rows"])
+    made = part.group_by(["value", "class"], use_threads=False).aggregate([("rows", "sum"), ("first", "min")])
+    return made.select(["value", "class", "rows_sum", "first_min"]).rename_columns(list(_PAIR_COLUMNS))
 
 
 def draft_from_examples(
@@ -378,10 +384,12 @@ def draft_from_examples(
     (seen,) = builder.look().columns
     given = _typed_values(seen, builder.counters[column])
     by_value: dict[Any, dict[str, int]] = {}
-    for value, label, n in counter.pairs():
+    first_rows: dict[tuple[Any, str], int] = {}
+    for value, label, n, first in counter.pairs():
         typed = _typed(value, given.kind)
         classes = by_value.setdefault(typed, {})
         classes[label] = classes.get(label, 0) + n
+        first_rows[typed, label] = min(first, first_rows.get((typed, label), first))
     of_missing = by_value.pop(None, {})
     if not by_value:
         raise DataError("no row has both a value and a class", expected=f"classes for column {column!r}")
@@ -397,7 +405,7 @@ def draft_from_examples(
     if of_missing:
         more["missing"] = {output.name: max(of_missing, key=of_missing.__getitem__)}
     table = _table(name, about, output, rows, **more)
-    report = _report(table, by_value, of_missing, given)
+    report = _report(table, by_value, of_missing, given, first_rows)
     return RuleTable.from_parts(replace(table.parts, drafted=report))
 
 
@@ -474,8 +482,9 @@ def _bound_between(low: Any, high: Any, given: _Values) -> Value:
 
 
 def _report(
-    table: RuleTable, by_value: Mapping[Any, Mapping[str, int]], of_missing: Mapping[str, int], given: _Values
-) -> DraftReport:
+    table: RuleTable, by_value: Mapping[Any, Mapping[str, int]], of_missing: Mapping[str, int], given: _Values,
+    first_rows: Mapping[tuple[Any, str], int],
+) -> DraftReport:  # fmt: skip
     """Return how many rows the table gives their class, by applying it to each value."""
     values = list(by_value)
     array = pa.array(values, pa.float64()) if given.kind == "number" else pa.array(values)
@@ -487,11 +496,17 @@ def _report(
     rows = sum(sum(classes.values()) for classes in by_value.values()) + sum(of_missing.values())
     reproduced += of_missing.get(str(table.missing.get(table.outputs[0].name)), 0)
     torn = sorted((v for v in by_value if len(by_value[v]) > 1), key=lambda v: -sum(by_value[v].values()))
-    contradictions = [
-        (_shown(v), tuple(sorted(by_value[v].items(), key=lambda pair: -pair[1]))) for v in torn
-    ]
     if len(of_missing) > 1:
-        contradictions.append(("missing", tuple(sorted(of_missing.items(), key=lambda pair: -pair[1]))))
+        torn.append(None)
+
+    def told(value: Any) -> tuple[tuple[str, int, int], ...]:
+        classes = of_missing if value is None else by_value[value]
+        return tuple(
+            (label, classes[label], first_rows[value, label])
+            for label in sorted(classes, key=lambda one: -classes[one])
+        )
+
+    contradictions = [("missing" if value is None else _shown(value), told(value)) for value in torn]
     return DraftReport(rows, reproduced, tuple(contradictions))
 
 

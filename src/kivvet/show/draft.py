@@ -63,7 +63,7 @@ def _print_reproduced(out: Console, done: Drafted) -> None:
         print_columns(
             out,
             [("", "", 2), (value, "yellow", max(12, len(value) + 2))],
-            ", ".join(f"{label} ({n:,})" for label, n in classes),
+            ", ".join(f"{label} ({count(n, 'row')}, first row {first:,})" for label, n, first in classes),
         )
     if len(report.contradictions) > _MOST_CONTRADICTIONS:
         out.print(Text(f"  ... and {len(report.contradictions) - _MOST_CONTRADICTIONS} more", "dim"))
