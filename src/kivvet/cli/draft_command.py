@@ -81,7 +81,7 @@ def command(
                 "say which column the table is to read: --column COLUMN (or --key COLUMN for a lookup)"
             )
         else:
-            bounds = tuple(part for part in (wishes["bounds"] or "").split(",") if part.strip())
+            bounds = tuple(part.strip() for part in wishes["bounds"].split(",")) if wishes["bounds"] else ()
             wanted = Wishes(wishes["output"], wishes["propose"], wishes["number"], bounds, wishes["by_value"])
             done = draft_table(
                 book, name, data, column, classes=wishes["classes"], wishes=wanted, as_csv=wishes["as_csv"],

@@ -15,6 +15,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.columns import TICKS_A_DAY
 from kivvet.core.convert import blank_to_null, convert_text
 from kivvet.core.counting import (
     MOST_DISTINCT,
@@ -323,9 +324,10 @@ def _bars(
     numbers, weights = numbers[finite], weights[finite]
     if len(numbers) < 2:
         return ()
-    width = round_width((numbers[-1] - numbers[0]) / _N_BARS)
+    unit = _bar_unit(float(numbers[-1] - numbers[0]), type_)
+    width = round_width((numbers[-1] - numbers[0]) / unit / _N_BARS) * unit
     if not pa.types.is_floating(type_):
-        width = max(1.0, np.ceil(width))
+        width = max(1.0, np.ceil(width / unit)) * unit
     first = np.floor(numbers[0] / width)
     edges = width * np.arange(first, np.floor(numbers[-1] / width) + 2)
     place = np.searchsorted(edges[1:-1], numbers, side="right")
@@ -338,6 +340,14 @@ def _bars(
     else:
         ends = [f"{edge:.10g}" for edge in edges]
     return tuple(zip(ends, ends[1:], rows, strict=False))
+
+
+def _bar_unit(span: float, type_: pa.DataType) -> float:
+    """Return what the width of bars is a multiple of: for times a day, an hour or a second; else 1."""
+    if not pa.types.is_timestamp(type_):
+        return 1.0
+    second = TICKS_A_DAY[type_.unit] / 86_400
+    return next((unit for unit in (86_400 * second, 3_600 * second) if span > _N_BARS * unit / 2), second)
 
 
 def round_width(width: float) -> float:

@@ -56,7 +56,8 @@ def _in_short(one: ColumnLook) -> str:
             if one.type == "number"
             else ""
         )
-        return f"{_short(one.lowest)} to {_short(one.highest)}{step}"
+        ends = [_short(one.lowest), *([_short(one.highest)] if one.highest != one.lowest else [])]
+        return f"{' to '.join(ends)}{step}"
     if one.distinct == one.rows - one.missing > 1:
         return f"every value once, such as {_cut(one.values[0][0])}" if one.values else "every value once"
     shown = ", ".join(f"{_cut(value)} {percent(rows, one.rows)}" for value, rows in one.values[:4])
