@@ -136,3 +136,37 @@ def test_errors_in_the_tables_stop_a_refresh_and_leave_the_target(fresh):
     with pytest.raises(kivvet.TableError, match=r"8 to <8\.5 is covered by no row"):
         kivvet.open_book(fresh).refresh()
     assert (fresh / "out/samples.csv").read_bytes() == before
+
+
+def test_a_damaged_journal_or_record_costs_history_and_never_a_traceback(fresh):
+    (fresh / ".kivvet/journal.sqlite").write_bytes(b"no database")
+    change(fresh, "tables/ph_class.toml", "alkaline", "basic")
+    one = status(fresh)
+    assert (one.state, one.reasons[0].changes) == ("stale", ())
+    kivvet.open_book(fresh).refresh()
+    for text in ("", "{}", '{"records": [1, {"version": 99}]}', "[]"):
+        (fresh / "out/samples.csv.kivvet.json").write_text(text)
+        assert status(fresh).state == "cannot tell"
+    kivvet.open_book(fresh).refresh()
+    assert status(fresh).state == "current"
+
+
+def test_a_severity_chosen_by_the_book_decides_whether_apply_stops(fresh):
+    change(fresh, "tables/ph_class.toml", "6.5 to <8.5", "6.5 to <8")
+    with pytest.raises(kivvet.TableError):
+        kivvet.open_book(fresh).apply_dataset("samples")
+    path = fresh / "book.toml"
+    path.write_text('severity.gap = "warning"\n' + path.read_text())
+    assert kivvet.open_book(fresh).apply_dataset("samples").rows == 4
+
+
+def test_a_source_that_changes_while_it_is_read_writes_nothing(fresh):
+    source = fresh / "data/samples.csv"
+    before = (fresh / "out/samples.csv").read_bytes()
+
+    def grow(_):
+        source.write_text(source.read_text() + "9,007,7,\n")
+
+    with pytest.raises(kivvet.DataError, match="changed while it was read"):
+        kivvet.open_book(fresh).apply_dataset("samples", on_rows=grow)
+    assert (fresh / "out/samples.csv").read_bytes() == before

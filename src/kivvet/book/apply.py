@@ -104,7 +104,7 @@ def apply_dataset(
     _stop_at(book.faults_of(dataset))
     prepared, faults = prepare(book, dataset)
     for table in {step.table.name: step.table for step in prepared.plan.steps}.values():
-        faults += table.findings
+        faults += book.findings_of(table)
     _stop_at(faults)
     with _locked(book.folder, dataset.target):
         return _write_target(book, prepared, dataset.target, action, on_rows)
@@ -123,8 +123,7 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
         types |= infer_types(source, dataset, [name for name in source.names if name not in types])
     reader = TypedReader(source, dataset, types)
     execution = Execution(plan)
-    with replacing(target) as part:
-        writer = _Writer(part, target, prepared, reader)
+    with replacing(target) as part, _Writer(part, target, prepared, reader) as writer:
         for batch in reader.batches():
             made = execution.apply(batch.column, batch.num_rows)
             writer.write(batch.batch, batch.typed, made)
@@ -171,6 +170,14 @@ class _Writer:
         self.reader = reader
         self.file: ParquetTarget | CsvTarget | None = None
 
+    def __enter__(self) -> _Writer:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Let go of a file that was not finished."""
+        if self.file is not None:
+            self.file.abandon()
+
     def write(
         self, batch: pa.RecordBatch, typed: Callable[[str], pa.Array], made: Mapping[str, MadeColumn]
     ) -> None:
@@ -206,10 +213,11 @@ class _Writer:
 
     def close(self, record: Record) -> Record:
         """Finish the file and its record; return the record complete."""
-        assert self.file is not None
-        if isinstance(self.file, ParquetTarget):
-            return sealed(record, self.part, self.file.close, self.file.flush)
-        self.file.close()
+        file, self.file = self.file, None
+        assert file is not None
+        if isinstance(file, ParquetTarget):
+            return sealed(record, self.part, file.close, file.flush)
+        file.close()
         record = replace(record, target_hash=hash_bytes_of(self.part))
         write_record_beside(self.target, record)
         return record

@@ -168,6 +168,10 @@ class Book:
             )
         return self.tables[name]
 
+    def findings_of(self, table: RuleTable) -> list[Finding]:
+        """Return the findings about a table alone, with the severities that the book and the table choose."""
+        return with_severity(table.findings, {**self.severity, **table.parts.severity})
+
     def faults_of(self, dataset: Dataset) -> list[Finding]:
         """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
         used = {entry.table for entry in dataset.entries}
@@ -211,7 +215,7 @@ class Book:
         chosen = [self.table(name) for name in sorted(names - self.unusable_tables)]
         found = [one for one in self.reading_findings if tables is None or one.table in names]
         for table in chosen:
-            found += table.findings
+            found += self.findings_of(table)
         rows_read: dict[str, int] = {}
         if data:
             found, rows_read = check_data(self, found, names, only=tables is not None, on_rows=on_rows)
@@ -257,7 +261,8 @@ class Book:
         faults += [one for one in self.reading_findings if one.table in used and one.severity == "error"]
         if faults:
             raise TableError(faults)
-        return apply_plan(frame, plan_for(frame, entries, self.tables), with_report=with_report)
+        plan = plan_for(frame, entries, self.tables, self.findings_of)
+        return apply_plan(frame, plan, with_report=with_report)
 
     def apply_dataset(self, name: str, *, on_rows: OnRows = lambda _: None) -> ApplyReport:
         """Write the target of a dataset: all rows of its source, with the new columns.

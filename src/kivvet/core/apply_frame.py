@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from kivvet.core.applied import Applied, Execution
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, column_from_arrow
+from kivvet.core.findings import Finding
 from kivvet.core.plan import Entry, Plan, make_plan
 from kivvet.core.results import MadeColumn
 from kivvet.core.tables import RuleTable
@@ -27,11 +28,16 @@ def apply_tables(frame: Any, tables: Sequence[RuleTable], *, with_report: bool =
     return apply_plan(frame, plan, with_report=with_report)
 
 
-def plan_for(frame: Any, entries: Sequence[Entry], tables: Mapping[str, RuleTable]) -> Plan:
+def plan_for(
+    frame: Any,
+    entries: Sequence[Entry],
+    tables: Mapping[str, RuleTable],
+    findings_of: Callable[[RuleTable], Sequence[Finding]] = lambda table: table.findings,
+) -> Plan:
     """Return the plan for a frame; raise `TableError` if tables have errors or names are not found."""
     plan, faults = make_plan(entries, tables, column_names(frame))
     for table in {step.table.name: step.table for step in plan.steps}.values():
-        faults += table.findings
+        faults += findings_of(table)
     errors = [item for item in faults if item.severity == "error"]
     if errors:
         raise TableError(errors)

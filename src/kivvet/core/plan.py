@@ -323,7 +323,8 @@ class _Planner:
             makers = [
                 name for name, table in self.tables.items() if any(o.name == wanted for o in table.outputs)
             ]
-            if (len(makers) == 1 and wanted != about.name) or (len(makers) == 1 and makers[0] != entry.table):
+            reads_itself = makers == [entry.table] and wanted == about.name
+            if len(makers) == 1 and not reads_itself:
                 maker = len(self.entries)
                 self.entries.append(Entry(makers[0], is_written=False, place=entry.place))
                 self.outputs.append(

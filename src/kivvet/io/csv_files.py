@@ -253,7 +253,11 @@ class CsvTarget:
         doubled = pc.replace_substring(texts, '"', '""')
         return pc.if_else(odd, pc.binary_join_element_wise('"', doubled, '"', ""), texts)
 
-    def close(self, _: dict[str, str] | None = None) -> None:
+    def close(self) -> None:
+        self.file.close()
+
+    def abandon(self) -> None:
+        """Close the file as it is; it will not be used."""
         self.file.close()
 
 

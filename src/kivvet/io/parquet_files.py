@@ -89,6 +89,11 @@ class ParquetTarget:
             self.writer.add_key_value_metadata(metadata)
         self.writer.close()
 
+    def abandon(self) -> None:
+        """Close the file as it is; it will not be used."""
+        self.waiting = []
+        self.writer.close()
+
 
 def footer_start(path: Path) -> int | None:
     """Return the number of bytes that precede the footer of a Parquet file; None if it is none."""
