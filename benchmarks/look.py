@@ -55,7 +55,7 @@ def comparisons() -> Iterator[Comparison]:
         def is_right(made: Look | dict[str, int]) -> bool:
             if not isinstance(made, Look):
                 return made == expected
-            return all(  # beyond a quarter of a million, ours says "more than"
+            return all(  # beyond a hundred thousand, ours says "more than"
                 one.distinct == expected[one.name] if one.is_counted else expected[one.name] > MOST_DISTINCT
                 for one in made.columns
             )

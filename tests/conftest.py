@@ -9,8 +9,12 @@ import sys
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from kivvet.demo.story import write_survey
+
+settings.register_profile("kivvet", deadline=None, derandomize="CI" in os.environ)
+settings.load_profile("kivvet")
 
 CASES = Path(__file__).parent / "cases"
 

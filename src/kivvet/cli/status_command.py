@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import click
@@ -19,6 +20,8 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) 
     A target carries the record of how it was made, so this works on another machine too. Files are
     compared by their bytes; times do not count.
 
+    Ends with 1 where errors in the tables or a target without a record keep it from telling.
+
     \b
     Examples:
       kivvet status
@@ -32,3 +35,4 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) 
         print_json([one.as_dict() for one in statuses])
     else:
         print_status(console(), statuses)
+    sys.exit(1 if any(one.state == "cannot tell" for one in statuses) else 0)

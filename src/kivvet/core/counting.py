@@ -14,8 +14,8 @@ from kivvet.core.values import ValueType
 from kivvet.errors import count
 
 #: Distinct values of a column that are counted one by one, unless told otherwise.
-MOST_DISTINCT = 250_000
-_COMPACT_AT = 200_000
+MOST_DISTINCT = 100_000
+_COMPACT_AT = 100_000
 _MOST_SAMPLED = 1_000_000
 _FINEST_DIGITS = 6
 _LEADING_ZEROS = r"^[+-]?0[0-9]"

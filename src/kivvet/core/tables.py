@@ -85,7 +85,7 @@ class Output:
     order : tuple of str
         The classes in order; empty where the rows give the order, or there is none.
     meaning : mapping of str to str
-        What a class means to the reader: "good", "bad" and the like; carried along.
+        What a class means to the reader: "good", "bad" and the like.
     column : str or None
         The heading of its column in the table's own file, where it is not `name`.
     """
