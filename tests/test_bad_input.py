@@ -64,6 +64,11 @@ CASES = {
             "tables/ph_class.toml": PH.replace("missing =", 'match = "every"\ngiven = ["a < b"]\nmissing ='),
         },
     ),
+    "domain_points_at_another_table": (
+        1,
+        "check",
+        {"tables/ph_class.toml": PH.replace('"number", step = 0.1', '"text", domain = "station.station"').replace("< 6.5", "a").replace("6.5 to <8.5", "b").replace(">= 8.5", "c")},
+    ),
     "many_faults_at_once": (
         1, "check",
         {

@@ -250,3 +250,44 @@ def test_two_processes_at_once_leave_one_whole_target(tmp_path):
     assert [process.wait() for process in processes] == [0, 0, 0]
     assert kivvet.open_book(folder).status()[0].state == "current"
     assert not list((folder / "out").glob(".*"))
+
+
+# Files that are broken in ways a reader might pass over
+
+
+def test_a_quote_that_is_not_closed_swallows_nothing(tmp_path):
+    broken = SMALL_BOOK["data/samples.csv"].replace('brown"', "brown")
+    with pytest.raises(kivvet.DataError) as caught:
+        applied(tmp_path, {"data/samples.csv": broken})
+    assert "a quote is not closed" in str(caught.value) and caught.value.place.line == 2
+    assert not (tmp_path / "out/samples.csv").exists()
+
+
+def test_a_quote_within_a_field_is_just_a_sign(tmp_path):
+    inches = SMALL_BOOK["data/samples.csv"].replace("NA", 'pipe of 5" width')
+    _, out = applied(tmp_path, {"data/samples.csv": inches})
+    assert '"pipe of 5"" width"' in (out / "samples.csv").read_text()
+
+
+@pytest.mark.parametrize(
+    ("cut", "said"), [(0.5, "cut short"), (0.01, "cut short"), (None, "not a gzipped file")]
+)
+def test_compressed_files_that_are_cut_short_or_none_are_told(tmp_path, cut, said):
+    whole = gzip.compress(SMALL_BOOK["data/samples.csv"].encode() * 2000)
+    content = b"id,ph\n1,7\n" if cut is None else whole[: max(9, int(len(whole) * cut))]
+    changes = {"book.toml": BOOK.replace("data/samples.csv", "data/s.csv.gz"), "data/s.csv.gz": content}
+    with pytest.raises(kivvet.DataError) as caught:
+        applied(tmp_path, changes)
+    assert said in str(caught.value).lower()
+
+
+def test_columns_that_no_table_reads_pass_through_parquet_and_are_refused_in_csv(tmp_path):
+    (tmp_path / "data").mkdir()
+    source = pa.table({"ph": [7.0], "station": ["007"], "list": [[1, 2]], "remark": ["x"]})
+    pq.write_table(source, tmp_path / "data/samples.parquet")
+    book = BOOK.replace("data/samples.csv", "data/samples.parquet")
+    _, out = applied(tmp_path, {"book.toml": book.replace("out/samples.csv", "out/samples.parquet")})
+    assert pq.read_table(out / "samples.parquet")["list"].to_pylist() == [[1, 2]]
+    with pytest.raises(kivvet.DataError, match="cannot be written as CSV"):
+        applied(tmp_path, {"book.toml": book})
+    assert kivvet.look(source)["list"].type == "other"

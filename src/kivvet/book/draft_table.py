@@ -29,10 +29,10 @@ from kivvet.core.draft import (
     draft_from_examples,
     draft_from_values,
 )
-from kivvet.core.look import LookBuilder
+from kivvet.core.look import Look, LookBuilder
 from kivvet.core.table_text import row_lines, row_records, table_text
 from kivvet.core.tables import Input, Output, Row, RuleTable, TableParts, columns_of
-from kivvet.core.values import Value, parse_value, write_value
+from kivvet.core.values import Value, ValueType, parse_value, write_value
 from kivvet.errors import BookError, DataError, OutputError, Place, listed, shown_path
 from kivvet.io.files import replacing, unwritable
 from kivvet.io.sources import Source, is_parquet, open_source
@@ -155,9 +155,9 @@ def draft_lookup(
             "has headings and no rows", place=Place(shown_path(data.path)), expected="a row for each key"
         )
     seen = builder.look()
-    about = Input(_name(key), seen[key].type, column=key if _name(key) != key else None)
+    about = Input(_name(key), _type_of(seen, key), column=key if _name(key) != key else None)
     made = tuple(
-        Output(_name(one), seen[one].type, column=one if _name(one) != one else None) for one in outputs
+        Output(_name(one), _type_of(seen, one), column=one if _name(one) != one else None) for one in outputs
     )
     target = path.with_name(f"{name}{data.path.suffix}")
     parts = TableParts(name, (about,), made, ())
@@ -175,6 +175,13 @@ def draft_lookup(
             raise unwritable(target, error) from error
         written = (*written, target)
     return Drafted(Book(book.folder).table(name), written)
+
+
+def _type_of(seen: Look, column: str) -> ValueType:
+    kind = seen[column].type
+    if kind == "other":
+        raise DataError(f"column {column!r} is {seen[column].reason}", fix="choose other columns with --keep")
+    return kind
 
 
 def _name(heading: str) -> str:

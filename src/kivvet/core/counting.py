@@ -29,6 +29,8 @@ class ValueCounter:
     Attributes
     ----------
     missing : int
+    unread_type : pyarrow.DataType or None
+        The type of a column that no table reads.
     tail : Tail or None
         Where there were more than `most` distinct values: what is known of the column without counting them.
     """
@@ -40,9 +42,14 @@ class ValueCounter:
         self.n_merged = 0
         self.missing = 0
         self.tail: Tail | None = None
+        self.unread_type: pa.DataType | None = None
 
     def add(self, array: pa.Array) -> None:
-        """Count one batch; null and NaN are missing."""
+        """Count one batch; null and NaN are missing. Lists and the like are not counted."""
+        if pa.types.is_nested(array.type) or pa.types.is_binary(array.type):
+            self.unread_type = array.type
+            self.missing += array.null_count
+            return
         if pa.types.is_floating(array.type):
             array = pc.if_else(pc.is_nan(array), pa.scalar(None, array.type), array)
         self.missing += array.null_count

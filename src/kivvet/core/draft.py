@@ -195,6 +195,8 @@ def _typed_values(seen: ColumnLook, counter: ValueCounter) -> _Values:
             fix="choose another column",
         )
     values, rows = counter.merge()
+    if seen.type == "other":
+        raise DataError(f"column {seen.name!r} is {seen.reason}", fix="choose another column")
     kind: ValueType = seen.type
     if not seen.is_counted and kind in ("text", "boolean"):
         raise _too_many(seen)

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from itertools import combinations
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -56,7 +56,7 @@ class ColumnLook:
     ----------
     name : str
     type : str
-        As Kivvet reads it; `reason` says why.
+        As Kivvet reads it, "other" where no table does; `reason` says why.
     rows, missing : int
     distinct : int
         Different values, missing left out; at least as many where `is_counted` is false.
@@ -79,7 +79,7 @@ class ColumnLook:
     """
 
     name: str
-    type: ValueType
+    type: ValueType | Literal["other"]
     reason: str
     rows: int
     missing: int
@@ -224,6 +224,9 @@ class LookBuilder:
 
 
 def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | None = None) -> ColumnLook:
+    if counter.unread_type is not None:
+        reason = f"stored as {counter.unread_type}, which no table reads"
+        return ColumnLook(name, "other", reason, rows, counter.missing, 0, hints=(reason,))
     values, counts = counter.merge()
     if not len(values):
         return ColumnLook(

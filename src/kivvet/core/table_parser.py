@@ -7,6 +7,7 @@ table marked as not complete, so that what does not depend on it can still be ch
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from typing import Any, Literal
@@ -210,7 +211,17 @@ class _TableParser:
             return None
         step, offset = self.parse_step(kind, options.get("step"), (*path, "step"))
         domain: Condition | None = None
-        if (given := options.get("domain")) is not None:
+        given = options.get("domain")
+        if (
+            isinstance(given, str)
+            and kind == "text"
+            and re.fullmatch(r"[A-Za-z_][\w-]*\.[A-Za-z_][\w-]*", given)
+        ):
+            self.fault(
+                "syntax", f"domain = {given!r} points at another table, which this version does not read", (*path, "domain"),
+                fix=f"list the values; to mean this text itself: domain = [{_toml(given)}]",
+            )  # fmt: skip
+        elif given is not None:
             texts = [str(one) for one in given] if isinstance(given, (list, tuple)) else None
             try:
                 domain = parse_condition(

@@ -7,10 +7,9 @@ import csv
 import gzip
 import io
 import math
-import mmap
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import IO, Any, NoReturn
+from typing import IO, Any, Literal, NoReturn, overload
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -62,7 +61,7 @@ class CsvSource:
         try:
             with self._open_text() as file:
                 record = next(csv.reader(file, delimiter=self.delimiter), None)
-        except OSError as error:
+        except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
         except UnicodeDecodeError:
             self._explain()
@@ -112,7 +111,9 @@ class CsvSource:
         import pyarrow.csv as arrow_csv
 
         wanted = self.names if names is None else list(names)
-        has_quotes = self.is_compressed or self._has_quotes()
+        n_quotes = self._count_quotes()
+        if n_quotes % 2:  # one may not be closed, and would swallow all that follows
+            self._explain(must_fail=False)
         try:
             stream = pa.input_stream(str(self.path), compression="gzip" if self.is_compressed else None)
             reader = arrow_csv.open_csv(
@@ -121,7 +122,7 @@ class CsvSource:
                     column_names=self.names, skip_rows_after_names=0, block_size=block_bytes or _BLOCK_BYTES, encoding=self.encoding,
                     skip_rows=self._heading_lines(),
                 ),
-                parse_options=arrow_csv.ParseOptions(delimiter=self.delimiter, newlines_in_values=has_quotes),
+                parse_options=arrow_csv.ParseOptions(delimiter=self.delimiter, newlines_in_values=n_quotes > 0),
                 convert_options=arrow_csv.ConvertOptions(
                     column_types={name: pa.string() for name in self.names}, include_columns=wanted,
                     strings_can_be_null=False, null_values=[],
@@ -132,7 +133,7 @@ class CsvSource:
             if "Empty CSV file" in str(error):
                 return
             self._explain(error)
-        except OSError as error:
+        except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
         except UnicodeDecodeError:
             self._explain()
@@ -149,13 +150,14 @@ class CsvSource:
             next(reader)
             return reader.line_num
 
-    def _has_quotes(self) -> bool:
-        """Whether a quote stands anywhere: only then may a field hold a line end."""
-        with self.path.open("rb") as file:
-            if not file.seek(0, io.SEEK_END):
-                return False
-            with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
-                return content.find(b'"') >= 0
+    def _count_quotes(self) -> int:
+        """Return how many quotes stand in the file: only with quotes may a field hold a line end."""
+        opener: Any = gzip.open if self.is_compressed else open
+        try:
+            with opener(self.path, "rb") as file:
+                return sum(chunk.count(b'"') for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
+        except (OSError, EOFError) as error:
+            raise unreadable(self.path, error) from error
 
     def line_of_row(self, row: int) -> int | None:
         """Return the line on which a row (from 1, headings left out) begins; for messages."""
@@ -170,7 +172,11 @@ class CsvSource:
                 line = reader.line_num + 1
         return None
 
-    def _explain(self, error: Exception | None = None) -> NoReturn:
+    @overload
+    def _explain(self, error: Exception | None = None, *, must_fail: Literal[True] = True) -> NoReturn: ...
+    @overload
+    def _explain(self, error: Exception | None = None, *, must_fail: Literal[False]) -> None: ...
+    def _explain(self, error: Exception | None = None, *, must_fail: bool = True) -> None:
         """Raise the error that says where the file is broken, having walked it once more."""
         name = shown_path(self.path)
         try:
@@ -187,6 +193,11 @@ class CsvSource:
                 expected=f"text in {self.encoding}", fix='save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
             ) from None  # fmt: skip
         except csv.Error as fault:
+            if "unexpected end" in str(fault):
+                raise DataError(
+                    "a quote is not closed", place=Place(name, line), found="the end of the file within a field",
+                    fix='close the quote; a quote within a quoted field is doubled: ""',
+                ) from None  # fmt: skip
             raise DataError(
                 f"not valid CSV: {fault}",
                 place=Place(name, reader.line_num),
@@ -206,7 +217,8 @@ class CsvSource:
                 found=count(found, "field"),
                 fix=f"a field that holds {self.delimiter!r} stands in quotes",
             )
-        raise DataError(f"cannot be read as CSV: {error}", place=Place(name))
+        if must_fail:
+            raise DataError(f"cannot be read as CSV: {error}", place=Place(name))
 
     def _place_of_bad_byte(self) -> Place:
         opener: Any = gzip.open if self.is_compressed else open
@@ -272,7 +284,13 @@ def as_text(column: pa.Array) -> pa.Array:
         encoded = pc.dictionary_encode(column)
         texts = [_written(value) for value in encoded.dictionary.to_pylist()]
         return pa.array(texts, pa.string()).take(encoded.indices)
-    return column.cast(pa.string())
+    try:
+        return column.cast(pa.string())
+    except (pa.ArrowNotImplementedError, pa.ArrowInvalid) as error:
+        raise DataError(
+            f"a column of type {type_} cannot be written as CSV",
+            fix="write to .parquet, or leave it out of the source",
+        ) from error
 
 
 def _written(value: Any) -> str | None:

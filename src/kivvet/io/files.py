@@ -54,9 +54,13 @@ def state_of(path: Path) -> FileState:
         raise unreadable(path, error) from error
 
 
-def unreadable(path: Path, error: OSError) -> UnopenableError:
+def unreadable(path: Path, error: OSError | EOFError) -> UnopenableError:
     """Return the error for a source that cannot be opened."""
     place = Place(shown_path(path))
+    if isinstance(error, EOFError):
+        return UnopenableError(
+            "is cut short", place=place, found=str(error), fix="fetch or write the file anew"
+        )
     if isinstance(error, FileNotFoundError):
         near = (
             sorted(one.name for one in path.parent.glob("*") if one.is_file())[:8]
@@ -70,7 +74,7 @@ def unreadable(path: Path, error: OSError) -> UnopenableError:
         )
     if isinstance(error, IsADirectoryError):
         return UnopenableError("is a folder, not a file", place=place)
-    return UnopenableError(f"cannot be read: {error.strerror}", place=place)
+    return UnopenableError(f"cannot be read: {error.strerror or error}", place=place)
 
 
 def unwritable(path: Path, error: OSError) -> OutputError:
