@@ -38,5 +38,8 @@ format: $(VENV)/.developing
 bench: $(VENV)/.measuring
 	$(BIN)/python -m benchmarks
 
+screenshots: $(VENV)/.installed
+	PATH="$(abspath $(BIN)):$$PATH" docs/screenshots/take
+
 clean:
 	rm -rf $(VENV) build *.egg-info src/*.egg-info
