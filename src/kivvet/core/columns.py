@@ -140,7 +140,13 @@ def _unreadable(name: str, type_: pa.DataType) -> DataError:
 
 
 def _validity(array: pa.Array) -> BoolArray | None:
-    return pc.is_valid(array).to_numpy(zero_copy_only=False) if array.null_count else None
+    """Return which values are there, unpacked from the array's bitmap; None where all are."""
+    if not array.null_count:
+        return None
+    bitmap = np.frombuffer(array.buffers()[0], np.uint8)
+    first, skipped = divmod(array.offset, 8)
+    bits = np.unpackbits(bitmap[first : (array.offset + len(array) + 7) // 8], bitorder="little")
+    return bits[skipped : skipped + len(array)].view(np.bool_)
 
 
 def _buffer_values(array: pa.Array) -> npt.NDArray[Any]:

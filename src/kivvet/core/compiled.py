@@ -146,7 +146,7 @@ class CompiledTable:
             np.add.at(by_outcome, outcomes, counts)
         if column.valid is not None:
             gone = ~column.valid
-            made[gone] = labels[self.missing_outcome]
+            np.copyto(made, labels[self.missing_outcome], where=gone)
             if by_outcome is not None:
                 _, of_gone = label_by_thresholds(
                     column.values[gone], thresholds, labels[outcomes], with_counts=True
@@ -182,7 +182,7 @@ class CompiledTable:
             np.add.at(by_outcome, outcomes, counts)
         if column.valid is not None:
             gone = ~column.valid
-            made[gone] = labels[self.missing_outcome]
+            np.copyto(made, labels[self.missing_outcome], where=gone)
             if by_outcome is not None:
                 np.subtract.at(by_outcome, outcomes[column.codes[gone]], 1)
                 by_outcome[self.missing_outcome] += int(np.count_nonzero(gone))
