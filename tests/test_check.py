@@ -73,6 +73,11 @@ def test_rows_that_meet_and_differ_are_just_those_found(table):
         value = None if isinstance(witness, IsMissing) else witness.value
         assert accepts(rows[early - 1], value, about)
         assert accepts(rows[late - 1], value, about)
+        region = parse_condition(one.region["x"], about.type)
+        assert accepts(region, value, about)
+        for other in telling_values([region, *rows], about):
+            if accepts(region, other, about) and (not about.shape or has_shape(other, about)):
+                assert accepts(rows[early - 1], other, about) and accepts(rows[late - 1], other, about)
 
 
 def rows_of(finding):

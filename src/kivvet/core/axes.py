@@ -124,13 +124,18 @@ class Axis:
         if low == LOW and high == HIGH:
             return "present"
         if low == LOW:
-            return f"{'<=' if high[2] else '<'} {self.write_place(high[1])}"
+            return f"{'<=' if high[2] else '<'} {self.write_cut(high)}"
         if high == HIGH:
-            return f"{'>' if low[2] else '>='} {self.write_place(low[1])}"
+            return f"{'>' if low[2] else '>='} {self.write_cut(low)}"
         if low[1] == high[1]:
             return self.write_point(low[1])
-        start = (">" if low[2] else "") + self.write_place(low[1])
-        return f"{start} to {'' if high[2] else '<'}{self.write_place(high[1])}"
+        return (
+            f"{'>' if low[2] else ''}{self.write_cut(low)} to {'' if high[2] else '<'}{self.write_cut(high)}"
+        )
+
+    def write_cut(self, cut: Cut) -> str:
+        """Return the value of a cut as the end of a range."""
+        return self.write_place(cut[1])
 
     def write_place(self, place: int | Decimal | str) -> str:
         raise NotImplementedError
@@ -139,8 +144,12 @@ class Axis:
         return self.write_place(place)
 
     def write_region(self, region: Region) -> str:
-        """Return the region as one condition."""
-        parts = [self.write_interval(low, high) for low, high in region.bands[-1]]
+        """Return the region as one condition; parts of it in which no value lies are left out."""
+        bands = range(self.n_bands)
+        held = [
+            pair for pair in region.bands[-1] if any(self.witness(band, *pair) is not None for band in bands)
+        ]
+        parts = [self.write_interval(low, high) for low, high in held]
         return " | ".join([*parts, *(["missing"] if region.missing else [])])
 
 
@@ -298,31 +307,26 @@ class DatetimeAxis(Axis):
         return datetime_of_microseconds(int(first)) if before(int(first)) < high else None
 
     def write_interval(self, low: Cut, high: Cut) -> str:
-        """Return the interval with dates for the beginnings of days, where that means the same."""
-        if low == LOW and high == HIGH:
-            return "present"
-        if low == LOW:
-            return f"{'<=' if high[2] else '<'} {self._write_cut(high)}"
-        if high == HIGH:
-            return f"{'>' if low[2] else '>='} {self._write_cut(low)}"
-        if low[1] == high[1]:
-            return self._write_moment(int(low[1]))
-        start, end = int(low[1]), int(high[1])
-        is_days = not low[2] and not high[2] and start % MICROSECONDS_A_DAY == end % MICROSECONDS_A_DAY == 0
-        if is_days and end == start + MICROSECONDS_A_DAY:
-            return self._write_cut(low)
-        return f"{'>' if low[2] else ''}{self._write_cut(low)} to {'' if high[2] else '<'}{self._write_cut(high)}"
+        """Return the interval; a whole day as its date."""
+        if (
+            low != LOW
+            and not low[2]
+            and low[1] % MICROSECONDS_A_DAY == 0
+            and high == before(low[1] + MICROSECONDS_A_DAY)
+        ):
+            return self.write_cut(low)
+        return super().write_interval(low, high)
 
-    def _write_cut(self, cut: Cut) -> str:
+    def write_cut(self, cut: Cut) -> str:
         """Return the date for the cut before a day's first moment, else the moment."""
         place, side = int(cut[1]), cut[2]
         day = date_of_days(place // MICROSECONDS_A_DAY)
         if side == 0 and place % MICROSECONDS_A_DAY == 0 and day is not None:
             return write_value(day)
-        return self._write_moment(place)
+        return self.write_place(place)
 
-    def _write_moment(self, place: int) -> str:
-        moment = datetime_of_microseconds(place)
+    def write_place(self, place: int | Decimal | str) -> str:
+        moment = datetime_of_microseconds(int(place))
         return str(place) if moment is None else write_value(moment)
 
 

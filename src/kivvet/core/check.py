@@ -195,14 +195,29 @@ class _RowsCheck:
 
     def overlap(self, late: int, partners: list[tuple[int, Value | None]]) -> Finding:
         early, witness = partners[0]
-        common = self.axis.write_region(self.regions[early] & self.regions[late])
+        common = self.common_region(early, late)
         others = [self.rows[row].number for row, _ in partners[1:]]
         more = f"; it also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}" if others else ""
         return self.of_rows(
-            "overlap", f"{self.shown(early)} and {self.shown(late)} both hold {common}{more}", [row for row, _ in [*partners[:1], (late, None), *partners[1:]]],
+            "overlap", f"{self.shown(early)} and {self.shown(late)} both hold {_shortened(common)}{more}", [row for row, _ in [*partners[:1], (late, None), *partners[1:]]],
             region={self.input.name: common}, witness={self.input.name: write_witness(witness)},
             remedy=f'{self.apart(early, late)}, or set match = "first" to let the earlier row win',
         )  # fmt: skip
+
+    def common_region(self, early: int, late: int) -> str:
+        """Return what two rows share; where intervals do not say it exactly, in terms of both conditions."""
+        shared = self.regions[early] & self.regions[late]
+        axis = self.axis
+        if not isinstance(axis, TextAxis) or not any(shared.bands):
+            return axis.write_region(shared)
+        for row in (late, early):
+            if shared == self.regions[row]:
+                return write_condition(self.rows[row].conditions[0])
+        has_others = bool(axis.shape) and any(axis.witness(0, *pair) is not None for pair in shared.bands[0])
+        if shared.bands[-1] and axis.is_uniform(shared) and not has_others:
+            return axis.write_region(shared)
+        both = (Negation(self.rows[early].conditions[0]), Negation(self.rows[late].conditions[0]))
+        return write_condition(Negation(AnyOf(both)))
 
     def apart(self, early: int, late: int) -> str:
         """Return how the later row is written so that it leaves the earlier one its values."""

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.convert import EXPECTED, arrow_type, blank_to_null, convert_text
+from kivvet.core.convert import EXPECTED, arrow_type, convert_text
 from kivvet.core.findings import Finding, finding
 from kivvet.core.values import Value, ValueType, fold_text
 from kivvet.errors import Place, count, did_you_mean, listed
@@ -241,8 +241,3 @@ def _unfit_results(
                     )
                 )  # fmt: skip
     return findings
-
-
-def plain_text(array: pa.Array) -> pa.Array:
-    """Return a text array with text of no characters as null."""
-    return blank_to_null(array.cast(pa.string()))
