@@ -61,7 +61,7 @@ CASES = {
         1, "check",
         {
             "book.toml": BOOK.replace("columns = [", 'where = "ph > 1"\ncolumns = [{ formula = "x" }, '),
-            "tables/ph_class.toml": PH.replace("missing =", 'match = "every"\ngiven = ["a < b"]\nmissing ='),
+            "tables/ph_class.toml": PH.replace('"number", step', '"number", from = "low", step'),
         },
     ),
     "domain_points_at_another_table": (

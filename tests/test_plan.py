@@ -65,7 +65,7 @@ def test_one_table_serves_two_columns_under_other_names():
     plan, faults = planned(entries)
     assert faults == []
     assert plan.written == ("river", "area", "upstream_river", "how", "by")
-    assert [step.column for step in plan.steps] == ["code", "upstream"]
+    assert [step.columns for step in plan.steps] == [("code",), ("upstream",)]
 
 
 def test_a_name_may_stand_for_another_column_of_the_source():

@@ -19,12 +19,12 @@ from kivvet.book.read_data import TypedBatch, TypedReader, infer_types, source_o
 from kivvet.book.record import ColumnRecord, Record, sealed, write_record_beside
 from kivvet.core.applied import ApplyReport, Execution
 from kivvet.core.findings import Finding
+from kivvet.core.made_column import MadeColumn
 from kivvet.core.meaning import definition_of, fingerprint, meaning_of
 from kivvet.core.plan import Plan, make_plan
-from kivvet.core.results import MadeColumn
 from kivvet.core.values import ValueType
 from kivvet.errors import DataError, OutputError, Place, TableError, shown_path
-from kivvet.io.csv_files import CsvTarget
+from kivvet.io.csv_files import CsvTarget, list_as_text
 from kivvet.io.files import hash_bytes_of, replacing, state_of
 from kivvet.io.parquet_files import ParquetSource, ParquetTarget
 from kivvet.io.sources import Source, is_parquet
@@ -53,8 +53,20 @@ def prepare(book: Book, dataset: Dataset) -> tuple[Prepared, list[Finding]]:
         dataset.entries, book.tables, source.names, dataset.renamed, book.unusable_tables
     )
     types, more = types_read(dataset, plan, source.names)
+    if source.is_text and (unknown := _untyped(plan, types)):
+        types |= infer_types(source, dataset, unknown)
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more]]
     return Prepared(dataset, source, plan, types), faults
+
+
+def _untyped(plan: Plan, types: Mapping[str, ValueType]) -> list[str]:
+    """Return the columns of which no table says the type: those that are compared with other columns only."""
+    return [
+        column for column in plan.source_columns
+        if column not in types and not any(
+            step.table.reads[one.name] for step in plan.steps for one in step.reads if one.column == column and one.from_source
+        )
+    ]  # fmt: skip
 
 
 def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRecord, ...]:
@@ -66,20 +78,14 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
         name = step.table.name
         if name not in meanings:
             meanings[name] = fingerprint(meaning_of(step.table))
-        read = (
-            ["source", step.column, types.get(step.column, "")]
-            if step.from_source
-            else ["made", made[step.column]]
-        )
-        roles = [
-            *((column, ["output", output]) for output, column in step.outputs),
-            (step.status, ["status"]),
-            (step.row, ["row"]),
-        ]
-        for column, role in roles:
-            if column is not None:
-                made[column] = fingerprint([meanings[name], role, read])
-                records[column] = ColumnRecord(column, name, made[column], meanings[name])
+        decides = step.table.deciding_reads
+        read = [
+            [one.name, "source", one.column, types.get(one.column, "")] if one.from_source else [one.name, "made", made[one.column]]
+            for one in step.reads if one.name in decides
+        ]  # fmt: skip
+        for column, role in step.roles:
+            made[column] = fingerprint([meanings[name], list(role), read])
+            records[column] = ColumnRecord(column, name, made[column], meanings[name])
     return tuple(records[name] for name in plan.written)
 
 
@@ -185,6 +191,8 @@ class _Writer:
         keeps_fields = not is_parquet(self.target)
         arrays = [batch.column(name) if keeps_fields else typed(name) for name in names]
         new = [made[name].as_arrow() for name in self.prepared.plan.written]
+        if keeps_fields:
+            new = [list_as_text(array) for array in new]
         if self.file is None:
             self.file = self._opened([*arrays, *new])
         self.file.write([*arrays, *new])

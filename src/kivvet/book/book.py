@@ -189,7 +189,7 @@ class Book:
                 if (
                     table is not None
                     and name not in reached
-                    and any(o.name == table.inputs[0].name for o in other.outputs)
+                    and any(o.name in table.reads for o in other.outputs)
                 ):
                     reached.add(name)
                     waiting.append(name)

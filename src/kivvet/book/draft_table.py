@@ -228,11 +228,16 @@ def extend_table(
     `check` shows.
     """
     table = book.table(name)
+    if len(table.dimensions) > 1:
+        raise BookError(
+            f"table {name!r} has several inputs, so a single new value makes no row",
+            fix=f"its gaps, with rows to add, are shown by: kivvet check {name}",
+        )
     about = table.inputs[0]
     column = column or _column_read(data, name, about.name)
     if not table.parts.is_complete:
         raise BookError(f"table {name!r} has faults", fix=f"mend them first: kivvet check {name}")
-    if about.type in ("number", "date", "datetime") and table.lookup is None and not table.is_open:
+    if about.type in ("number", "date", "datetime") and table.lookup is None and not table.open_dimensions[0]:
         raise BookError(
             f"table {name!r} has ranges, not values",
             fix="its gaps, with rows to add, are shown by: kivvet check " + name,
@@ -281,7 +286,9 @@ def _unknown_values(table: RuleTable, data: From, column: str, on_rows: OnRows) 
                     fix=f"correct the data, or the type of input {about.name!r}",
                 )
             array = converted.array
-        classified = table.compiled.classify(column_from_arrow(array, column), name=column)
+        classified = table.compiled.classify(
+            {about.name: column_from_arrow(array, column)}, names={about.name: column}
+        )
         mask = classified.labels == table.compiled.unmatched
         if mask.any():
             for text, n in value_counts(column_from_arrow(array, column), mask):

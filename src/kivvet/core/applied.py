@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -13,9 +13,10 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns import CodedColumn, Column, arrow_from_column
+from kivvet.core.columns import CodedColumn, Column, NumericColumn, arrow_from_column
+from kivvet.core.made_column import MadeColumn
 from kivvet.core.plan import Plan, Step
-from kivvet.core.results import MadeColumn, OutputMaker, row_column, status_column
+from kivvet.core.results import OutputMaker, row_column, status_column
 from kivvet.core.values import write_value
 
 if TYPE_CHECKING:
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 
 REPORT_VERSION = 1
 _MOST_DISTINCT_UNMATCHED = 100_000  # values remembered one by one; beyond, rows are still counted
+_MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,22 +33,26 @@ class TableReport:
 
     Attributes
     ----------
-    table, column : str
-        The table, and the column it read.
+    table : str
+    columns : tuple of str
+        The columns its inputs read.
     rows, matched, missing, unmatched : int
         ``matched + missing + unmatched == rows``: rows that a row of the table decided; rows with no value,
         which no row names; rows with a value that no row holds.
     classes : mapping of str to tuple of (str or None, int)
         For each class output made, by the name of its column: classes in order with their rows,
         those without rows too; last None, the rows without a class, if there are any.
+    several : int
+        Of the rows matched, those that several rows of the table decided together.
     unmatched_values : tuple of (str, int)
-        Values that no row holds, with their rows, most frequent first.
+        Values of one input that no row holds, with their rows, most frequent first; values of several
+        inputs as ``ph = 6.4, flow = 12``, the first few that were met.
     rows_by_row : tuple of int
         For each row of the table the data rows it decided; empty for lookups.
     """
 
     table: str
-    column: str
+    columns: tuple[str, ...]
     rows: int
     matched: int
     missing: int
@@ -54,11 +60,17 @@ class TableReport:
     classes: Mapping[str, tuple[tuple[str | None, int], ...]]
     unmatched_values: tuple[tuple[str, int], ...]
     rows_by_row: tuple[int, ...] = ()
+    several: int = 0
+
+    @property
+    def column(self) -> str:
+        """The columns as one text."""
+        return ", ".join(self.columns)
 
     def as_dict(self) -> dict[str, Any]:
         return {
-            "table": self.table, "column": self.column, "rows": self.rows, "matched": self.matched,
-            "missing": self.missing, "unmatched": self.unmatched,
+            "table": self.table, "columns": list(self.columns), "rows": self.rows, "matched": self.matched,
+            "several": self.several, "missing": self.missing, "unmatched": self.unmatched,
             "classes": {name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()},
             "unmatched_values": [{"value": value, "rows": n} for value, n in self.unmatched_values],
         }  # fmt: skip
@@ -126,9 +138,11 @@ class Execution:
         """Return the columns made for one batch, by name, written or not."""
         made: dict[str, MadeColumn] = {}
         for stage in self.stages:
-            step = stage.step
-            column = column_named(step.column) if step.from_source else made[step.column].as_column()
-            made.update(stage.apply(column))
+            columns = {
+                one.name: column_named(one.column) if one.from_source else made[one.column].as_column()
+                for one in stage.step.reads
+            }
+            made.update(stage.apply(columns))
         self.n_rows += n_rows
         return made
 
@@ -146,38 +160,51 @@ class _Stage:
         self.makers = [
             (name, OutputMaker(step.table, step.table.output(output))) for output, name in step.outputs
         ]
+        self.names = {one.name: one.column for one in step.reads}
         self.with_report = with_report
         self.counts = np.zeros(self.table.n_outcomes, np.int64)
         self.unmatched: Counter[str] = Counter()
 
-    def apply(self, column: Column) -> dict[str, MadeColumn]:
+    def apply(self, columns: Mapping[str, Column]) -> dict[str, MadeColumn]:
         step = self.step
-        if not self.with_report and len(self.makers) == 1 and not step.status and not step.row:
+        is_single = step.table.match != "every" and len(self.makers) == 1 and not step.status and not step.row
+        if not self.with_report and is_single and self.table.n_outcomes == self.table.n_rows + 2:
             name, maker = self.makers[0]
             if (labels := maker.labels()) is not None:
-                made = self.table.classify(column, labels, name=step.column).labels
+                made = self.table.classify(columns, labels, names=self.names).labels
                 return {name: maker.from_labels(name, made)}
-        classified = self.table.classify(column, with_counts=self.with_report, name=step.column)
+        classified = self.table.classify(columns, with_counts=self.with_report, names=self.names)
         outcomes = classified.labels
-        if classified.counts is not None:
-            self.counts += classified.counts
-            if classified.counts[self.table.unmatched]:
-                self.remember_unmatched(column, outcomes)
-        columns = {name: maker.from_outcomes(name, outcomes) for name, maker in self.makers}
+        if (counts := classified.counts) is not None:
+            self.counts = np.pad(self.counts, (0, len(counts) - len(self.counts))) + counts
+            if counts[self.table.unmatched]:
+                self.remember_unmatched(columns, outcomes)
+        combinations = self.table.combinations
+        made_columns: dict[str, MadeColumn] = {}
+        for name, maker in self.makers:
+            made_columns.update(maker.made(name, outcomes, combinations))
         if step.status:
-            columns[step.status] = status_column(step.status, outcomes, self.table.unmatched)
+            made_columns[step.status] = status_column(step.status, outcomes, self.table.unmatched)
         if step.row:
-            columns[step.row] = row_column(step.row, outcomes, self.table.unmatched)
-        return columns
+            made_columns[step.row] = row_column(
+                step.row, outcomes, self.table.unmatched, combinations, is_list=step.table.match == "every"
+            )
+        return made_columns
 
-    def remember_unmatched(self, column: Column, outcomes: npt.NDArray[Any]) -> None:
-        for text, number in value_counts(column, outcomes == self.table.unmatched):
+    def remember_unmatched(self, columns: Mapping[str, Column], outcomes: npt.NDArray[Any]) -> None:
+        mask = outcomes == self.table.unmatched
+        decides = {name: column for name, column in columns.items() if name in self.step.table.deciding_reads}
+        if len(decides) == 1:
+            counted = value_counts(next(iter(decides.values())), mask)
+        else:
+            counted = combined_counts(decides, mask)
+        for text, number in counted:
             if text in self.unmatched or len(self.unmatched) < _MOST_DISTINCT_UNMATCHED:
                 self.unmatched[text] += number
 
     def report(self) -> TableReport:
         counts, table = self.counts, self.table
-        total = int(counts.sum())
+        total, several = int(counts.sum()), int(counts[table.missing + 1 :].sum())
         unmatched, missing = int(counts[table.unmatched]), int(counts[table.missing])
         classes = {}
         for name, maker in self.makers:
@@ -186,6 +213,7 @@ class _Stage:
             ):
                 continue
             codes = maker.code_of_outcome
+            counts = counts[: len(codes)]
             by_class = np.bincount(codes[codes >= 0], counts[codes >= 0], len(maker.classes or ())).astype(
                 int
             )
@@ -198,8 +226,8 @@ class _Stage:
         ranked = sorted(self.unmatched.items(), key=lambda pair: (-pair[1], pair[0]))
         by_row = tuple(counts[: table.n_rows].tolist()) if self.step.table.lookup is None else ()
         return TableReport(
-            self.step.table.name, self.step.column, total, total - unmatched - missing, missing, unmatched,
-            classes, tuple(ranked), by_row,
+            self.step.table.name, self.step.columns, total, total - unmatched - missing, missing, unmatched,
+            classes, tuple(ranked), by_row, several,
         )  # fmt: skip
 
 
@@ -212,6 +240,30 @@ def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str,
         return [(_text(value), int(n)) for value, n in zip(texts, rows[present], strict=True)]
     counted = pc.value_counts(arrow_from_column(column).filter(pa.array(mask)))
     return [(_text(one["values"]), one["counts"]) for one in counted.to_pylist()]
+
+
+def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
+    """Return the first few combinations of values of the rows in `mask`, with how often each occurs among them."""
+    rows = pa.array(np.flatnonzero(mask)[:_MOST_ROWS_COMBINED])
+    values = [_rows_of(column, rows) for column in columns.values()]
+    counted: Counter[str] = Counter()
+    for combination in zip(*values, strict=True):
+        pairs = zip(columns, combination, strict=True)
+        counted[", ".join(f"{name} = {'missing' if one is None else _text(one)}" for name, one in pairs)] += 1
+    return list(counted.items())
+
+
+def _rows_of(column: Column, rows: pa.Array) -> list[Any]:
+    texts: list[Any]
+    if isinstance(column, NumericColumn):
+        valid = column.valid if column.valid is None else column.valid[rows]
+        texts = arrow_from_column(replace(column, values=column.values[rows], valid=valid)).to_pylist()
+        return texts
+    if isinstance(column, CodedColumn):
+        valid = column.valid if column.valid is None else column.valid[rows]
+        texts = arrow_from_column(CodedColumn(column.codes[rows], column.distinct, valid)).to_pylist()
+        return texts
+    return [text or None for text in column.values.take(rows).to_pylist()]
 
 
 def _text(value: Any) -> str:

@@ -11,8 +11,8 @@ import pyarrow as pa
 from kivvet.core.applied import Applied, Execution
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, column_from_arrow
 from kivvet.core.findings import Finding
+from kivvet.core.made_column import MadeColumn
 from kivvet.core.plan import Entry, Plan, make_plan
-from kivvet.core.results import MadeColumn
 from kivvet.core.tables import RuleTable
 from kivvet.errors import DataError, TableError
 

@@ -15,6 +15,7 @@ from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from kivvet.core.conditions import (
+    AllOf,
     AnyOf,
     AnyValue,
     Between,
@@ -89,6 +90,11 @@ class Axis:
                 region = self.region(parts[0])
                 for part in parts[1:]:
                     region |= self.region(part)
+                return region
+            case AllOf(parts):
+                region = self.region(parts[0])
+                for part in parts[1:]:
+                    region &= self.region(part)
                 return region
             case Equals(value):
                 return self.everywhere((self.lower_cut(value, True), self.upper_cut(value, True)))
@@ -445,7 +451,7 @@ def _code_lengths(condition: Condition) -> Iterable[int]:
             yield len(lower)
         case Negation(part):
             yield from _code_lengths(part)
-        case AnyOf(parts):
+        case AnyOf(parts) | AllOf(parts):
             for part in parts:
                 yield from _code_lengths(part)
 

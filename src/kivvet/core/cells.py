@@ -109,15 +109,44 @@ def band_cuts(many: Sequence[Intervals]) -> list[Cut]:
     return sorted({LOW, HIGH, *(cut for intervals in many for interval in intervals for cut in interval)})
 
 
-def winners_by_stretch(
-    regions: Sequence[Region], band: int, place: Callable[[Cut], Any] = lambda cut: cut
+Spans = tuple[tuple[tuple[int, int], ...], ...]
+LabelStretches = Callable[[Spans, int], list[int]]
+
+
+def lowest_rows(spans: Spans, n_stretches: int) -> list[int]:
+    """Return the lowest row that holds each stretch, NO_ROW where none does."""
+    stretches = CellCut((_STRETCH,) * n_stretches, spans, ())
+    return [lowest for *_, lowest in stretches.live_rows()]
+
+
+def row_masks(spans: Spans, n_stretches: int) -> list[int]:
+    """Return for each stretch the set of rows that hold it, row k as bit k."""
+    changes = [0] * (n_stretches + 1)
+    for row, ranges in enumerate(spans):
+        for start, end in ranges:
+            changes[start] ^= 1 << row
+            changes[end] ^= 1 << row
+    masks, held = [], 0
+    for change in changes[:-1]:
+        held ^= change
+        masks.append(held)
+    return masks
+
+
+def labels_by_stretch(
+    regions: Sequence[Region],
+    band: int,
+    label: LabelStretches,
+    place: Callable[[Cut], Any] = lambda cut: cut,
 ) -> tuple[list[Any], list[int]]:
-    """Return the cuts of one band and the lowest row that holds each stretch between neighbouring cuts.
+    """Return the cuts of one band and the label of each stretch between neighbouring cuts.
 
     Unlike the cells of a check, stretches without a value are kept: data may have any value.
 
     Parameters
     ----------
+    label : callable
+        Gives the labels from the half-open ranges of stretches that each row holds, and their number.
     place : callable
         Moves each cut, for columns in whose type two bounds may be one value.
     """
@@ -127,8 +156,7 @@ def winners_by_stretch(
     )
     positions = {cut: index for index, cut in enumerate(cuts)}
     spans = tuple(tuple((positions[low], positions[high]) for low, high in intervals) for intervals in moved)
-    stretches = CellCut((_STRETCH,) * (len(cuts) - 1), spans, ())
-    return cuts, [lowest for *_, lowest in stretches.live_rows()]
+    return cuts, label(spans, len(cuts) - 1)
 
 
 _STRETCH = Cell(0, LOW, HIGH, 0, False)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kivvet.core.axes import make_axis
 from kivvet.core.cells import NO_ROW, CellCut
-from kivvet.core.check import write_results
 from kivvet.core.regions import Cut, Region
+from kivvet.core.row_findings import RowFindings, write_region, write_results
 from kivvet.core.tables import RuleTable
 from kivvet.core.values import write_value
 
@@ -41,13 +42,15 @@ def changes_between(old: RuleTable, new: RuleTable) -> list[Change]:
     options = list(_option_changes(old, new))
     if (
         (old.lookup is None) != (new.lookup is None)
-        or old.inputs[0].type != new.inputs[0].type
+        or [(one.name, one.type) for one in old.inputs] != [(one.name, one.type) for one in new.inputs]
         or _output_names(old) != _output_names(new)
     ):
         return options
     if new.lookup is not None:
         return [*options, *_key_changes(old, new)]
-    return [*options, *_region_changes(old, new)]
+    if len(old.dimensions) == len(new.dimensions) == 1 and "every" not in (old.match, new.match):
+        return [*options, *_region_changes(old, new)]
+    return [*options, *_row_changes(old, new)]
 
 
 def _output_names(table: RuleTable) -> list[str]:
@@ -55,10 +58,14 @@ def _output_names(table: RuleTable) -> list[str]:
 
 
 def _option_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
-    before, after = old.inputs[0], new.inputs[0]
-    for name in ("name", "type", "step", "step_offset", "shape", "fold", "required", "tz"):
-        if (was := getattr(before, name)) != (now := getattr(after, name)):
-            yield Change(f"input {name}", str(was or "none"), str(now or "none"))
+    if len(old.inputs) != len(new.inputs):
+        names = [", ".join(one.name for one in table.inputs) for table in (old, new)]
+        yield Change("inputs", *names)
+    for before, after in zip(old.inputs, new.inputs, strict=False):
+        which = "input" if len(old.inputs) == len(new.inputs) == 1 else f"input {after.name}"
+        for name in ("name", "type", "step", "step_offset", "shape", "fold", "required", "tz"):
+            if (was := getattr(before, name)) != (now := getattr(after, name)):
+                yield Change(f"{which} {name}", str(was or "none"), str(now or "none"))
     if _output_names(old) != _output_names(new):
         yield Change("outputs", ", ".join(_output_names(old)), ", ".join(_output_names(new)))
     if old.match != new.match:
@@ -98,12 +105,55 @@ def _results_by_key(table: RuleTable) -> dict[object, str]:
     return made
 
 
+def _row_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
+    """Yield the rows that came, went, moved or got other results, by what they ask."""
+    before, after = _rows_by_region(old), _rows_by_region(new)
+    common = [region for region in after if region in before]
+    kept = _longest_increasing([before[region][0] for region in common])
+    for region, (number, results) in after.items():
+        if region not in before:
+            yield Change(f"row {number}, {region}", "", results)
+        elif before[region][1] != results:
+            yield Change(region, before[region][1], results)
+        elif before[region][0] not in kept and "first" in (old.match, new.match):
+            yield Change(f"{region}, now row {number} and not {before[region][0]}", results, results)
+    for region, (number, results) in before.items():
+        if region not in after:
+            yield Change(f"row {number} before, {region}", results, "")
+
+
+def _rows_by_region(table: RuleTable) -> dict[str, tuple[int, str]]:
+    words = RowFindings(table)
+    made: dict[str, tuple[int, str]] = {}
+    for index, row in enumerate(table.rows):
+        made.setdefault(
+            write_region(words.region_of(index)) or "any", (row.number, write_results(row.results))
+        )
+    return made
+
+
+def _longest_increasing(numbers: list[int]) -> set[int]:
+    """Return the members of a longest increasing subsequence: the rows that did not move."""
+    tails: list[int] = []
+    previous: dict[int, int | None] = {}
+    for number in numbers:
+        place = bisect_left(tails, number)
+        previous[number] = tails[place - 1] if place else None
+        tails[place:] = [number] if place == len(tails) else [number, *tails[place + 1 :]]
+    kept: set[int] = set()
+    at = tails[-1] if tails else None
+    while at is not None:
+        kept.add(at)
+        at = previous[at]
+    return kept
+
+
 def _region_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
-    conditions = [row.conditions[0] for table in (old, new) for row in table.rows]
+    conditions = [table.asked(row, 0) for table in (old, new) for row in table.rows]
     axis = make_axis(new.inputs[0], conditions)
     regions = []
     for table in (old, new):
-        made = [axis.region(row.conditions[0]) for row in table.rows]
+        made = [axis.region(table.asked(row, 0)) for row in table.rows]
         regions.append([one.without_missing() for one in made] if table.inputs[0].required else made)
     nowhere = Region(((),) * axis.n_bands)
     cut = CellCut.of(axis, [*regions[0], *regions[1]], nowhere)

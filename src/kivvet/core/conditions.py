@@ -71,7 +71,16 @@ class AnyOf:
     parts: tuple[Condition, ...]
 
 
-Condition = AnyValue | IsMissing | IsPresent | Equals | Between | StartsWith | CodeRange | Negation | AnyOf
+@dataclass(frozen=True, slots=True)
+class AllOf:
+    """What all of the parts accept: a cell and a `when` about the same input. Cells themselves have no such form."""
+
+    parts: tuple[Condition, ...]
+
+
+Condition = (
+    AnyValue | IsMissing | IsPresent | Equals | Between | StartsWith | CodeRange | Negation | AnyOf | AllOf
+)
 
 KEYWORDS = frozenset({"any", "missing", "present"})
 # A text value may stand without quotes if nothing in it could be read as an operator.
@@ -126,12 +135,14 @@ def write_condition(condition: Condition) -> str:
             return f"{lower_text} to {'' if high_closed else '<'}{_write_prefix(high)}"
         case Negation(part):
             inner = write_condition(part)
-            return f"not ({inner})" if isinstance(part, AnyOf) else f"not {inner}"
+            return f"not ({inner})" if isinstance(part, (AnyOf, AllOf)) else f"not {inner}"
         case AnyOf(parts):
             return " | ".join(
                 f"({write_condition(part)})" if isinstance(part, AnyOf) else write_condition(part)
                 for part in parts
             )
+        case AllOf(parts):  # exact for present values, which is all such a part accepts
+            return write_condition(Negation(AnyOf(tuple(Negation(part) for part in parts))))
 
 
 def _write_between(lower: Value | None, lower_closed: bool, upper: Value | None, upper_closed: bool) -> str:

@@ -176,7 +176,7 @@ def draft_from_values(name: str, column: str, builder: LookBuilder, wishes: Wish
     rows = [Row(number, (condition,), (UNFINISHED,)) for number, condition in enumerate(conditions, 1)]
     table = _table(name, _input(column, given, is_bins=is_bins), output, rows)
     values = given.values.cast(pa.timestamp("us")) if given.kind == "datetime" else given.values
-    outcomes = CompiledTable(table).classify(column_from_arrow(values)).labels
+    outcomes = CompiledTable(table).classify({column: column_from_arrow(values)}).labels
     n_rows = np.bincount(outcomes, given.rows, table.n_rows).astype(int).tolist()
     noted = [replace(row, note=count(n, "row")) for row, n in zip(rows, n_rows, strict=False)]
     return _table(name, table.inputs[0], output, noted)
@@ -490,7 +490,7 @@ def _report(
     """Return how many rows the table gives their class, by applying it to each value."""
     values = list(by_value)
     array = pa.array(values, pa.float64()) if given.kind == "number" else pa.array(values)
-    outcomes = CompiledTable(table).classify(column_from_arrow(array)).labels
+    outcomes = CompiledTable(table).classify({table.inputs[0].name: column_from_arrow(array)}).labels
     labels = [
         table.rows[outcome].results[0] if outcome < table.n_rows else None for outcome in outcomes.tolist()
     ]

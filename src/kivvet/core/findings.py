@@ -36,8 +36,11 @@ KINDS: Mapping[str, Severity] = {
     "finer-than-step": "warning",
     "near-miss": "warning",
     "near-edge": "warning",
+    "not-proven": "warning",
+    "broken-given": "warning",
     "stale": "warning",
     "open": "note",
+    "blank-cell": "note",
     "missing-input": "note",
     "unused": "note",
 }

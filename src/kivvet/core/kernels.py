@@ -23,6 +23,22 @@ Array = npt.NDArray[Any]
 Counts = npt.NDArray[np.int64]
 
 
+def smallest_unsigned(n_labels: int) -> type[np.unsignedinteger[Any]]:
+    """Return the smallest type that holds the labels 0 to n_labels - 1."""
+    return np.uint8 if n_labels <= 1 << 8 else np.uint16 if n_labels <= 1 << 16 else np.uint32
+
+
+def in_threads(work: Callable[[int, int], None], n_rows: int) -> None:
+    """Call `work` with the first and the end row of each share of the rows, at once where there are many."""
+    n_threads = _THREADS if n_rows >= _ROWS_FOR_THREADS else 1
+    ends = [n_rows * part // n_threads for part in range(n_threads + 1)]
+    if n_threads == 1:
+        work(0, n_rows)
+        return
+    with ThreadPoolExecutor(n_threads) as pool:
+        list(pool.map(work, ends[:-1], ends[1:]))
+
+
 def label_by_thresholds(
     values: Array, thresholds: Array, labels: Array, *, with_counts: bool
 ) -> tuple[Array, Counts | None]:

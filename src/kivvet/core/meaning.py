@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 from kivvet.core.conditions import quote_text, write_condition
 from kivvet.core.convert import bytes_of_texts
 from kivvet.core.table_parser import parse_table
-from kivvet.core.tables import UNFINISHED, Input, Output, Result, RuleTable, columns_of
+from kivvet.core.tables import UNFINISHED, WHEN, Input, Output, Result, RuleTable, columns_of
 from kivvet.core.values import write_value
 
 #: Raised whenever the same table would give other results.
@@ -100,6 +100,8 @@ def _input(one: Input) -> dict[str, Any]:
 
 def _output(one: Output) -> dict[str, Any]:
     meaning: dict[str, Any] = {"type": one.type}
+    if one.combine != "list" or one.separator != ", ":
+        meaning |= {"combine": one.combine, "separator": one.separator}
     if one.order:
         meaning["order"] = list(one.order)
     return meaning
@@ -107,10 +109,12 @@ def _output(one: Output) -> dict[str, Any]:
 
 def _rows(table: RuleTable) -> list[list[str]]:
     names = [one.name for one in columns_of(table.inputs, table.outputs)]
-    return [
-        names,
-        *([*map(write_condition, row.conditions), *map(_result, row.results)] for row in table.rows),
-    ]
+    has_when = any(row.when for row in table.rows)
+    rows = [[*names, WHEN] if has_when else names]
+    for row in table.rows:
+        cells = [*map(write_condition, row.conditions), *map(_result, row.results)]
+        rows.append([*cells, row.when] if has_when else cells)
+    return rows
 
 
 def _result(result: Result) -> str:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from kivvet.core.findings import Finding, finding
-from kivvet.core.tables import Input, RuleTable
+from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, did_you_mean, listed, near_name
 
 ENTRY_KEYWORDS = ("table", "input", "keep", "status", "row", "write")
@@ -47,36 +47,65 @@ class Entry:
 
 
 @dataclass(frozen=True, slots=True)
+class Read:
+    """One column that a step reads.
+
+    Attributes
+    ----------
+    name : str
+        What the table calls it.
+    column : str
+        The column: of the source, or made by an earlier step.
+    from_source : bool
+    """
+
+    name: str
+    column: str
+    from_source: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Step:
-    """One table applied to one column.
+    """One table applied to the columns it reads.
 
     Attributes
     ----------
     table : RuleTable
-    column : str
-        The column read: of the source, or made by an earlier step.
-    from_source : bool
+    reads : tuple of Read
+        Its inputs, then the columns that `when` and `given` name.
     outputs : tuple of (str, str)
         Outputs and the names of the columns made.
     """
 
     table: RuleTable
-    column: str
-    from_source: bool
+    reads: tuple[Read, ...]
     outputs: tuple[tuple[str, str], ...]
     status: str | None = None
     row: str | None = None
     is_written: bool = True
 
     @property
-    def about(self) -> Input:
-        return self.table.inputs[0]
+    def columns(self) -> tuple[str, ...]:
+        """The columns of the inputs."""
+        return tuple(one.column for one in self.reads[: len(self.table.inputs)])
 
     @property
     def made(self) -> tuple[str, ...]:
         """The names of all columns it makes."""
-        extra = (name for name in (self.status, self.row) if name is not None)
-        return (*(name for _, name in self.outputs), *extra)
+        return tuple(name for name, _ in self.roles)
+
+    @property
+    def roles(self) -> tuple[tuple[str, tuple[str, ...]], ...]:
+        """The name of each column it makes, with what it holds."""
+        made: list[tuple[str, tuple[str, ...]]] = [
+            (column, ("output", output, column.removeprefix(name)))
+            for output, name in self.outputs
+            for column in self.table.names_made(self.table.output(output), name)
+        ]
+        made += [
+            (name, (what,)) for what, name in (("status", self.status), ("row", self.row)) if name is not None
+        ]
+        return tuple(made)
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,7 +118,9 @@ class Plan:
     @property
     def source_columns(self) -> tuple[str, ...]:
         """The columns of the source that are read, each once."""
-        return tuple(dict.fromkeys(step.column for step in self.steps if step.from_source))
+        return tuple(
+            dict.fromkeys(one.column for step in self.steps for one in step.reads if one.from_source)
+        )
 
 
 def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Entry], list[Finding]]:
@@ -271,36 +302,60 @@ class _Planner:
 
     def made_by(self, index: int) -> tuple[str, ...]:
         entry = self.entries[index]
+        table = self.tables[entry.table]
         extra = [name for name in (entry.status, entry.row) if name]
-        return (*(name for _, name in self.outputs[index]), *extra)
+        made = [
+            one
+            for output, name in self.outputs[index]
+            for one in table.names_made(table.output(output), name)
+        ]
+        return (*made, *extra)
 
     def visit(self, index: int) -> None:
         """Add the step of an entry after the steps it needs."""
         if index in self.steps:
             return
+        numbers = [number for number, _ in self.under_way]
+        if index in numbers:
+            steps = self.under_way[numbers.index(index) :]
+            self.cycle(steps, steps[0][1])
+            return
         entry = self.entries[index]
         table = self.tables[entry.table]
-        about = table.inputs[0]
         for name in entry.reads:
-            if name != about.name:
+            if name not in table.reads:
+                known = listed(table.reads)
                 self.fault(
                     "unknown-column",
                     f"input names {name!r}, and table {entry.table!r} has no such input",
                     entry.place,
-                    f"its input is {about.name}",
+                    did_you_mean(name, table.reads) or f"it reads {known}",
                 )
-        wanted = entry.reads.get(about.name, about.name)
-        numbers = [number for number, _ in self.under_way]
-        if index in numbers:
-            self.cycle(self.under_way[numbers.index(index) :], wanted)
-            return
-        self.under_way.append((index, wanted))
+        read: list[Read] = []
+        for name in table.reads:
+            wanted = entry.reads.get(name, name)
+            self.under_way.append((index, wanted))
+            found = self.read(index, name, wanted)
+            self.under_way.pop()
+            if found is not None:
+                read.append(found)
+        if len(read) == len(table.reads):
+            self.steps[index] = Step(
+                table, tuple(read), self.outputs[index], entry.status, entry.row, entry.is_written
+            )
+
+    def read(self, index: int, name: str, wanted: str) -> Read | None:
+        """Return where a column comes from, after adding the step that makes it; None where there is a fault."""
         source = self.renamed.get(wanted, wanted)
         if source in self.source_names:
-            self.steps[index] = self.step(index, source, True)
-        else:
-            self.visit_maker(index, wanted, entry, about)
-        self.under_way.pop()
+            return Read(name, source, True)
+        maker = self.maker_of(index, name, wanted)
+        if maker is None:
+            self.unknown(wanted, self.entries[index], name)
+            return None
+        faults = len(self.faults)
+        self.visit(maker)
+        return Read(name, wanted, False) if len(self.faults) == faults and maker in self.steps else None
 
     def cycle(self, steps: list[tuple[int, str]], wanted: str) -> None:
         """Tell a cycle once, with the place of each of its steps."""
@@ -317,49 +372,31 @@ class _Planner:
             )
         )  # fmt: skip
 
-    def visit_maker(self, index: int, wanted: str, entry: Entry, about: Input) -> None:
+    def maker_of(self, index: int, name: str, wanted: str) -> int | None:
+        """Return the number of the entry that makes a column; one is added where just one table has such an output."""
         maker = self.maker.get(wanted)
-        if maker is None:
-            makers = [
-                name for name, table in self.tables.items() if any(o.name == wanted for o in table.outputs)
-            ]
-            reads_itself = makers == [entry.table] and wanted == about.name
-            if len(makers) == 1 and not reads_itself:
-                maker = len(self.entries)
-                self.entries.append(Entry(makers[0], is_written=False, place=entry.place))
-                self.outputs.append(
-                    tuple(
-                        (o.name, o.name) for o in self.tables[makers[0]].outputs if o.name not in self.maker
-                    )
-                )
-                for name in self.made_by(maker):
-                    self.maker[name] = maker
-        if maker is None:
-            self.unknown(wanted, entry, about)
-            return
-        faults = len(self.faults)
-        self.visit(maker)
-        if len(self.faults) == faults:
-            self.steps[index] = self.step(index, wanted, False)
+        if maker is not None:
+            return maker
+        entry = self.entries[index]
+        makers = [one for one, table in self.tables.items() if any(o.name == wanted for o in table.outputs)]
+        reads_itself = makers == [entry.table] and wanted == name
+        if len(makers) != 1 or reads_itself:
+            return None
+        made = len(self.entries)
+        self.entries.append(Entry(makers[0], is_written=False, place=entry.place))
+        self.outputs.append(
+            tuple((o.name, o.name) for o in self.tables[makers[0]].outputs if o.name not in self.maker)
+        )
+        for column in self.made_by(made):
+            self.maker[column] = made
+        return made
 
-    def unknown(self, wanted: str, entry: Entry, about: Input) -> None:
+    def unknown(self, wanted: str, entry: Entry, name: str) -> None:
         candidates = [*self.source_names, *self.maker]
         near = near_name(wanted, candidates)
         said = f"did you mean {near!r}? Then say  " if near else "say which column it is:  "
         self.fault(
             "unknown-column", f"table {entry.table!r} reads {wanted!r}, which is neither in the source nor made", entry.place,
-            f'{said}{{ table = "{entry.table}", input = {{ {about.name} = "{near or "COLUMN"}" }} }}'
+            f'{said}{{ table = "{entry.table}", input = {{ {name} = "{near or "COLUMN"}" }} }}'
             + ("" if near else f"; there are {listed(candidates)}"),
         )  # fmt: skip
-
-    def step(self, index: int, column: str, from_source: bool) -> Step:
-        entry = self.entries[index]
-        return Step(
-            self.tables[entry.table],
-            column,
-            from_source,
-            self.outputs[index],
-            entry.status,
-            entry.row,
-            entry.is_written,
-        )

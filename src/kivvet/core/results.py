@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns import CodedColumn, Column, TextColumn, column_from_arrow
+from kivvet.core.combined import Combined
 from kivvet.core.convert import arrow_type
 from kivvet.core.kernels import Array, label_by_code
+from kivvet.core.made_column import MadeColumn
 from kivvet.core.table_parser import value_or_none
 from kivvet.core.tables import Output, RuleTable
 from kivvet.core.values import Value, ValueType
@@ -21,78 +22,6 @@ if TYPE_CHECKING:
     pass
 
 _NULL8 = np.uint8(255)
-
-
-@dataclass(frozen=True)
-class MadeColumn:
-    """A new column: codes into classes, or typed values.
-
-    Attributes
-    ----------
-    name : str
-    classes : pyarrow.Array or None
-        The classes in order, for text.
-    codes : ndarray of int8, int16 or int32, or None
-        -1 is missing.
-    is_ordered : bool
-    values : pyarrow.Array or None
-        For all other types.
-    """
-
-    name: str
-    classes: pa.Array | None = None
-    codes: Array | None = None
-    is_ordered: bool = False
-    values: pa.Array | None = None
-
-    def as_column(self) -> Column:
-        """Return it as an input for other tables."""
-        if self.codes is not None:
-            return CodedColumn(self.codes, TextColumn(self.classes))
-        return column_from_arrow(self.values, self.name)
-
-    def as_arrow(self) -> pa.Array:
-        """Return a dictionary array for classes, a typed array otherwise."""
-        if self.codes is None:
-            return self.values
-        present = self.codes >= 0
-        n_missing = len(self.codes) - int(np.count_nonzero(present))
-        bitmap = pa.py_buffer(np.packbits(present, bitorder="little")) if n_missing else None
-        indices = pa.Array.from_buffers(
-            pa.from_numpy_dtype(self.codes.dtype),
-            len(self.codes),
-            [bitmap, pa.py_buffer(self.codes)],
-            n_missing,
-        )
-        return pa.DictionaryArray.from_arrays(indices, self.classes, ordered=self.is_ordered, safe=False)
-
-    def as_pandas(self) -> Any:
-        """Return what becomes a column of a pandas frame."""
-        import pandas as pd
-
-        if self.codes is None:
-            return _typed_pandas(self.values)
-        assert self.classes is not None
-        dtype = pd.CategoricalDtype(pd.Index(self.classes.to_pylist(), dtype="str"), ordered=self.is_ordered)
-        return pd.Categorical.from_codes(self.codes, dtype=dtype, validate=False)
-
-
-def _typed_pandas(values: pa.Array) -> Any:
-    import pandas as pd
-
-    type_ = values.type
-    gone = pc.is_null(values).to_numpy(zero_copy_only=False)
-    if pa.types.is_integer(type_):
-        return pd.arrays.IntegerArray(pc.fill_null(values, 0).to_numpy(zero_copy_only=False), gone)
-    if pa.types.is_boolean(type_):
-        return pd.arrays.BooleanArray(pc.fill_null(values, False).to_numpy(zero_copy_only=False), gone)
-    if pa.types.is_floating(type_):
-        return values.to_numpy(zero_copy_only=False)
-    if pa.types.is_date(type_):
-        return values.cast(pa.timestamp("s")).to_numpy(zero_copy_only=False)
-    if pa.types.is_timestamp(type_):
-        return values.to_numpy(zero_copy_only=False)
-    return pd.array(values.to_pylist(), dtype=pd.ArrowDtype(type_))
 
 
 class OutputMaker:
@@ -110,6 +39,7 @@ class OutputMaker:
 
     def __init__(self, table: RuleTable, output: Output) -> None:
         self.output = output
+        self.combined = Combined(table, output) if table.match == "every" else None
         self.is_ordered = table.is_ordered(output)
         position = table.outputs.index(output)
         ends: list[Value | None] = [table.otherwise.get(output.name)]
@@ -151,6 +81,14 @@ class OutputMaker:
             return pa.array([None if value is None else float(value) for value in values], pa.float64())  # type: ignore[arg-type]
         return pa.array(values, arrow_type(self.output.type))
 
+    def made(
+        self, name: str, outcomes: Array, combinations: Sequence[tuple[int, ...]]
+    ) -> dict[str, MadeColumn]:
+        """Return the columns made of outcomes, by name; some outcomes may stand for several rows."""
+        if self.combined is None:
+            return {name: self.from_outcomes(name, outcomes)}
+        return self.combined.made(name, outcomes, combinations)
+
     def labels(self) -> Array | None:
         """Return for each outcome a label that is the class code itself, so that no take is needed."""
         codes = self.code_of_outcome
@@ -178,16 +116,28 @@ class OutputMaker:
         return self.output.type
 
 
-STATUSES = ("matched", "unmatched", "missing")
+STATUSES = ("matched", "unmatched", "missing", "several")
 
 
 def status_column(name: str, outcomes: Array, unmatched: int) -> MadeColumn:
-    """Return how each row was decided: matched, unmatched or missing."""
-    codes = (outcomes >= unmatched).astype(np.int8)
-    codes += outcomes > unmatched
+    """Return how each row was decided: matched, unmatched, missing, or by several rows."""
+    codes = np.zeros(len(outcomes), np.int8)
+    for above in range(3):
+        codes += outcomes >= unmatched + above
     return MadeColumn(name, pa.array(STATUSES, pa.string()), codes)
 
 
-def row_column(name: str, outcomes: Array, unmatched: int) -> MadeColumn:
-    """Return the number, from 1, of the row that decided; missing where none did."""
+def row_column(
+    name: str,
+    outcomes: Array,
+    unmatched: int,
+    combinations: Sequence[tuple[int, ...]] = (),
+    *,
+    is_list: bool = False,
+) -> MadeColumn:
+    """Return the number, from 1, of the row that decided, or the list of them; missing where none did."""
+    if is_list:
+        of_outcome = [[row + 1] for row in range(unmatched)] + [None, None]
+        of_outcome += [[row + 1 for row in rows] for rows in combinations]
+        return MadeColumn(name, values=pa.array(of_outcome, pa.list_(pa.int64())).take(pa.array(outcomes)))
     return MadeColumn(name, values=pa.array(outcomes.astype(np.int64) + 1, mask=outcomes >= unmatched))

@@ -9,14 +9,19 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any, Literal
 
 from kivvet.core.condition_parser import ConditionError, parse_condition
 from kivvet.core.conditions import Condition
 from kivvet.core.findings import KINDS, SEVERITIES, Finding, Severity, finding
+from kivvet.core.formulas.parser import FormulaError
+from kivvet.core.formulas.split import TypeMismatchError, WhenReader, read_given, spread
+from kivvet.core.formulas.tree import Condition as FormulaCondition
+from kivvet.core.formulas.tree import write_formula
 from kivvet.core.lookup_rows import LookupRows, parse_lookup
-from kivvet.core.tables import UNFINISHED, Input, Output, Result, Row, TableParts, columns_of
+from kivvet.core.tables import UNFINISHED, WHEN, Given, Input, Output, Result, Row, TableParts, columns_of
 from kivvet.core.values import (
     FOLDS,
     INPUT_TYPES,
@@ -32,13 +37,14 @@ from kivvet.errors import Place, did_you_mean, listed, near_name
 
 TABLE_KEYWORDS = (
     "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "severity",
+    "given",
 )  # fmt: skip
 INPUT_KEYWORDS = ("type", "step", "domain", "shape", "fold", "required", "column", "tz", "note")
-OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "note")
+OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "combine", "separator", "note")
+COMBINES = ("list", "join", "sum", "min", "max", "count", "flags")
 #: Words of the table form that this version reads nowhere yet, so that it can say so.
 LATER = {
-    "given": "statements that always hold", "from": "periods", "to": "periods", "ends": "periods",
-    "combine": "match = \"every\"", "when": "conditions over several columns",
+    "from": "periods", "to": "periods", "ends": "periods",
 }  # fmt: skip
 
 Path = tuple[str | int, ...]
@@ -77,6 +83,7 @@ class _TableParser:
         self.definition = definition
         self.locate = locate
         self.findings: list[Finding] = []
+        self.headings: tuple[str, ...] = ()
 
     def fault(
         self, kind: str, message: str, path: Path, *, fix: str = "", row: int | None = None, offset: int = 0
@@ -96,18 +103,21 @@ class _TableParser:
         inputs = self.named("inputs", self.parse_input)
         outputs = self.named("outputs", self.parse_output)
         match = self.definition.get("match", "one")
-        if match not in ("one", "first"):
-            what = "is not read by this version" if match == "every" else "is no way to match"
-            self.fault("syntax", f"match = {match!r} {what}", ("match",), fix='write "one" or "first"')
+        if match not in ("one", "first", "every"):
+            self.fault(
+                "syntax", f"match = {match!r} is no way to match", ("match",), fix='write "one", "first" or "every"'
+            )  # fmt: skip
             match = "one"
         if inputs is None or outputs is None:
             return None, self.findings
-        if len(inputs) > 1:
+        if len(inputs) > 1 and "lookup" in self.definition:
             self.fault(
-                "syntax", f"this version reads tables of one input; this one has {len(inputs)}: "
-                f"{listed(one.name for one in inputs)}", ("inputs",), fix="keep one input a table",
+                "syntax", f"this version reads lookups of one key; this one has {len(inputs)}: "
+                f"{listed(one.name for one in inputs)}", ("inputs",), fix="keep one key, or write rows",
             )  # fmt: skip
             return None, self.findings
+        self.check_combine(match, outputs)
+        self.whens = WhenReader(inputs)
         missing, otherwise = (
             self.results_by_output("missing", outputs),
             self.results_by_output("otherwise", outputs),
@@ -130,10 +140,12 @@ class _TableParser:
                 self.definition["lookup"], inputs[0], outputs, self.locate(("lookup",)), self.name
             )
             self.findings += faults
+        given = self.parse_given()
         parts = TableParts(
             self.name, inputs, outputs, rows, lookup, match, missing, otherwise, self.severities(),
             str(self.definition.get("title", "")), str(self.definition.get("owner", "")), self.locate(()),
-            is_complete=len(self.findings) == n_faults,
+            tests=tuple(self.whens.tests), given=given, header=self.headings,
+            has_rows_file=self.rows_are == "file", is_complete=len(self.findings) == n_faults,
         )  # fmt: skip
         return parts, self.findings
 
@@ -308,10 +320,68 @@ class _TableParser:
         if not isinstance(meaning, Mapping):
             self.fault("syntax", f"meaning gives a word by class; found {meaning!r}", (*path, "meaning"))
             meaning = {}
+        combine, separator = options.get("combine", "list"), options.get("separator", ", ")
+        needs_numbers = combine == "sum" and kind not in ("integer", "number", "decimal")
+        needs_text = combine in ("join", "flags") and kind != "text"
+        if combine not in COMBINES or needs_numbers or needs_text:
+            self.fault(
+                "syntax", f"combine = {combine!r} is no way to combine results of type {kind}", (*path, "combine"),
+                fix=f"one of: {listed(COMBINES)}" if combine not in COMBINES else 'for example combine = "list"',
+            )  # fmt: skip
+            combine = "list"
+        if not isinstance(separator, str):
+            self.fault("syntax", f"separator is a text; found {separator!r}", (*path, "separator"))
+            separator = ", "
         return Output(
             name, kind, width, tuple(map(str, order)), {k: str(v) for k, v in meaning.items()},
-            _text_or_none(options.get("column")),
+            _text_or_none(options.get("column")), combine, separator,
         )  # fmt: skip
+
+    def check_combine(self, match: str, outputs: tuple[Output, ...]) -> None:
+        """Tell where an output says how results combine, and they never do."""
+        for output in outputs:
+            given = self.definition["outputs"][output.name]
+            if (
+                match != "every"
+                and isinstance(given, Mapping)
+                and ("combine" in given or "separator" in given)
+            ):
+                self.fault(
+                    "syntax", f"{output.name} says how results combine, and match = {match!r} gives one result",
+                    ("outputs", output.name, "combine" if "combine" in given else "separator"),
+                    fix='set match = "every", or leave it out',
+                )  # fmt: skip
+
+    def parse_given(self) -> tuple[Given, ...]:
+        given = self.definition.get("given", ())
+        statements = [given] if isinstance(given, str) else given
+        if not isinstance(statements, (list, tuple)) or not all(isinstance(one, str) for one in statements):
+            self.fault(
+                "syntax", f"given lists statements that always hold; found {given!r}", ("given",),
+                fix='for example given = ["low <= high"]',
+            )  # fmt: skip
+            return ()
+        made = []
+        for index, text in enumerate(statements):
+            path: Path = ("given",) if isinstance(given, str) else ("given", index)
+            try:
+                made.append(read_given(text, self.locate(path)))
+            except FormulaError as error:
+                self.formula_fault(error, text, path, "in given")
+        return tuple(made)
+
+    def formula_fault(
+        self, error: FormulaError, text: str, path: Path, where: str, row: int | None = None
+    ) -> None:
+        kind = "type" if isinstance(error, TypeMismatchError) else "syntax"
+        self.fault(
+            kind,
+            f"{where}, {text.strip()!r}: {error.problem}",
+            path,
+            fix=error.fix,
+            row=row,
+            offset=error.offset,
+        )
 
     def severities(self) -> dict[str, Severity]:
         given = self.definition.get("severity", {})
@@ -380,15 +450,22 @@ class _TableParser:
             )
             return ()
         headings = [one.column or one.name for one in columns_of(inputs, outputs)]
-        first, columns = self.header(given, inputs, outputs, headings)
+        first, columns, when = self.header(given, inputs, outputs, headings)
         if columns is None:
             return ()
-        rows = []
+        self.headings = tuple(str(cell).strip() for cell in given[0]) if first else ()
+        read: list[tuple[Row, FormulaCondition | None]] = []
         for index in range(first, len(given)):
-            row = self.parse_row(given[index], index, index - first + 1, inputs, outputs, columns)
+            row = self.parse_row(given[index], index, index - first + 1, inputs, outputs, columns, when)
             if row is not None:
-                rows.append(row)
-        return tuple(rows)
+                read.append(row)
+        if when is None:
+            return tuple(row for row, _ in read)
+        asked = [{} if tree is None else self.whens.split(tree) for _, tree in read]
+        n_dimensions = len(inputs) + len(self.whens.tests)
+        return tuple(
+            replace(row, tests=spread(one, n_dimensions)) for (row, _), one in zip(read, asked, strict=True)
+        )
 
     def header(
         self,
@@ -396,12 +473,14 @@ class _TableParser:
         inputs: tuple[Input, ...],
         outputs: tuple[Output, ...],
         headings: list[str],
-    ) -> tuple[int, list[int] | None]:
-        """Return the index of the first row of conditions, and for each heading its column (None: a fault)."""
+    ) -> tuple[int, list[int] | None, int | None]:
+        """Return the index of the first row of conditions, the column of each heading (None: a fault) and of `when`."""
         names = [one.name for one in columns_of(inputs, outputs)]
         top = [str(cell).strip() for cell in given[0]] if given else []
+        may_ask = WHEN not in names and WHEN not in headings
+        named = set(top) - {WHEN} if may_ask else set(top)
         needs_header = len(headings) > 2 or self.rows_are == "file"
-        is_header = bool(top) and (set(top) in (set(names), set(headings)) or needs_header)
+        is_header = bool(top) and (named in (set(names), set(headings)) or needs_header)
         if not is_header:
             if needs_header and not given:
                 self.fault(
@@ -410,8 +489,14 @@ class _TableParser:
                     ("rows",),
                     fix=f"begin with {_toml(headings)}",
                 )
-                return 0, None
-            return 0, list(range(len(headings)))
+                return 0, None, None
+            return 0, list(range(len(headings))), None
+        if self.rows_are == "inline" and not named & {*names, *headings}:
+            self.fault(
+                "syntax", f"with several inputs or outputs the first row names the columns; found {listed(top)}", ("rows", 0),
+                fix=f"begin with {_toml(headings)}",
+            )  # fmt: skip
+            return 0, None, None
         columns: list[int] = []
         faults = len(self.findings)
         for name, heading in zip(names, headings, strict=True):
@@ -427,40 +512,61 @@ class _TableParser:
                 )
             else:
                 columns.append(places[0])
+        whens = [i for i, cell in enumerate(top) if may_ask and cell == WHEN]
+        if len(whens) > 1:
+            self.fault(
+                "unknown-column",
+                "the column 'when' is twice among the headings",
+                ("rows", 0),
+                fix="join them with AND",
+            )
         for position, cell in enumerate(top):
-            if cell not in names and cell not in headings and self.rows_are == "inline":
-                later = f" ({LATER[cell]} are not read by this version)" if cell in LATER else ""
+            if (
+                cell not in names
+                and cell not in headings
+                and position not in whens
+                and self.rows_are == "inline"
+            ):
                 self.fault(
                     "unknown-column",
-                    f"{cell!r} is neither input nor output{later}",
+                    f"{cell!r} is neither input nor output",
                     ("rows", 0, position),
                     fix=did_you_mean(cell, names) or "",
                 )
-        return 1, columns if len(self.findings) == faults else None
+        return 1, columns if len(self.findings) == faults else None, whens[0] if whens else None
 
     def parse_row(
-        self, cells: Sequence[Any], index: int, number: int,
-        inputs: tuple[Input, ...], outputs: tuple[Output, ...], columns: list[int],
-    ) -> Row | None:  # fmt: skip
-        expected = len(columns)
-        if max(columns) >= len(cells) or (len(cells) > expected and self.rows_are == "inline"):
+        self, cells: Sequence[Any], index: int, number: int, inputs: tuple[Input, ...], outputs: tuple[Output, ...],
+        columns: list[int], when: int | None,
+    ) -> tuple[Row, FormulaCondition | None] | None:  # fmt: skip
+        places = [*columns, *([] if when is None else [when])]
+        expected = len(places)
+        if max(places) >= len(cells) or (len(cells) > expected and self.rows_are == "inline"):
+            names = [*(one.name for one in columns_of(inputs, outputs)), *([] if when is None else [WHEN])]
             self.fault(
                 "syntax", f"row {number} has {len(cells)} cells; {expected} are expected", ("rows", index), row=number,
-                fix=f"one cell each for {listed(one.name for one in columns_of(inputs, outputs))}",
+                fix=f"one cell each for {listed(names, 20)}",
             )  # fmt: skip
             return None
         conditions: list[Condition] = []
+        faults = len(self.findings)
         for column, position in zip(inputs, columns, strict=False):
             condition = self.parse_cell(cells[position], column, ("rows", index, position), number)
             if condition is not None:
                 conditions.append(condition)
+        tree, text = None, ""
+        if when is not None and (text := str("" if cells[when] is None else cells[when]).strip()):
+            try:
+                tree = self.whens.read(text)
+            except FormulaError as error:
+                self.formula_fault(error, text, ("rows", index, when), f"in row {number}, when", number)
         results: list[Result] = []
-        faults = len(self.findings)
         for output, position in zip(outputs, columns[len(inputs) :], strict=True):
             results.append(self.parse_result(cells[position], output, ("rows", index, position), number))
         if len(conditions) < len(inputs) or len(self.findings) > faults:
             return None
-        return Row(number, tuple(conditions), tuple(results), self.locate(("rows", index)))
+        shown = "" if tree is None else write_formula(tree)
+        return Row(number, tuple(conditions), tuple(results), self.locate(("rows", index)), when=shown), tree
 
     def parse_cell(self, cell: Any, column: Input, path: Path, number: int) -> Condition | None:
         try:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from kivvet.core.conditions import write_condition
-from kivvet.core.tables import UNFINISHED, Input, Output, Result, RuleTable, columns_of
+from kivvet.core.conditions import AnyValue, write_condition
+from kivvet.core.tables import UNFINISHED, WHEN, Input, Output, Result, RuleTable
 from kivvet.core.values import write_decimal, write_value
 
 _LONGEST_PADDING = 40
@@ -28,6 +28,8 @@ def table_text(table: RuleTable, rows_file: str | None = None) -> str:
     ]
     lines += [f"inputs.{_key(one.name)} = {_input(one)}" for one in table.inputs]
     lines += [f"outputs.{_key(one.name)} = {_output(one)}" for one in table.outputs]
+    if table.parts.given:
+        lines.append(f"given = {json.dumps([one.text for one in table.parts.given], ensure_ascii=False)}")
     if table.match != "one":
         lines.append(f"match = {_quoted(table.match)}")
     for word in ("missing", "otherwise"):
@@ -48,15 +50,9 @@ def table_text(table: RuleTable, rows_file: str | None = None) -> str:
 
 def row_lines(table: RuleTable) -> list[str]:
     """Return the rows as lines of TOML, aligned, each with its note as a comment."""
-    cells = [
-        [_quoted(write_condition(row.conditions[0])), *(_quoted(result_text(r)) for r in row.results)]
-        for row in table.rows
-    ]
-    header = (
-        [[_quoted(one.name) for one in columns_of(table.inputs, table.outputs)]]
-        if len(table.outputs) > 1
-        else []
-    )
+    names, *records = _records(table)
+    cells = [list(map(_quoted, record)) for record in records]
+    header = [list(map(_quoted, names))] if len(names) > 2 else []
     widths = [min(_LONGEST_PADDING, max(map(len, column))) for column in zip(*header, *cells, strict=True)]
     lines = []
     for row, note in zip(
@@ -70,16 +66,24 @@ def row_lines(table: RuleTable) -> list[str]:
 
 def row_records(table: RuleTable) -> list[list[str]]:
     """Return the rows as records of CSV, headings first; the note of a row as a spare column."""
-    has_notes = any(row.note for row in table.rows)
-    names = [
-        *(one.name for one in table.inputs),
-        *(one.name for one in table.outputs),
-        *(["note"] if has_notes else []),
-    ]
-    records = [names]
+    records = _records(table)
+    if not any(row.note for row in table.rows):
+        return records
+    notes = ["note", *(row.note for row in table.rows)]
+    return [[*record, note] for record, note in zip(records, notes, strict=True)]
+
+
+def _records(table: RuleTable) -> list[list[str]]:
+    """Return headings, and the cells of each row; a blank cell is `any` where another cell says more."""
+    has_when = any(row.when for row in table.rows)
+    inputs, outputs = [one.name for one in table.inputs], [one.name for one in table.outputs]
+    records = [[*inputs, *([WHEN] if has_when else []), *outputs]]
     for row in table.rows:
-        record = [write_condition(row.conditions[0]), *map(result_text, row.results)]
-        records.append([*record, row.note] if has_notes else record)
+        cells = [
+            "" if isinstance(one, AnyValue) and len(records[0]) > 2 else write_condition(one)
+            for one in row.conditions
+        ]
+        records.append([*cells, *([row.when] if has_when else []), *map(result_text, row.results)])
     return records
 
 
@@ -130,6 +134,10 @@ def _output(one: Output) -> str:
         )
     if one.column:
         options["column"] = _quoted(one.column)
+    if one.combine != "list":
+        options["combine"] = _quoted(one.combine)
+    if one.separator != ", ":
+        options["separator"] = _quoted(one.separator)
     return _options(options)
 
 

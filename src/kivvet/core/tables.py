@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.core.axes import Axis, make_axis
-from kivvet.core.conditions import AnyOf, Condition, Equals, IsMissing
+from kivvet.core.conditions import AllOf, AnyOf, AnyValue, Condition, Equals, IsMissing
 from kivvet.core.findings import Finding, Severity
 from kivvet.core.values import Value, ValueType
 from kivvet.errors import Place
@@ -17,9 +17,16 @@ from kivvet.errors import Place
 if TYPE_CHECKING:
     from kivvet.core.compiled import CompiledTable
     from kivvet.core.draft import DraftReport
+    from kivvet.core.explain import Explanation
+    from kivvet.core.formulas.tree import Condition as FormulaCondition
+    from kivvet.core.formulas.tree import Expression
     from kivvet.core.lookup_rows import LookupRows
 
-Match = Literal["one", "first"]
+#: The heading of the column of conditions over any columns; where an input has the name, it is the input.
+WHEN = "when"
+Match = Literal["one", "first", "every"]
+#: How the results of several rows become one, under ``match = "every"``.
+Combine = Literal["list", "join", "sum", "min", "max", "count", "flags"]
 
 
 class _Unfinished:
@@ -88,6 +95,8 @@ class Output:
         What a class means to the reader: "good", "bad" and the like.
     column : str or None
         The heading of its column in the table's own file, where it is not `name`.
+    combine, separator : str
+        Under ``match = "every"``: how the results of all matching rows become one.
     """
 
     name: str
@@ -96,6 +105,41 @@ class Output:
     order: tuple[str, ...] = ()
     meaning: Mapping[str, str] = field(default_factory=dict)
     column: str | None = None
+    combine: Combine = "list"
+    separator: str = ", "
+
+
+@dataclass(frozen=True, slots=True)
+class Test:
+    """What `when` cells ask beyond single inputs: a computed input.
+
+    Attributes
+    ----------
+    about : Input
+        Its name and type: a column that is no declared input; the sign of a comparison of two expressions
+        (integer, -1 less, 0 equal, 1 greater); or a condition that is taken as a whole (boolean).
+    compared : tuple of two expressions, or None
+        For a comparison: its sides.
+    whole : condition, or None
+        For a condition taken as a whole.
+    reads : tuple of str
+        The names of the columns it needs.
+    """
+
+    about: Input
+    compared: tuple[Expression, Expression] | None = None
+    whole: FormulaCondition | None = None
+    reads: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Given:
+    """A statement that always holds, as `given` writes it, and the columns it speaks of."""
+
+    text: str
+    condition: FormulaCondition
+    reads: tuple[str, ...]
+    place: Place | None = None
 
 
 def columns_of(inputs: Sequence[Input], outputs: Sequence[Output]) -> list[Input | Output]:
@@ -108,7 +152,8 @@ class Row:
     """A row: one condition for each input, one result for each output.
 
     `number` counts from 1, the header left out; `place` is where it stands, if in a file; `note` is a
-    comment that is printed beside it.
+    comment that is printed beside it. `when` is the text of its `when` cell, and `tests` what that asks of
+    each dimension of the table; empty where it asks nothing.
     """
 
     number: int
@@ -116,6 +161,8 @@ class Row:
     results: tuple[Result, ...]
     place: Place | None = None
     note: str = ""
+    when: str = ""
+    tests: tuple[Condition, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -135,6 +182,10 @@ class TableParts:
     owner: str = ""
     place: Place | None = None
     drafted: DraftReport | None = None
+    tests: tuple[Test, ...] = ()
+    given: tuple[Given, ...] = ()
+    header: tuple[str, ...] = ()  # the headings of the rows in their order; empty where there are none
+    has_rows_file: bool = False
     is_complete: bool = True  # False where rows had to be left out because they could not be read
 
 
@@ -151,8 +202,11 @@ class RuleTable:
         Conditions, then results. With several inputs or outputs the first row names them.
     lookup : sequence of mappings, pandas.DataFrame or pyarrow.Table
         Instead of `rows`: keys and outputs as plain values, columns found by name.
-    match : {"one", "first"}
-        "one": rows that meet and differ are an error; "first": the first match wins.
+    match : {"one", "first", "every"}
+        "one": rows that meet and differ are an error; "first": the first match wins; "every": all rows that
+        match give their results, which each output combines.
+    given : str or sequence of str
+        Statements about columns that always hold: ``"low <= high"``.
     missing, otherwise : mapping of str to value
         By output: the result where no row matches, for missing inputs and for all others.
     severity : mapping of str to {"error", "warning", "note"}
@@ -178,6 +232,7 @@ class RuleTable:
         missing: Mapping[str, Any] | None = None,
         otherwise: Mapping[str, Any] | None = None,
         severity: Mapping[str, str] | None = None,
+        given: str | Sequence[str] | None = None,
         title: str = "",
         owner: str = "",
     ) -> None:
@@ -186,10 +241,10 @@ class RuleTable:
 
         definition = {
             "inputs": inputs, "outputs": outputs, "rows": rows, "lookup": lookup, "match": match,
-            "missing": missing, "otherwise": otherwise, "severity": severity, "title": title, "owner": owner,
+            "missing": missing, "otherwise": otherwise, "severity": severity, "given": given, "title": title, "owner": owner,
         }  # fmt: skip
-        given = {key: value for key, value in definition.items() if value not in (None, "")}
-        parts, findings = parse_table(name, given)
+        known = {key: value for key, value in definition.items() if value not in (None, "")}
+        parts, findings = parse_table(name, known)
         errors = [item for item in findings if item.severity == "error"]
         if errors or parts is None:
             raise TableError(errors)
@@ -263,20 +318,74 @@ class RuleTable:
         """Return the output of that name; KeyError if there is none."""
         return next((one for one in self.outputs if one.name == name), None) or _no_output(name)
 
-    @cached_property
-    def axis(self) -> Axis:
-        """The axis of the only input."""
-        (column,) = self.inputs
-        domain = () if column.domain is None else (column.domain,)
-        return make_axis(column, [*(row.conditions[0] for row in self.rows), *domain])
+    @property
+    def tests(self) -> tuple[Test, ...]:
+        """What `when` cells ask beyond the declared inputs."""
+        return self.parts.tests
 
     @cached_property
-    def is_open(self) -> bool:
-        """Whether what no row lists is no gap: single values only, and no domain says what there is."""
-        (column,) = self.inputs
+    def dimensions(self) -> tuple[Input, ...]:
+        """The inputs, then what `when` cells ask: all that decides which row wins."""
+        return (*self.inputs, *(test.about for test in self.tests))
+
+    @cached_property
+    def reads(self) -> Mapping[str, Input | None]:
+        """The names of all columns it reads: inputs, then those of `when` and `given`; an Input where the type is known."""
+        read: dict[str, Input | None] = {about.name: about for about in self.inputs}
+        for test in self.tests:
+            if test.compared is None and test.whole is None:
+                read[test.about.name] = test.about
+        for names in (*(test.reads for test in self.tests), *(one.reads for one in self.parts.given)):
+            for name in names:
+                read.setdefault(name, None)
+        return read
+
+    @cached_property
+    def deciding_reads(self) -> frozenset[str]:
+        """The names of the columns that decide results; what only `given` names does not."""
+        return frozenset(
+            (*(about.name for about in self.inputs), *(n for test in self.tests for n in test.reads))
+        )
+
+    def asked(self, row: Row, dimension: int) -> Condition:
+        """Return what a row asks of one dimension, by its cell and its `when` together."""
+        cell = row.conditions[dimension] if dimension < len(self.inputs) else AnyValue()
+        test = row.tests[dimension] if row.tests else AnyValue()
+        if isinstance(test, AnyValue):
+            return cell
+        return test if isinstance(cell, AnyValue) else AllOf((cell, test))
+
+    @cached_property
+    def axes(self) -> tuple[Axis, ...]:
+        """The axis of each dimension."""
+        return tuple(self._axis(number) for number in range(len(self.dimensions)))
+
+    def _axis(self, number: int) -> Axis:
+        about = self.dimensions[number]
+        if self.lookup is not None:
+            return make_axis(about)
+        domain = () if about.domain is None else (about.domain,)
+        return make_axis(about, [*(self.asked(row, number) for row in self.rows), *domain])
+
+    @property
+    def axis(self) -> Axis:
+        """The axis of the only dimension."""
+        (axis,) = self.axes
+        return axis
+
+    @cached_property
+    def open_dimensions(self) -> tuple[bool, ...]:
+        """For each dimension whether what no row lists is no gap: single values only, and no domain."""
+        return tuple(self._is_open(number) for number in range(len(self.dimensions)))
+
+    def _is_open(self, number: int) -> bool:
+        column = self.dimensions[number]
         if column.domain is not None or column.shape or column.type == "boolean" or not self.rows:
             return False
-        return all(_is_single_values(row.conditions[0]) for row in self.rows)
+        asked = [self.asked(row, number) for row in self.rows]
+        if len(self.dimensions) > 1:
+            asked = [one for one in asked if not isinstance(one, AnyValue)]
+        return bool(asked) and all(_is_single_values(one) for one in asked)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
@@ -312,15 +421,47 @@ class RuleTable:
                 found[results[output.name]] = None
         return tuple(found)
 
+    def names_made(self, output: Output, name: str) -> tuple[str, ...]:
+        """Return the names of the columns that an output makes, when it is called `name`."""
+        if self.match == "every" and output.combine == "flags":
+            return tuple(f"{name}_{one}" for one in self.classes(output))
+        return (name,)
+
     def is_ordered(self, output: Output) -> bool:
         """Whether the classes of an output have an order."""
-        return bool(output.order) or (self.lookup is None and len(self.inputs) == 1)
+        if self.match == "every":
+            return False
+        return bool(output.order) or (self.lookup is None and len(self.dimensions) == 1)
 
     def check(self) -> Any:
         """Return a `Report` of what is wrong with the table itself; nothing is sampled, all is proven."""
         from kivvet.core.findings import Report
 
         return Report.of(self.findings, tables=[self.name])
+
+    def explain(self, values: Mapping[str, Any]) -> Explanation:
+        """Return why `values` get the class they get.
+
+        Parameters
+        ----------
+        values : mapping of str to value
+            By input, and by any column that `when` reads: a plain value, None for missing. Names that are
+            left out are missing; others are left alone.
+
+        Returns
+        -------
+        Explanation
+            The row that decides, what each row before it asks that does not hold and by how much, which
+            others match too, and the nearest change of each input that gives another result.
+
+        Raises
+        ------
+        DataError
+            If a value is not of its input's type.
+        """
+        from kivvet.core.explain import explain
+
+        return explain(self, values)
 
     def apply(self, frame: Any) -> Any:
         """Return `frame` with this table's outputs as new columns on the right.

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from kivvet.core.cells import winners_by_stretch
+from kivvet.core.cells import LabelStretches, labels_by_stretch
 from kivvet.core.columns import TICKS_A_DAY, NumericColumn
 from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.tables import Input
@@ -27,22 +27,24 @@ STEP_TOLERANCE = Fraction(1, 1_000_000)
 
 
 def thresholds_of(
-    regions: Sequence[Region], column: NumericColumn, about: Input
+    regions: Sequence[Region], column: NumericColumn, about: Input, label: LabelStretches
 ) -> tuple[npt.NDArray[Any], npt.NDArray[np.int64]]:
-    """Return thresholds for a column, and the winner of each cell between them.
+    """Return thresholds for a column, and the label of each cell between them.
 
     Parameters
     ----------
     regions : sequence of Region
         What each row accepts, of one band.
+    label : callable
+        Gives the labels of stretches; see `labels_by_stretch`.
 
     Returns
     -------
     tuple of (ndarray of the dtype of the column's values, increasing; ndarray of int64, one longer)
         For floats the first threshold is -infinity, and the first cell, below it, holds just NaN; its
-        winner is a repetition and means nothing.
+        label is a repetition and means nothing.
     """
-    cuts, winners = winners_by_stretch(regions, 0)
+    cuts, labels = labels_by_stretch(regions, 0, label)
     inner = cuts[1:-1]
     dtype = column.values.dtype
     if dtype.kind == "f":
@@ -52,7 +54,7 @@ def thresholds_of(
             def placed(cut: Cut) -> tuple[Any, ...]:
                 return cut if cut in (LOW, HIGH) else (0, float_threshold(cut, about, dtype), 0)
 
-            cuts, winners = winners_by_stretch(regions, 0, placed)
+            cuts, labels = labels_by_stretch(regions, 0, label, placed)
             places = [cut[1] for cut in cuts[1:-1]]
         lowest: Any = -np.inf
         highest: Any = None
@@ -60,15 +62,15 @@ def thresholds_of(
         places = [whole_threshold(cut, about, column) for cut in inner]
         lowest, highest = (None, None) if dtype.kind == "O" else (np.iinfo(dtype).min, np.iinfo(dtype).max)
     kept: list[Any] = [] if lowest is None or dtype.kind != "f" else [lowest]
-    cells: list[int] = [winners[0]] * (1 + len(kept))
-    for place, winner in zip(places, winners[1:], strict=True):
+    cells: list[int] = [labels[0]] * (1 + len(kept))
+    for place, one in zip(places, labels[1:], strict=True):
         if highest is not None and place > highest:
             break
         if (lowest is not None and place <= lowest) or (kept and place <= kept[-1]):
-            cells[-1] = winner
-        elif winner != cells[-1]:
+            cells[-1] = one
+        elif one != cells[-1]:
             kept.append(place)
-            cells.append(winner)
+            cells.append(one)
     return np.array(kept, dtype), np.array(cells, np.int64)
 
 

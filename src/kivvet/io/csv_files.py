@@ -273,6 +273,17 @@ class CsvTarget:
         self.file.close()
 
 
+#: What stands between the values of a list in one CSV field.
+LIST_SEPARATOR = "; "
+
+
+def list_as_text(column: pa.Array) -> pa.Array:
+    """Return a column of lists as text, for files that have no lists; other columns as they are."""
+    if not pa.types.is_list(column.type):
+        return column
+    return pc.binary_join(column.cast(pa.list_(pa.string())), LIST_SEPARATOR)
+
+
 def as_text(column: pa.Array) -> pa.Array:
     """Return a column as it is written in CSV: dates and times in ISO form, booleans as true and false."""
     type_ = column.type

@@ -1,0 +1,282 @@
+"""Checking conditions on one input, exactly, on its cells: nothing is sampled.
+
+Which rows meet, which never win and what no row covers are read off one walk over the cells; each
+finding carries a value (the witness) that anyone can try.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from kivvet.core.axes import Axis, TextAxis
+from kivvet.core.cells import NO_ROW, CellCut
+from kivvet.core.conditions import AnyOf, Condition, IsMissing, Negation, write_condition
+from kivvet.core.findings import Finding
+from kivvet.core.regions import Region
+from kivvet.core.row_findings import RowFindings, pasted_row, row_regions, shortened, step_hint, write_witness
+from kivvet.core.tables import Result, Row, RuleTable
+from kivvet.core.values import Value, write_decimal
+from kivvet.errors import listed
+
+_MOST_PARTNERS = 20  # rows that one row is said to overlap; the first is described
+
+
+class LineCheck(RowFindings):
+    """The findings of a table of one dimension; rows are counted from 0 within."""
+
+    def __init__(self, table: RuleTable) -> None:
+        super().__init__(table)
+        self.input = table.dimensions[0]
+        self.axis: Axis = table.axis
+        self.regions = row_regions(table, 0)
+        self.cut = CellCut.of(self.axis, self.regions, self.axis.domain)
+        self.is_empty = [
+            not spans and not m for spans, m in zip(self.cut.spans, self.cut.accepts_missing, strict=True)
+        ]
+        self.lowest: list[int] = []
+        self.partners: dict[
+            int, list[tuple[int, Value | None]]
+        ] = {}  # later row: earlier rows it meets and differs from
+        self.repeated: dict[int, int] = {}  # row: the row it lies inside, results being equal
+        self._walk()
+
+    def findings(self) -> list[Finding]:
+        found = [*self.impossible_rows(), *self.unfinished_rows(), *self.rows_outside()]
+        if self.table.match == "one":
+            found += self.meeting_rows()
+        elif self.table.match == "first":
+            found += self.rows_that_never_win()
+        else:
+            found += self.repeated_rows()
+        if self.table.parts.is_complete:
+            found += self.gaps()
+        return [*found, *self.idle_missing()]
+
+    def _walk(self) -> None:
+        wants_pairs = self.table.match == "one"
+        for cell, begun, alive, lowest in self.cut.live_rows():
+            self.lowest.append(lowest)
+            if wants_pairs and len(alive) > 1:
+                for row in begun:
+                    self._meet(row, alive, self.cut.cells[cell].witness)
+        if wants_pairs:
+            missing = [row for row, accepts in enumerate(self.cut.accepts_missing) if accepts]
+            for index, row in enumerate(missing):
+                self._meet(row, missing[:index], None)
+
+    def _meet(self, row: int, others: Iterable[int], witness: Value | None) -> None:
+        for other in others:
+            if other == row:
+                continue
+            early, late = sorted((row, other))
+            if self.rows[early].results != self.rows[late].results:
+                partners = self.partners.setdefault(late, [])
+                if len(partners) >= _MOST_PARTNERS:
+                    if late == row:
+                        return
+                elif all(known != early for known, _ in partners):
+                    partners.append((early, witness))
+            elif late not in self.repeated and early not in self.repeated:
+                meeting = self.regions[row] & self.regions[other]
+                if meeting == self.regions[late]:
+                    self.repeated[late] = early
+                elif meeting == self.regions[early]:
+                    self.repeated[early] = late
+
+    # What rows say of themselves
+
+    def impossible_rows(self) -> Iterable[Finding]:
+        for row, is_empty in enumerate(self.is_empty):
+            if is_empty:
+                yield self.of_rows(
+                    "impossible", f"no value meets {self.input.name} = {self.condition_of(row)}", [row],
+                    region=self.region_of(row),
+                    remedy=self.remedy_of_impossible(self.rows[row]),
+                )  # fmt: skip
+
+    def remedy_of_impossible(self, row: Row) -> str:
+        text = write_condition(self.table.asked(row, 0))
+        low, _, high = text.partition(" to ")
+        if high and not text.startswith((">", "not")) and "|" not in text:
+            swapped = f"{high.lstrip('<')} to {low}"
+            if swapped != text:
+                return f"swap the ends ({swapped}), or remove the row"
+        if self.input.step is not None:
+            return f"no multiple of the step {write_decimal(self.input.step)} lies there; correct the bounds, or the step"
+        return "correct the condition, or remove the row"
+
+    def rows_outside(self) -> Iterable[Finding]:
+        if not self.axis.is_limited:
+            return
+        for row, spans in enumerate(self.cut.spans):
+            if not spans or self.cut.accepts_missing[row]:
+                continue
+            if not any(self.cut.cells[cell].in_domain for span in spans for cell in range(*span)):
+                what = (
+                    f"the shape {self.input.shape}"
+                    if self.input.shape and self.input.domain is None
+                    else "the domain"
+                )
+                yield self.of_rows(
+                    "out-of-domain", f"{self.condition_of(row)} lies outside {what} of {self.input.name}", [row],
+                    region=self.region_of(row), remedy=f"correct the condition, or widen {what}",
+                )  # fmt: skip
+
+    def idle_missing(self) -> Iterable[Finding]:
+        holder = next((row for row, accepts in enumerate(self.cut.accepts_missing) if accepts), None)
+        if self.table.missing and holder is not None:
+            yield self.idle_missing_result(holder)
+
+    # What rows do to each other
+
+    def meeting_rows(self) -> Iterable[Finding]:
+        for late in sorted(self.partners):
+            same = [
+                (early, w) for early, w in self.partners[late] if self.regions[early] == self.regions[late]
+            ]
+            for early, witness in same[:1]:
+                yield self.conflict(early, late, {self.input.name: write_witness(witness)})
+            differing = [pair for pair in self.partners[late] if pair not in same]
+            if differing:
+                yield self.overlap(late, differing)
+        for inner, outer in sorted(self.repeated.items()):
+            yield self.duplicate(inner, outer, is_same=self.regions[inner] == self.regions[outer])
+
+    def overlap(self, late: int, partners: list[tuple[int, Value | None]]) -> Finding:
+        early, witness = partners[0]
+        common = self.common_region(early, late)
+        others = [self.rows[row].number for row, _ in partners[1:]]
+        more = f"; it also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}" if others else ""
+        return self.of_rows(
+            "overlap", f"{self.shown(early)} and {self.shown(late)} both hold {shortened(common)}{more}", [row for row, _ in [*partners[:1], (late, None), *partners[1:]]],
+            region={self.input.name: common}, witness={self.input.name: write_witness(witness)},
+            remedy=f'{self.apart(early, late)}, or set match = "first" to let the earlier row win',
+        )  # fmt: skip
+
+    def common_region(self, early: int, late: int) -> str:
+        """Return what two rows share; where intervals do not say it exactly, in terms of both conditions."""
+        shared = self.regions[early] & self.regions[late]
+        axis = self.axis
+        if not isinstance(axis, TextAxis) or not any(shared.bands):
+            return axis.write_region(shared)
+        for row in (late, early):
+            if shared == self.regions[row]:
+                return write_condition(self.table.asked(self.rows[row], 0))
+        has_others = bool(axis.shape) and any(axis.witness(0, *pair) is not None for pair in shared.bands[0])
+        if shared.bands[-1] and axis.is_uniform(shared) and not has_others:
+            return axis.write_region(shared)
+        both = tuple(Negation(self.table.asked(self.rows[row], 0)) for row in (early, late))
+        return write_condition(Negation(AnyOf(both)))
+
+    def apart(self, early: int, late: int) -> str:
+        """Return how the later row is written so that it leaves the earlier one its values."""
+        rest = self.regions[late] & self.regions[early].other_present()
+        parts = {interval for intervals in rest.bands for interval in intervals}
+        if len(parts) != 1 or self.regions[late].missing or self.regions[early].missing:
+            return "change the bounds so that they do not meet"
+        return f"write row {self.rows[late].number} as {self.axis.write_interval(*parts.pop())}"
+
+    def repeated_rows(self) -> Iterable[Finding]:
+        """Tell rows that say the same as an earlier one, word for word."""
+        seen: dict[tuple[Region, tuple[Result, ...]], int] = {}
+        for row, region in enumerate(self.regions):
+            twin = seen.setdefault((region, self.rows[row].results), row)
+            if twin != row and not self.is_empty[row]:
+                yield self.duplicate(row, twin, is_same=True)
+
+    def rows_that_never_win(self) -> Iterable[Finding]:
+        winners = set(self.lowest)
+        missing_winner = next(
+            (row for row, accepts in enumerate(self.cut.accepts_missing) if accepts), NO_ROW
+        )
+        winners.add(missing_winner)
+        by_region: dict[Region, int] = {}
+        for row, region in enumerate(self.regions):
+            twin = by_region.setdefault(region, row)
+            if row in winners or self.is_empty[row]:
+                continue
+            if twin != row and self.rows[twin].results == self.rows[row].results:
+                yield self.duplicate(row, twin, is_same=True)
+            elif twin != row:
+                yield self.conflict(twin, row, {self.input.name: write_witness(self.witness_of(row))})
+            else:
+                yield self.shadowed(row, missing_winner)
+
+    def witness_of(self, row: int) -> Value | None:
+        cells = [self.cut.cells[cell] for span in self.cut.spans[row] for cell in range(*span)]
+        return next((cell.witness for cell in cells if cell.in_domain), cells[0].witness if cells else None)
+
+    def shadowed(self, row: int, missing_winner: int) -> Finding:
+        by = {winner for start, end in self.cut.spans[row] for winner in self.lowest[start:end]}
+        if self.cut.accepts_missing[row]:
+            by.add(missing_winner)
+        return self.never_wins(row, sorted(by), {self.input.name: write_witness(self.witness_of(row))})
+
+    # What no row covers
+
+    def gaps(self) -> list[Finding]:
+        severity = self.gap_severity
+        if self.table.open_dimensions[0]:
+            return [self.open_input(self.input)]
+        runs = self.uncovered_runs()
+        if not runs:
+            return []
+        if isinstance(self.axis, TextAxis) and not (self.axis.is_limited and self.is_uniform(self.axis)):
+            return [self.text_rest(runs[0][0], severity)]
+        made: dict[str, Finding] = {}
+        for first, last in runs:
+            low, high = self.cut.cells[first].low, self.cut.cells[last].high
+            region = self.axis.write_interval(low, high)
+            if region not in made:
+                neighbours = self.neighbours(first, last)
+                made[region] = self.gap(
+                    region,
+                    self.cut.cells[first].witness,
+                    neighbours,
+                    severity,
+                    step_hint(self.input, self.regions, low, high),
+                )
+        return list(made.values())
+
+    def uncovered_runs(self) -> list[tuple[int, int]]:
+        """Return the longest runs of neighbouring cells of the domain without a row, as first and last cell."""
+        runs: list[tuple[int, int]] = []
+        for number, (cell, lowest) in enumerate(zip(self.cut.cells, self.lowest, strict=True)):
+            if lowest != NO_ROW or not cell.in_domain:
+                continue
+            before = self.cut.cells[number - 1]
+            touches = before.band == cell.band and (self.axis.n_bands == 1 or before.high == cell.low)
+            if runs and runs[-1][1] == number - 1 and touches:
+                runs[-1] = (runs[-1][0], number)
+            else:
+                runs.append((number, number))
+        return runs
+
+    def is_uniform(self, axis: TextAxis) -> bool:
+        """Whether what no row covers is the same for texts of all lengths, so that intervals say it all."""
+        uncovered = axis.domain
+        for region in self.regions:
+            uncovered = uncovered & region.other_present()
+        return axis.is_uniform(uncovered)
+
+    def neighbours(self, first: int, last: int) -> list[int]:
+        band = self.cut.cells[first].band
+        around = [number for number in (first - 1, last + 1) if 0 <= number < len(self.cut.cells)]
+        return [self.lowest[n] for n in around if self.cut.cells[n].band == band and self.lowest[n] != NO_ROW]
+
+    def gap(self, region: str, witness: Value, neighbours: list[int], severity: str, hint: str) -> Finding:
+        return self.of_rows(
+            "gap", f"{self.input.name} {shortened(region)} is covered by no row", sorted(neighbours),
+            severity=severity, region={self.input.name: region},
+            witness={self.input.name: write_witness(witness)},
+            remedy=f"add  {pasted_row(self.table, {self.input.name: shortened(region)})}{hint}",
+        )  # fmt: skip
+
+    def text_rest(self, first: int, severity: str) -> Finding:
+        asked = [self.table.asked(row, 0) for row in self.rows]
+        parts = tuple(one for one in asked if not isinstance(one, IsMissing))
+        if not parts:
+            return self.gap("present", self.cut.cells[first].witness, [], severity, "")
+        rest: Condition = Negation(AnyOf(parts) if len(parts) > 1 else parts[0])
+        hint = "" if self.axis.is_limited else ", or say with shape or domain which codes there are"
+        return self.gap(write_condition(rest), self.cut.cells[first].witness, [], severity, hint)

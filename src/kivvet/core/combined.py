@@ -1,0 +1,79 @@
+"""Results of several rows that match at once, made one: ``match = "every"``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from kivvet.core.convert import arrow_type
+from kivvet.core.kernels import Array
+from kivvet.core.made_column import MadeColumn
+from kivvet.core.tables import UNFINISHED, Output, RuleTable
+from kivvet.core.values import Value
+
+
+class Combined:
+    """Makes the columns of one output, where each outcome may stand for several rows.
+
+    Results that are missing or blank do not count. Where no row matches, `missing` and `otherwise` give
+    the one result there is.
+    """
+
+    def __init__(self, table: RuleTable, output: Output) -> None:
+        self.table = table
+        self.output = output
+        position = table.outputs.index(output)
+        self.results: list[Value | None] = [
+            None if row.results[position] is UNFINISHED else row.results[position]  # type: ignore[misc]
+            for row in table.rows
+        ]
+        self.ends = [table.otherwise.get(output.name), table.missing.get(output.name)]
+        self.classes = [str(one) for one in table.classes(output)]
+
+    def made(
+        self, name: str, outcomes: Array, combinations: Sequence[tuple[int, ...]]
+    ) -> dict[str, MadeColumn]:
+        """Return the columns made of outcomes, by name."""
+        of_outcome: list[list[Value]] = [[] if one is None else [one] for one in [*self.results, *self.ends]]
+        for rows in combinations:
+            of_outcome.append([one for row in rows if (one := self.results[row]) is not None])
+        places = pa.array(outcomes)
+        if self.output.combine == "flags":
+            return {
+                column: MadeColumn(column, values=pa.array([one in map(str, each) for each in of_outcome], pa.bool_()).take(places))
+                for column, one in zip(self.table.names_made(self.output, name), self.classes, strict=True)
+            }  # fmt: skip
+        if self.output.combine == "join":
+            texts = [self.output.separator.join(dict.fromkeys(map(str, each))) or None for each in of_outcome]
+            classes = list(dict.fromkeys(text for text in texts if text is not None))
+            code_of = {text: code for code, text in enumerate(classes)}
+            codes = np.array([-1 if text is None else code_of[text] for text in texts], np.int32)
+            return {name: MadeColumn(name, pa.array(classes, pa.string()), codes[outcomes])}
+        return {name: MadeColumn(name, values=self._values(of_outcome).take(places))}
+
+    def _values(self, of_outcome: list[list[Value]]) -> pa.Array:
+        kind = self.output.type
+        combine = self.output.combine
+        if combine == "count":
+            return pa.array(list(map(len, of_outcome)), pa.int64())
+        if combine == "list":
+            inner = pa.decimal128(38, 10) if kind == "decimal" else arrow_type(kind)
+            plain = [[float(one) if kind == "number" else one for one in each] for each in of_outcome]  # type: ignore[arg-type]
+            return pa.array(plain, pa.list_(inner))
+        work: Any = {"sum": lambda each: sum(map(Decimal, each)), "min": min, "max": max}[combine]
+        made = [work(each) if each else None for each in of_outcome]
+        if kind == "number":
+            return pa.array([None if one is None else float(one) for one in made], pa.float64())
+        if kind == "integer":
+            return pa.array([None if one is None else int(one) for one in made], pa.int64())
+        if kind == "decimal":
+            return (
+                pa.array(made)
+                if any(one is not None for one in made)
+                else pa.nulls(len(made), pa.decimal128(1, 0))
+            )
+        return pa.array(made, arrow_type(kind))

@@ -1,0 +1,186 @@
+"""What findings about rows of conditions have in common, whatever the number of inputs: their words."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from decimal import Decimal
+from fractions import Fraction
+
+from kivvet.core.conditions import AnyValue, write_condition, write_literal
+from kivvet.core.findings import Finding, finding
+from kivvet.core.regions import HIGH, LOW, Cut, Region
+from kivvet.core.tables import UNFINISHED, WHEN, Input, Result, RuleTable, columns_of
+from kivvet.core.values import Value, write_decimal, write_value
+from kivvet.errors import listed
+
+_LONGEST_REGION = 100  # characters of a region in a message; the whole of it is in `region`
+_LONGEST_CONDITION = 60
+
+
+def row_regions(table: RuleTable, dimension: int) -> list[Region]:
+    """Return what each row accepts of one dimension; a required input's missing is accepted by none."""
+    axis = table.axes[dimension]
+    regions = [axis.region(table.asked(row, dimension)) for row in table.rows]
+    if table.dimensions[dimension].required:
+        regions = [region.without_missing() for region in regions]
+    return regions
+
+
+class RowFindings:
+    """Makes the findings of one table; rows are counted from 0 within."""
+
+    def __init__(self, table: RuleTable) -> None:
+        self.table = table
+        self.rows = table.rows
+
+    @property
+    def gap_severity(self) -> str:
+        """A gap is an error where just one row is to match, and a note where something says what happens then."""
+        if self.table.otherwise or self.table.match == "every":
+            return "note"
+        return "error" if self.table.match == "one" else "warning"
+
+    def of_rows(self, kind: str, message: str, rows: Sequence[int], **parts: object) -> Finding:
+        """Return a finding about rows."""
+        places = tuple(place for row in rows if (place := self.rows[row].place) is not None)
+        numbers = tuple(self.rows[row].number for row in rows)
+        return finding(kind, message, table=self.table.name, rows=numbers, places=places, **parts)
+
+    def shown(self, row: int) -> str:
+        """Return a row as ``row 3 (6.5 to 7: neutral)``."""
+        return (
+            f"row {self.rows[row].number} ({self.condition_of(row)}: {write_results(self.rows[row].results)})"
+        )
+
+    def condition_of(self, row: int) -> str:
+        """Return what a row asks, shortened: the cell alone where there is one input."""
+        asked = self.region_of(row)
+        if list(asked) == [self.table.inputs[0].name] and len(self.table.inputs) == 1:
+            return shortened(asked[self.table.inputs[0].name], _LONGEST_CONDITION)
+        return shortened(write_region(asked) or "any", _LONGEST_REGION)
+
+    def region_of(self, row: int) -> dict[str, str]:
+        """Return the cells of a row that ask something, by input."""
+        one = self.rows[row]
+        asked = {
+            about.name: write_condition(condition)
+            for about, condition in zip(self.table.inputs, one.conditions, strict=True)
+            if not isinstance(condition, AnyValue) or (len(self.table.inputs) == 1 and not one.when)
+        }
+        return {**asked, WHEN: one.when} if one.when else asked
+
+    def unfinished_rows(self) -> Iterable[Finding]:
+        """Tell rows without a result."""
+        for index, row in enumerate(self.rows):
+            blank = [
+                output.name for output, result in zip(self.table.outputs, row.results, strict=True) if result is UNFINISHED
+            ]  # fmt: skip
+            if blank:
+                yield self.of_rows(
+                    "unfinished", f"{listed(blank)} is still blank for {self.condition_of(index)}", [index],
+                    region=self.region_of(index),
+                    remedy="fill in the result; write missing where no value is meant",
+                )  # fmt: skip
+
+    def idle_missing_result(self, holder: int) -> Finding:
+        """Tell that the results for missing inputs never apply, since a row holds missing inputs too."""
+        return self.of_rows(
+            "unused", f"missing = {{ ... }} never applies: {self.shown(holder)} holds missing values too", [holder],
+            remedy="write present instead of any, or leave missing = { ... } out",
+        )  # fmt: skip
+
+    def conflict(self, early: int, late: int, witness: Mapping[str, str]) -> Finding:
+        """Tell two rows that ask the same and differ."""
+        return self.of_rows(
+            "conflict", f"{self.condition_of(late)} stands twice and differs: {write_results(self.rows[early].results)} in row {self.rows[early].number}, "
+            f"{write_results(self.rows[late].results)} in row {self.rows[late].number}", [early, late],
+            region=self.region_of(late), witness=witness, remedy="keep one of the two rows",
+            **({"severity": "warning"} if self.table.match == "first" else {}),
+        )  # fmt: skip
+
+    def duplicate(self, inner: int, outer: int, *, is_same: bool) -> Finding:
+        """Tell a row that another makes needless."""
+        how = "says the same as" if is_same else "lies inside"
+        return self.of_rows(
+            "duplicate", f"{self.shown(inner)} {how} {self.shown(outer)}", [inner, outer],
+            region=self.region_of(inner), remedy=f"remove row {self.rows[inner].number}",
+        )  # fmt: skip
+
+    def never_wins(self, row: int, by: Sequence[int], witness: Mapping[str, str], **parts: object) -> Finding:
+        """Tell a row that earlier ones cover."""
+        numbers = [self.rows[winner].number for winner in by]
+        return self.of_rows(
+            "shadowed", f"{self.shown(row)} never wins: {'row' if len(numbers) == 1 else 'rows'} {listed(numbers)} above "
+            f"{'covers' if len(numbers) == 1 else 'together cover'} all of it", [row, *by],
+            region=self.region_of(row), witness=witness,
+            remedy=f"move row {self.rows[row].number} above row {numbers[0]}, or remove it", **parts,
+        )  # fmt: skip
+
+    def open_input(self, about: Input) -> Finding:
+        """Tell that an input's unlisted values are no gap, since nothing says which there are."""
+        return self.of_rows(
+            "open", f"{about.name} has no domain, so values that no row lists are seen only in data", [],
+            remedy=f"list the values there are: inputs.{about.name} = {{ type = \"{about.type}\", domain = \"a | b\" }}",
+        )  # fmt: skip
+
+
+def write_region(region: Mapping[str, str]) -> str:
+    """Return a region as ``oxygen < 4, method not strip, flow > capacity``."""
+    return ", ".join(
+        text if name == WHEN else f"{name} {text}" if text[:1] in "<>" or text.startswith("not ") else f"{name} = {text}"
+        for name, text in region.items()
+    )  # fmt: skip
+
+
+def pasted_row(table: RuleTable, region: Mapping[str, str]) -> str:
+    """Return a region as a row to paste into the table's file, its results left as dots."""
+    headings = {one.column or one.name: one.name for one in columns_of(table.inputs, table.outputs)}
+    outputs = {output.name for output in table.outputs}
+    order = table.parts.header or tuple(headings)
+    cells = [
+        "..." if headings.get(one, one) in outputs else region.get(headings.get(one, one), "")
+        for one in order
+    ]
+    if WHEN in region and WHEN not in order:
+        cells.insert(len(table.inputs), region[WHEN])
+    if table.parts.has_rows_file:
+        line = io.StringIO()
+        csv.writer(line, lineterminator="").writerow(cells)
+        return line.getvalue()
+    return "[" + ", ".join(json.dumps(cell, ensure_ascii=False) for cell in cells) + "]"
+
+
+def step_hint(about: Input, regions: Sequence[Region], low: Cut, high: Cut) -> str:
+    """Return the advice to declare a step, where the gap between two cuts is one that a step would close."""
+    if about.type != "number" or about.step is not None or low == LOW or high == HIGH:
+        return ""
+    if not low[2] or high[2]:
+        return ""
+    size = Fraction(high[1]) - Fraction(low[1])
+    ends = [cut[1] for region in regions for pair in region.bands[0] for cut in pair if cut[0] == 0]
+    if any((Fraction(end) % size) for end in ends) or size > 1:
+        return ""
+    digits = Decimal(size.numerator) / Decimal(size.denominator)
+    kind = "whole numbers" if size == 1 else f"multiples of {write_decimal(digits)}"
+    return f"  or, if all values of {about.name} are {kind}, set step = {write_decimal(digits)}"
+
+
+def shortened(text: str, longest: int = _LONGEST_REGION) -> str:
+    """Return text that fits a message."""
+    return text if len(text) <= longest else text[: longest - 3] + "..."
+
+
+def write_witness(value: Value | None) -> str:
+    """Return a witness as it reads after ``input = ``."""
+    return "missing" if value is None else write_literal(value)
+
+
+def write_results(results: Sequence[Result]) -> str:
+    """Return results as they read in a message."""
+    return ", ".join(
+        "blank" if result is UNFINISHED else "missing" if result is None else write_value(result)  # type: ignore[arg-type]
+        for result in results
+    )
