@@ -24,6 +24,7 @@ from kivvet.core.conditions import (
     Negation,
     StartsWith,
 )
+from kivvet.core.formulas import tree as formula
 from kivvet.core.tables import Input
 from kivvet.core.values import fold_text
 
@@ -189,3 +190,39 @@ def bounds_of(condition: Condition) -> list[object]:
         case AnyOf(parts):
             return [bound for part in parts for bound in bounds_of(part)]
     return []
+
+
+def holds(tree, values):
+    """Whether a condition formula is true, false or (None) unknown for values by column, the logic being three-valued."""
+    match tree:
+        case formula.Comparison(operator, left, right):
+            a, b = number_of(left, values), number_of(right, values)
+            if a is None or b is None:
+                return None
+            return {"<": a < b, "<=": a <= b, "=": a == b, "<>": a != b, ">=": a >= b, ">": a > b}[operator]
+        case formula.IsNull(part, is_negated):
+            return (number_of(part, values) is None) is not is_negated
+        case formula.Not(part):
+            inner = holds(part, values)
+            return None if inner is None else not inner
+        case formula.And(parts):
+            inner = [holds(part, values) for part in parts]
+            return False if False in inner else None if None in inner else True
+        case formula.Or(parts):
+            inner = [holds(part, values) for part in parts]
+            return True if True in inner else None if None in inner else False
+    raise AssertionError(tree)
+
+
+def number_of(tree, values):
+    match tree:
+        case formula.ColumnName(name):
+            return values[name]
+        case formula.Constant(value):
+            return value
+        case formula.Arithmetic(sign, left, right):
+            a, b = number_of(left, values), number_of(right, values)
+            if a is None or b is None:
+                return None
+            return a + b if sign == "+" else a - b if sign == "-" else a * b
+    raise AssertionError(tree)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kivvet.book.dataset import Dataset, parse_dataset
 from kivvet.book.read_table import read_table
@@ -14,6 +14,9 @@ from kivvet.core.applied import Applied, ApplyReport
 from kivvet.core.findings import KINDS, SEVERITIES, Finding, Report, Severity, finding, with_severity
 from kivvet.core.tables import RuleTable
 from kivvet.errors import BookError, Place, TableError, did_you_mean, listed, shown_path
+
+if TYPE_CHECKING:
+    from kivvet.core.explain import Explanation
 
 BOOK_FILE = "book.toml"
 BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "severity")
@@ -168,9 +171,18 @@ class Book:
             )
         return self.tables[name]
 
-    def findings_of(self, table: RuleTable) -> list[Finding]:
-        """Return the findings about a table alone, with the severities that the book and the table choose."""
-        return with_severity(table.findings, {**self.severity, **table.parts.severity})
+    def findings_of(self, table: RuleTable, budget: int | None = None) -> list[Finding]:
+        """Return the findings about a table alone, with the severities that the book and the table choose.
+
+        Where every dataset that uses the table feeds it inputs that depend on each other, what constrains two of
+        them is possible only.
+        """
+        found = table.findings if budget is None else table.check(budget=budget).findings
+        if len(table.inputs) > 1 and any(one.kind in ("gap", "overlap", "conflict") for one in found):
+            from kivvet.book.dependence import only_possible
+
+            found = tuple(only_possible(self, table, found))
+        return with_severity(found, {**self.severity, **table.parts.severity})
 
     def faults_of(self, dataset: Dataset) -> list[Finding]:
         """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
@@ -196,7 +208,12 @@ class Book:
         return reached
 
     def check(
-        self, tables: Iterable[str] | None = None, *, data: bool = True, on_rows: OnRows = lambda _: None
+        self,
+        tables: Iterable[str] | None = None,
+        *,
+        data: bool = True,
+        budget: int | None = None,
+        on_rows: OnRows = lambda _: None,
     ) -> Report:
         """Return a report of everything wrong with the book, its tables and the data they read.
 
@@ -206,6 +223,8 @@ class Book:
             Only these.
         data : bool
             Whether to read the sources of the datasets too.
+        budget : int, optional
+            As for `RuleTable.check`.
         on_rows : callable
             Called with a number of rows after each batch that was read.
         """
@@ -215,7 +234,7 @@ class Book:
         chosen = [self.table(name) for name in sorted(names - self.unusable_tables)]
         found = [one for one in self.reading_findings if tables is None or one.table in names]
         for table in chosen:
-            found += self.findings_of(table)
+            found += self.findings_of(table, budget)
         rows_read: dict[str, int] = {}
         if data:
             found, rows_read = check_data(self, found, names, only=tables is not None, on_rows=on_rows)
@@ -275,6 +294,30 @@ class Book:
         from kivvet.book.apply import apply_dataset
 
         return apply_dataset(self, self.dataset(name), on_rows=on_rows)
+
+    def explain(
+        self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()
+    ) -> tuple[Explanation, ...]:
+        """Return why one row of a dataset gets its classes: an `Explanation` for each table.
+
+        Parameters
+        ----------
+        dataset : str
+        row : int or mapping of str to str
+            The row of the source, counted from 1, the header left out; or fields by column, as in a CSV file.
+        tables : iterable of str, optional
+            Only these.
+
+        Raises
+        ------
+        TableError, DataError, BookError
+            If the tables have errors, there is no such row, or a field does not convert.
+        """
+        from kivvet.book.explain import explain_fields, explain_row
+
+        if isinstance(row, Mapping):
+            return explain_fields(self, self.dataset(dataset), row, tuple(tables))
+        return explain_row(self, self.dataset(dataset), row, tuple(tables))
 
     def status(self, datasets: Iterable[str] | None = None) -> tuple[Any, ...]:
         """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""

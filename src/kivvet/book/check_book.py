@@ -15,7 +15,8 @@ from kivvet.book.read_data import TypedReader
 from kivvet.book.status import status_of
 from kivvet.core.applied import Execution
 from kivvet.core.check_data import DataProbe, unused_rows
-from kivvet.core.findings import Finding, finding
+from kivvet.core.findings import KINDS, Finding, finding
+from kivvet.core.row_findings import RowFindings
 from kivvet.errors import DataError, Place, listed, shown_path
 
 if TYPE_CHECKING:
@@ -66,12 +67,25 @@ def check_data(
     for name, (rows, datasets) in used.items():
         found += unused_rows(book.tables[name], rows, datasets, table_findings)
     counted = [
-        replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1]))
+        _confirmed(replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1])), book)
         if id(one) in affected
         else one
         for one in table_findings
     ]
     return [*counted, *found], rows_read
+
+
+def _confirmed(one: Finding, book: Book) -> Finding:
+    """Return a finding as proven, if it was possible and data rows show it."""
+    if not one.possible or not one.count:
+        return one
+    table = book.tables[one.table]
+    severity = one.severity
+    if one.kind == "gap":
+        severity = RowFindings(table).gap_severity
+    elif table.match == "one":
+        severity = KINDS[one.kind]
+    return replace(one, possible=False, severity=severity)
 
 
 def _check_dataset(
@@ -84,7 +98,7 @@ def _check_dataset(
     if only and not any(step.table.name in names for step in plan.steps):
         return None
     reader = TypedReader(prepared.source, dataset, prepared.types)
-    execution = Execution(plan)
+    execution = Execution(plan, refuses_overlaps=False)
     probes = [
         DataProbe(step, [one for one in table_findings if one.table == step.table.name])
         if step.table.name in names and step.table.parts.is_complete

@@ -14,8 +14,16 @@ from kivvet.cli.options import book_option, json_option, opened_book
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
 @book_option
 @click.option("--no-data", is_flag=True, help="Check the tables alone; read no data.")
+@click.option(
+    "--budget",
+    type=click.IntRange(min=0),
+    metavar="STEPS",
+    help="Steps that each question over several inputs may take (200000).",
+)
 @json_option
-def command(tables: tuple[str, ...], book_folder: Path | None, no_data: bool, as_json: bool) -> None:
+def command(
+    tables: tuple[str, ...], book_folder: Path | None, no_data: bool, budget: int | None, as_json: bool
+) -> None:
     """Check every table of the book, or just those named.
 
     Each gap, overlap, row that can never win and condition that nothing meets is found exactly, with a
@@ -35,7 +43,7 @@ def command(tables: tuple[str, ...], book_folder: Path | None, no_data: bool, as
 
     book = opened_book(book_folder)
     with counting_rows("reading") as on_rows:
-        report = book.check(tables or None, data=not no_data, on_rows=on_rows)
+        report = book.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
     if as_json:
         click.echo(report.to_json())
     else:

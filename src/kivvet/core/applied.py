@@ -126,13 +126,17 @@ class Execution:
     plan : Plan
     with_report : bool
         Whether rows are counted; without, single classes are made in one pass.
+    refuses_overlaps : bool
+        Whether data that rows which differ both match is an error, as it is when results are written.
     """
 
-    def __init__(self, plan: Plan, *, with_report: bool = True) -> None:
+    def __init__(self, plan: Plan, *, with_report: bool = True, refuses_overlaps: bool = True) -> None:
         self.plan = plan
         self.with_report = with_report
         self.n_rows = 0
-        self.stages = [_Stage(step, with_report=with_report) for step in plan.steps]
+        self.stages = [
+            _Stage(step, with_report=with_report, refuses_overlaps=refuses_overlaps) for step in plan.steps
+        ]
 
     def apply(self, column_named: Callable[[str], Column], n_rows: int) -> dict[str, MadeColumn]:
         """Return the columns made for one batch, by name, written or not."""
@@ -154,7 +158,8 @@ class Execution:
 class _Stage:
     """One step made ready, with its counts."""
 
-    def __init__(self, step: Step, *, with_report: bool) -> None:
+    def __init__(self, step: Step, *, with_report: bool, refuses_overlaps: bool) -> None:
+        self.refuses_overlaps = refuses_overlaps
         self.step = step
         self.table = step.table.compiled
         self.makers = [
@@ -167,13 +172,15 @@ class _Stage:
 
     def apply(self, columns: Mapping[str, Column]) -> dict[str, MadeColumn]:
         step = self.step
-        is_single = step.table.match != "every" and len(self.makers) == 1 and not step.status and not step.row
-        if not self.with_report and is_single and self.table.n_outcomes == self.table.n_rows + 2:
+        is_single = not self.table.may_combine and len(self.makers) == 1 and not step.status and not step.row
+        if not self.with_report and is_single:
             name, maker = self.makers[0]
             if (labels := maker.labels()) is not None:
                 made = self.table.classify(columns, labels, names=self.names).labels
                 return {name: maker.from_labels(name, made)}
-        classified = self.table.classify(columns, with_counts=self.with_report, names=self.names)
+        classified = self.table.classify(
+            columns, with_counts=self.with_report, names=self.names, refuses_overlaps=self.refuses_overlaps
+        )
         outcomes = classified.labels
         if (counts := classified.counts) is not None:
             self.counts = np.pad(self.counts, (0, len(counts) - len(self.counts))) + counts

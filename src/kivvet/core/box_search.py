@@ -1,21 +1,26 @@
-"""Searching boxes for what no row covers: a depth-first search over the sets of rows still alive.
+"""Searching boxes for what no row covers: boxes are halved until a row covers each half.
 
-Every input is cut into cells; a row accepts a set of cells of each. The rows that accept the cells chosen
-so far are alive. A branch ends at a row alive that accepts all that is left, and fails where no row is
-alive: that is an uncovered place. The most constrained input is asked first, inputs that no live row
-constrains are dropped, cells that leave the same rows alive are one branch, and what was proven of a set
-of rows is remembered. Nothing is sampled: where the budget of steps ends, the question stays open.
+Every input is cut into cells; a row accepts a set of cells of each. The search begins with the whole space
+and keeps, for each box under way, the rows alive: those that share a place with it. A box is done where
+a row alive holds all of it, and uncovered where no row is alive; any other is cut in two at the place that
+the fewest rows alive straddle, the most constrained input first. Inputs on which all rows alive agree no
+longer count, so that different boxes become the same question, which is asked once. Nothing is sampled:
+where the budget of steps ends, the question stays open.
 
-The question is whether a union of boxes covers a box, which is as hard as deciding whether a formula in
-disjunctive normal form holds always (co-NP-complete); so any exact method needs a budget.
+The question is whether a union of boxes covers a box. It is as hard as deciding whether a formula in
+disjunctive normal form always holds (co-NP-complete), so any exact method needs a budget; cutting where few
+boxes are cut follows the divide-and-conquer methods for the measure of a union of boxes (Overmars and Yap 1991,
+Chan 2013).
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-#: Steps that one question may take, each a set of rows and the inputs left.
+#: Steps that one question may take, each a box and the rows alive in it.
 DEFAULT_BUDGET = 200_000
+
+Ranges = tuple[tuple[int, int], ...]
 
 
 class BudgetSpentError(Exception):
@@ -39,62 +44,92 @@ class CoverSearch:
         self.rows = rows
         self.budget = budget
         self.n_steps = 0
-        #: The rows that ended a branch; together they cover what was proven.
+        #: The rows that held a box; together they cover what was proven.
         self.used = 0
-        self._covered: set[tuple[int, int]] = set()
-        self._branches: list[list[tuple[int, int]]] = []
-        self._whole: list[int] = []
+        self._masks: list[list[int]] = []
+        self._cells: list[list[int]] = []  # for each different mask the first cell that has it
         for cells in masks:
             first_of: dict[int, int] = {}
-            whole = rows
             for cell, mask in enumerate(cells):
                 first_of.setdefault(mask & rows, cell)
-                whole &= mask
-            self._branches.append(list(first_of.items()))
-            self._whole.append(whole)
+            self._masks.append(list(first_of))
+            self._cells.append(list(first_of.values()))
 
-    def uncovered(self) -> dict[int, int] | None:
-        """Return a place that no row covers, as a cell by dimension (any cell where none is named); None: there is none.
+    def uncovered(self) -> list[int] | None:
+        """Return a place that no row covers, one cell of each dimension; None: there is none.
 
         Raises
         ------
         BudgetSpentError
         """
-        if any(not cells for cells in self._branches):
+        if any(not cells for cells in self._cells):
             return None  # a dimension without a cell has no places at all
-        return self._uncovered(self.rows, (1 << len(self._branches)) - 1)
-
-    def _uncovered(self, alive: int, left: int) -> dict[int, int] | None:
-        if not alive:
-            return {}
-        sure = alive
-        chosen, fewest_free = -1, -1
-        for dimension, whole in enumerate(self._whole):
-            if left >> dimension & 1:
-                free = alive & whole
+        everywhere = self.rows
+        for masks in self._masks:
+            everywhere &= _any_of(masks)
+        waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(cells)) for cells in self._cells))]
+        asked: set[tuple[int, tuple[tuple[int, int] | None, ...]]] = set()
+        while waiting:
+            alive, ranges = waiting.pop()
+            if not alive:
+                return [cells[start] for cells, (start, _) in zip(self._cells, ranges, strict=True)]
+            sure = alive
+            free_by_dimension = []
+            question: list[tuple[int, int] | None] = []
+            for dimension, (start, end) in enumerate(ranges):
+                free = alive
+                for mask in self._masks[dimension][start:end]:
+                    free &= mask
+                    if not free:
+                        break
                 sure &= free
-                if free == alive:
-                    left &= ~(1 << dimension)
-                    continue
-                n_free = free.bit_count()
-                if chosen < 0 or n_free < fewest_free:
-                    chosen, fewest_free = dimension, n_free
-        if sure:
-            self.used |= sure & -sure
-            return None
-        if (alive, left) in self._covered:
-            return None
-        self.n_steps += 1
-        if self.n_steps > self.budget:
-            raise BudgetSpentError
-        branches: dict[int, int] = {}
-        for mask, cell in self._branches[chosen]:
-            branches.setdefault(alive & mask, cell)
-        rest = left & ~(1 << chosen)
-        for remaining, cell in sorted(branches.items(), key=lambda pair: pair[0].bit_count()):
-            found = self._uncovered(remaining, rest)
-            if found is not None:
-                found[chosen] = cell
-                return found
-        self._covered.add((alive, left))
+                question.append(None if free == alive else (start, end))
+                if free != alive:
+                    free_by_dimension.append((free.bit_count(), dimension))
+            if sure:
+                self.used |= sure & -sure
+                continue
+            key = (alive, tuple(question))
+            if key in asked:
+                continue
+            asked.add(key)
+            self.n_steps += 1
+            if self.n_steps > self.budget:
+                raise BudgetSpentError
+            free_by_dimension.sort()
+            dimension, at = self._cut(alive, ranges, [number for _, number in free_by_dimension])
+            halves = []
+            start, end = ranges[dimension]
+            for low, high in ((start, at), (at, end)):
+                touching = alive & _any_of(self._masks[dimension][low:high])
+                halves.append((touching, (*ranges[:dimension], (low, high), *ranges[dimension + 1 :])))
+            # What has fewer rows is looked at first: an uncovered place is likelier there.
+            halves.sort(key=lambda half: -half[0].bit_count())
+            waiting += halves
         return None
+
+    def _cut(self, alive: int, ranges: Ranges, dimensions: Sequence[int]) -> tuple[int, int]:
+        """Return the dimension and the place to cut at: where the fewest rows alive lie on both sides."""
+        best: tuple[int, int] | None = None
+        chosen = (dimensions[0], ranges[dimensions[0]][0] + 1)
+        for dimension in dimensions:
+            start, end = ranges[dimension]
+            masks = self._masks[dimension]
+            before = masks[start] & alive
+            for at in range(start + 1, end):
+                after = masks[at] & alive
+                if after != before:
+                    rank = ((before & after).bit_count(), abs(start + end - 2 * at))
+                    if best is None or rank < best:
+                        best, chosen = rank, (dimension, at)
+                before = after
+            if best is not None and best[0] == 0:
+                break
+        return chosen
+
+
+def _any_of(masks: Sequence[int]) -> int:
+    union = 0
+    for mask in masks:
+        union |= mask
+    return union

@@ -60,6 +60,16 @@ class Dimension:
         return (1 << len(self.masks)) - 1
 
     @cached_property
+    def present(self) -> int:
+        """All cells but missing, as bits."""
+        return self.whole >> 1
+
+    @cached_property
+    def inside(self) -> int:
+        """The present cells of the domain, as bits."""
+        return sum(1 << number for number, cell in enumerate(self.cut.cells) if cell.in_domain)
+
+    @cached_property
     def free_rows(self) -> int:
         """The rows that ask nothing."""
         return sum(1 << row for row, one in enumerate(self.conditions) if isinstance(one, AnyValue))
@@ -120,27 +130,23 @@ class Dimension:
         if self.test is not None:
             return self._write_test(cells)
         parts = []
-        present = [cell for cell in bits_of(cells) if cell != self.missing]
-        if present and len(present) == len(self.cut.cells):
+        present = cells & self.present
+        if present and present == self.present:
             parts = ["present"]
         elif isinstance(self.axis, TextAxis):
-            parts = [self._write_texts(present)] if present else []
+            parts = [self._write_texts(list(bits_of(present)))] if present else []
         else:
             parts = [self.axis.write_interval(low, high) for low, high in self._runs(present)]
         return " | ".join([*dict.fromkeys(parts), *(["missing"] if cells >> self.missing & 1 else [])])
 
-    def _runs(self, present: Sequence[int]) -> Iterator[tuple[Cut, Cut]]:
+    def _runs(self, present: int) -> Iterator[tuple[Cut, Cut]]:
         """Yield the stretches that cells next to each other make."""
-        first = last = -2
-        for cell in present:
-            if cell == last + 1:
-                last = cell
-                continue
-            if first >= 0:
-                yield self.cut.cells[first].low, self.cut.cells[last].high
-            first = last = cell
-        if first >= 0:
-            yield self.cut.cells[first].low, self.cut.cells[last].high
+        while present:
+            first = (present & -present).bit_length() - 1
+            shifted = present >> first
+            end = first + (~shifted & (shifted + 1)).bit_length() - 1
+            yield self.cut.cells[first].low, self.cut.cells[end - 1].high
+            present &= -1 << end
 
     def _write_texts(self, present: Sequence[int]) -> str:
         axis = self.axis
@@ -173,7 +179,7 @@ class Dimension:
                 if cells and cell not in cells
             }
             both = [*(Negation(one) for one in inside if not isinstance(one, AnyValue)), *outside_of]
-            parts[write_condition(Negation(_any_of(both)))] = None
+            parts[write_condition(Negation(_any_of(both))) if both else "present"] = None
         return " | ".join(parts)
 
     def _write_test(self, cells: int) -> str:
@@ -201,8 +207,10 @@ class Dimension:
             if values and len(values) == len(self.cut.cells):
                 parts = [f"{name} IS NOT NULL"]
             else:
-                present = [cell for cell in bits_of(cells) if cell != self.missing]
-                parts = [_write_between(name, self.axis, low, high) for low, high in self._runs(present)]
+                parts = [
+                    _write_between(name, self.axis, low, high)
+                    for low, high in self._runs(cells & self.present)
+                ]
             parts += [f"{name} IS NULL"] if is_missing else []
         return parts[0] if len(parts) == 1 else "(" + " OR ".join(parts) + ")"
 

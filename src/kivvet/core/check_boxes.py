@@ -22,6 +22,9 @@ from kivvet.errors import listed
 MOST_GAPS = 10
 _MOST_PARTNERS = 20  # rows that one row is said to overlap; the first is described
 _ROWS_FOR_BLANK_NOTE = 4
+_QUESTIONS_A_BUDGET = (
+    20  # whether one row is covered may take this part of the budget; all such questions the whole
+)
 
 Box = list[int]
 
@@ -107,9 +110,7 @@ class BoxCheck(RowFindings):
         """Return one cell of each dimension of a box: of the domain, and present, where there is one."""
         place = []
         for dimension, cells in zip(self.dimensions, box, strict=True):
-            some = list(bits_of(cells))
-            inside = [n for n in some if n != dimension.missing and dimension.cut.cells[n].in_domain]
-            place.append(inside[0] if inside else some[0])
+            place.append(next(bits_of(cells & dimension.inside or cells)))
         return place
 
     # What rows say of themselves
@@ -133,9 +134,12 @@ class BoxCheck(RowFindings):
         for number, dimension in enumerate(self.dimensions):
             if not dimension.axis.is_limited or dimension.test is not None:
                 continue
-            inside = sum(1 << n for n, cell in enumerate(dimension.cut.cells) if cell.in_domain)
             for row, box in enumerate(self.boxes):
-                if box[number] and not box[number] >> dimension.missing and not box[number] & inside:
+                if (
+                    box[number]
+                    and not box[number] >> dimension.missing
+                    and not box[number] & dimension.inside
+                ):
                     name = dimension.about.name
                     what = (
                         f"the shape {dimension.about.shape}"
@@ -162,11 +166,15 @@ class BoxCheck(RowFindings):
                 for row, one in enumerate(self.rows)
                 if isinstance(self.table.asked(one, number), AnyValue)
             ]
-            if len(free) == 1 and self.region_of(free[0]):
+            if len(free) == 1 and self.region_of(free[0]) and not self._is_written(free[0], number):
                 yield self.of_rows(
                     "blank-cell", f"{self.shown(free[0])} leaves {about.name} blank, which all other rows constrain", free,
                     remedy="write any if any value is meant",
                 )  # fmt: skip
+
+    def _is_written(self, row: int, number: int) -> bool:
+        asked = self.rows[row].conditions[number]
+        return isinstance(asked, AnyValue) and asked.is_written
 
     # What rows do to each other
 
@@ -232,6 +240,7 @@ class BoxCheck(RowFindings):
         first_with: dict[tuple[int, ...], int] = {}
         unproven: list[int] = []
         steps_left = self.budget
+        most_steps = self.budget // _QUESTIONS_A_BUDGET
         for row, box in enumerate(self.boxes):
             twin = first_with.setdefault(tuple(box), row)
             if self.is_empty[row]:
@@ -254,14 +263,13 @@ class BoxCheck(RowFindings):
                 [dimension.masks[cell] for cell in bits_of(cells)]
                 for dimension, cells in zip(self.dimensions, box, strict=True)
             ]
-            search = CoverSearch(masks, meeting, steps_left)
+            search = CoverSearch(masks, meeting, min(most_steps, steps_left))
             try:
                 if search.uncovered() is None:
                     yield self.never_wins(row, list(bits_of(search.used)), witness)
             except BudgetSpentError:
                 unproven.append(row)
-                if steps_left == self.budget:
-                    steps_left = max(1, self.budget // 10)
+            steps_left -= search.n_steps
         if unproven:
             numbers = [self.rows[row].number for row in unproven]
             yield self.of_rows(
@@ -313,7 +321,7 @@ class BoxCheck(RowFindings):
         place = search.uncovered()
         if place is None:
             return None
-        return [cells[place.get(number, 0)] for number, cells in enumerate(sought)]
+        return [cells[number] for number, cells in zip(place, sought, strict=True)]
 
     def widened(self, place: Sequence[int], sought: Sequence[Sequence[int]]) -> Box:
         """Return the box around a place, each input widened as far as no row is met, last to first."""
@@ -345,7 +353,11 @@ class BoxCheck(RowFindings):
             cells.bit_count() == len(all_of) and not one.unlisted
             for cells, all_of, one in zip(box, sought, self.dimensions, strict=True)
         ]
-        region = self.space.region(box, whole)
+        shown = [
+            cells | one.present if cells & one.inside == one.inside and not one.unlisted else cells
+            for cells, one in zip(box, self.dimensions, strict=True)
+        ]
+        region = self.space.region(shown, whole)
         hints = [
             hint for dimension, cells, is_whole in zip(self.dimensions, box, whole, strict=True)
             if not is_whole and dimension.test is None and (hint := self.step_hint(dimension, cells))

@@ -96,7 +96,7 @@ class DataProbe:
 
     def _see_unmatched(self, columns: Mapping[str, Column], told: npt.NDArray[np.bool_]) -> None:
         compiled = self.table.compiled
-        rest = (compiled.classify(columns).labels == compiled.unmatched) & ~told
+        rest = (compiled.classify(columns, refuses_overlaps=False).labels == compiled.unmatched) & ~told
         for number, probe in enumerate(self.inputs):
             column = columns[probe.about.name]
             coder = compiled.coders[number]

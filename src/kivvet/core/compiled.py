@@ -67,6 +67,11 @@ class CompiledTable:
         return self.boxes.combinations if self.boxes is not None else []
 
     @property
+    def may_combine(self) -> bool:
+        """Whether outcomes may stand for several rows."""
+        return self.boxes is not None and self.boxes.gathers
+
+    @property
     def n_outcomes(self) -> int:
         return self.n_rows + 2 + len(self.combinations)
 
@@ -77,6 +82,7 @@ class CompiledTable:
         *,
         with_counts: bool = False,
         names: Mapping[str, str] | None = None,
+        refuses_overlaps: bool = True,
     ) -> Classified:
         """Return the label of each row's outcome.
 
@@ -89,6 +95,8 @@ class CompiledTable:
         with_counts : bool
         names : mapping of str to str, optional
             What the columns are called in the data, for messages.
+        refuses_overlaps : bool
+            Whether it is an error if rows that differ match under ``match = "one"``; else the first wins.
 
         Raises
         ------
@@ -116,13 +124,23 @@ class CompiledTable:
         ]
         outcomes, counts = self.boxes.classify(codes, labels, with_counts=with_counts)
         if self.table.match == "one" and self.combinations:
-            self._refuse_combination(outcomes)
+            if refuses_overlaps:
+                self._refuse_combination(outcomes)
+            else:
+                outcomes, counts = self._first_of_each(outcomes, counts)
         return Classified(outcomes, counts)
 
     def _dimension_columns(self, columns: Mapping[str, Column]) -> list[tuple[str, Column]]:
         made = [(about.name, columns[about.name]) for about in self.table.inputs]
         made += [(test.about.name, test_column(test, columns)) for test in self.table.tests]
         return made
+
+    def _first_of_each(self, outcomes: Array, counts: Counts | None) -> tuple[Array, Counts | None]:
+        """Return outcomes, the first row standing for several."""
+        first = np.arange(self.n_outcomes)
+        first[self.n_rows + 2 :] = [rows[0] for rows in self.combinations]
+        made = first[outcomes]
+        return made, None if counts is None else np.bincount(made, minlength=self.n_outcomes)
 
     def _refuse_combination(self, outcomes: Array) -> None:
         rows = np.flatnonzero(outcomes > self.missing)

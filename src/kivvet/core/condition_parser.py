@@ -36,7 +36,7 @@ from kivvet.core.values import LiteralError, Value, ValueType, parse_value
 
 _SIMPLE: dict[str, Condition] = {
     "": AnyValue(),
-    "any": AnyValue(),
+    "any": AnyValue(is_written=True),
     "missing": IsMissing(),
     "present": IsPresent(),
 }

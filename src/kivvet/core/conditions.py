@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from kivvet.core.values import Value, write_value
 
 
 @dataclass(frozen=True, slots=True)
 class AnyValue:
-    """Every value, missing included; written as nothing or ``any``."""
+    """Every value, missing included; written as nothing or ``any``, which mean the same."""
+
+    is_written: bool = field(default=False, compare=False)
 
 
 @dataclass(frozen=True, slots=True)

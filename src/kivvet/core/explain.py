@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -11,13 +12,12 @@ from typing import Any
 
 import pyarrow as pa
 
-from kivvet.core.axes import TextAxis
 from kivvet.core.boxes import Dimension, Space, bits_of
 from kivvet.core.columns import Column, arrow_from_column, column_from_arrow, missing_mask
 from kivvet.core.compiled import CompiledTable, test_column
 from kivvet.core.input_coder import InputCoder, RowSets
 from kivvet.core.regions import HIGH, LOW, Cut, Interval, Region
-from kivvet.core.row_findings import RowFindings, row_regions, write_results
+from kivvet.core.row_findings import RowFindings, row_regions, write_asked, write_results
 from kivvet.core.tables import WHEN, Result, RuleTable
 from kivvet.core.values import Value, write_decimal, write_value
 from kivvet.errors import DataError, Place
@@ -157,7 +157,9 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
     """
     compiled = table.compiled
     outcome = int(compiled.classify(columns).labels[0])
-    deciding = compiled.combinations[outcome - compiled.missing - 1] if outcome > compiled.missing else (outcome,)
+    deciding = (
+        compiled.combinations[outcome - compiled.missing - 1] if outcome > compiled.missing else (outcome,)
+    )
     if outcome in (compiled.unmatched, compiled.missing):
         deciding = ()
     decided = (
@@ -169,7 +171,9 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
     if table.lookup is not None:
         return _of_lookup(table, values, decided, deciding, ends)
     if deciding:
-        of_rows = [[_value(table.rows[row].results[n]) for row in deciding] for n in range(len(table.outputs))]
+        of_rows = [
+            [_value(table.rows[row].results[n]) for row in deciding] for n in range(len(table.outputs))
+        ]
         found = [each if table.match == "every" else each[0] for each in of_rows]
     else:
         found = [ends.get(output.name) for output in table.outputs]
@@ -187,7 +191,11 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
 
 
 def _of_lookup(
-    table: RuleTable, values: Mapping[str, str], decided: str, deciding: Sequence[int], ends: Mapping[str, Value]
+    table: RuleTable,
+    values: Mapping[str, str],
+    decided: str,
+    deciding: Sequence[int],
+    ends: Mapping[str, Value],
 ) -> Explanation:
     assert table.lookup is not None
     results = {
@@ -210,13 +218,9 @@ def _of_lookup(
 
 def _verdict(table: RuleTable, row: int, *, decides: bool, matches: bool = True, failed: str = "") -> Verdict:
     region = RowFindings(table).region_of(row)
-    asks = tuple(text if name == WHEN else _asked(name, text) for name, text in region.items())
+    asks = tuple(text if name == WHEN else write_asked(name, text) for name, text in region.items())
     one = table.rows[row]
     return Verdict(one.number, asks, write_results(one.results), decides, matches, failed, one.place)
-
-
-def _asked(name: str, text: str) -> str:
-    return f"{name} {text}" if text[:1] in "<>" or text.startswith("not ") else f"{name} = {text}"
 
 
 class _Explainer:
@@ -260,7 +264,9 @@ class _Explainer:
             is_column = dimension.about.name in dimension.test.reads
             holds = f"{dimension.about.name} is {self._value(number)}" if is_column else self._holds(number)
             return f"needs {needs}, but {holds}"
-        needs = _asked(dimension.about.name, RowFindings(self.table).region_of(row).get(dimension.about.name, ""))
+        needs = write_asked(
+            dimension.about.name, RowFindings(self.table).region_of(row).get(dimension.about.name, "")
+        )
         by = self._distance(dimension, region, number)
         return f"needs {needs}, is {self._value(number)}{by}"
 
@@ -282,7 +288,7 @@ class _Explainer:
             return None
         value = arrow_from_column(column)[0].as_py()
         if isinstance(value, float):
-            if value != value or value in (float("inf"), float("-inf")):
+            if not math.isfinite(value):
                 return None
             value = Decimal(repr(value))
         if about.type == "date" and isinstance(value, dt.datetime):
@@ -342,33 +348,35 @@ class _Explainer:
                 if other != number:
                     others &= mask
             after = [self.results_of(others & mask) for mask in dimension.masks[:-1]]
-            changed = [n for n, results in enumerate(after) if results != now and dimension.cut.cells[n].in_domain]
+            changed = [
+                n for n, results in enumerate(after) if results != now and dimension.cut.cells[n].in_domain
+            ]
             if not changed:
                 continue
-            at = self._cell(number)
-            made.append(self._change(dimension, changed, after, at))
+            made.append(self._change(number, changed, after))
         return tuple(made)
 
-    def _change(
-        self, dimension: Dimension, changed: Sequence[int], after: Sequence[str], at: int | None
-    ) -> NearestChange:
-        is_text = isinstance(dimension.axis, TextAxis) or not dimension.is_ordered
-        if is_text or at is None or at == dimension.missing:
-            nearest = changed[0] if not is_text else next((n for n in changed if _is_named(dimension, n)), changed[0])
+    def _change(self, number: int, changed: Sequence[int], after: Sequence[str]) -> NearestChange:
+        dimension = self.space.dimensions[number]
+        at, place = self._cell(number), self._place(number)
+        if not dimension.is_ordered:
+            nearest = next((n for n in changed if _is_named(dimension, n)), changed[0])
+            wants_named = _is_named(dimension, nearest)
+            same = [
+                n for n in changed if after[n] == after[nearest] and (_is_named(dimension, n) or not wants_named)
+            ]  # fmt: skip
         else:
-            nearest = min(changed, key=lambda n: (_cells_between(dimension, at, n), n))
-        same = [nearest]
-        if is_text:
-            same = [n for n in changed if after[n] == after[nearest] and (n == nearest or _is_named(dimension, n))]
-        else:
+            nearest = changed[0]
+            if at is not None and place is not None:
+                nearest = min(changed, key=lambda n: _distance_to(dimension, place, n))
+            same = [nearest]
             for step in (-1, 1):
                 n = nearest + step
                 while n in changed and after[n] == after[nearest]:
                     same.append(n)
                     n += step
-        cells = sum(1 << n for n in same)
-        written = dimension.write(cells)
-        change = written if dimension.test is not None else _asked(dimension.about.name, written)
+        written = dimension.write(sum(1 << n for n in same))
+        change = written if dimension.test is not None else write_asked(dimension.about.name, written)
         return NearestChange(change, after[nearest])
 
 
@@ -378,13 +386,10 @@ def _is_named(dimension: Dimension, cell: int) -> bool:
     return one.low != LOW and one.high != HIGH and one.low[1] == one.high[1]
 
 
-def _cells_between(dimension: Dimension, at: int, other: int) -> Any:
-    """Return how far a cell is from another one: by the width of what lies between, where numbers tell it."""
-    cells = dimension.cut.cells
-    low, high = (cells[at].high, cells[other].low) if other > at else (cells[other].high, cells[at].low)
-    if low == HIGH or high == LOW or isinstance(low[1], str):
-        return abs(at - other)
-    return (Decimal(high[1]) - Decimal(low[1]), abs(at - other))
+def _distance_to(dimension: Dimension, place: Any, cell: int) -> Decimal:
+    """Return how far a place is from a cell, in the unit of the axis."""
+    one = dimension.cut.cells[cell]
+    return abs(_gap_to(Decimal(place), (one.low, one.high)))
 
 
 def _gap_to(place: Decimal, interval: Interval) -> Decimal:

@@ -14,8 +14,7 @@ from kivvet.core.combined import Combined
 from kivvet.core.convert import arrow_type
 from kivvet.core.kernels import Array, label_by_code
 from kivvet.core.made_column import MadeColumn
-from kivvet.core.table_parser import value_or_none
-from kivvet.core.tables import Output, RuleTable
+from kivvet.core.tables import Output, RuleTable, value_or_none
 from kivvet.core.values import Value, ValueType
 
 if TYPE_CHECKING:

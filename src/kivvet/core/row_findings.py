@@ -9,8 +9,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
 from fractions import Fraction
 
-from kivvet.core.conditions import AnyValue, write_condition, write_literal
-from kivvet.core.findings import Finding, finding
+from kivvet.core.conditions import KEYWORDS, AnyValue, write_condition, write_literal
+from kivvet.core.findings import Finding, Severity, finding
 from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.tables import UNFINISHED, WHEN, Input, Result, RuleTable, columns_of
 from kivvet.core.values import Value, write_decimal, write_value
@@ -37,7 +37,7 @@ class RowFindings:
         self.rows = table.rows
 
     @property
-    def gap_severity(self) -> str:
+    def gap_severity(self) -> Severity:
         """A gap is an error where just one row is to match, and a note where something says what happens then."""
         if self.table.otherwise or self.table.match == "every":
             return "note"
@@ -129,10 +129,13 @@ class RowFindings:
 
 def write_region(region: Mapping[str, str]) -> str:
     """Return a region as ``oxygen < 4, method not strip, flow > capacity``."""
-    return ", ".join(
-        text if name == WHEN else f"{name} {text}" if text[:1] in "<>" or text.startswith("not ") else f"{name} = {text}"
-        for name, text in region.items()
-    )  # fmt: skip
+    return ", ".join(text if name == WHEN else write_asked(name, text) for name, text in region.items())
+
+
+def write_asked(name: str, text: str) -> str:
+    """Return a condition with its input: ``oxygen < 4``, ``ph 6.5 to 8.5``, ``method = kit | strip``."""
+    is_value = text[:1] not in "<>" and not text.startswith("not ") and " to " not in text
+    return f"{name} = {text}" if is_value and text not in KEYWORDS else f"{name} {text}"
 
 
 def pasted_row(table: RuleTable, region: Mapping[str, str]) -> str:

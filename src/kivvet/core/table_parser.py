@@ -27,7 +27,6 @@ from kivvet.core.values import (
     INPUT_TYPES,
     VALUE_TYPES,
     LiteralError,
-    Value,
     ValueType,
     parse_decimal,
     parse_value,
@@ -689,8 +688,3 @@ def _toml(given: Any) -> str:
     import json
 
     return json.dumps(given, ensure_ascii=False, default=str)
-
-
-def value_or_none(result: Result) -> Value | None:
-    """Return a result as a value: what is unfinished is missing."""
-    return None if result is UNFINISHED else result  # type: ignore[return-value]

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.core.axes import Axis, make_axis
 from kivvet.core.conditions import AllOf, AnyOf, AnyValue, Condition, Equals, IsMissing
-from kivvet.core.findings import Finding, Severity
+from kivvet.core.findings import Finding, Report, Severity
 from kivvet.core.values import Value, ValueType
 from kivvet.errors import Place
 
@@ -39,6 +39,11 @@ class _Unfinished:
 UNFINISHED = _Unfinished()
 #: A result: a value, None for missing, or UNFINISHED.
 Result = Value | None | _Unfinished
+
+
+def value_or_none(result: Result) -> Value | None:
+    """Return a result as a value: what is unfinished is missing."""
+    return None if result is UNFINISHED else result  # type: ignore[return-value]
 
 
 @dataclass(frozen=True, slots=True)
@@ -406,10 +411,8 @@ class RuleTable:
 
         The declared order; else the order of the rows, then `otherwise`, then `missing`.
         """
-        if output.order:
-            return output.order
         position = self.outputs.index(output)
-        found: dict[Value, None] = {}
+        found: dict[Value, None] = dict.fromkeys(output.order)
         if self.lookup is not None:
             found.update(dict.fromkeys(self.lookup.distinct_results(position)))
         for row in self.rows:
@@ -433,11 +436,19 @@ class RuleTable:
             return False
         return bool(output.order) or (self.lookup is None and len(self.dimensions) == 1)
 
-    def check(self) -> Any:
-        """Return a `Report` of what is wrong with the table itself; nothing is sampled, all is proven."""
-        from kivvet.core.findings import Report
+    def check(self, *, budget: int | None = None) -> Report:
+        """Return a `Report` of what is wrong with the table itself; nothing is sampled, all is proven.
 
-        return Report.of(self.findings, tables=[self.name])
+        Parameters
+        ----------
+        budget : int, optional
+            How many steps each question over several inputs may take; a question that is then still open is a
+            finding ``not-proven``. 200,000 by default.
+        """
+        from kivvet.core.check import check_table
+
+        found = self.findings if budget is None else check_table(self, budget)
+        return Report.of(found, tables=[self.name])
 
     def explain(self, values: Mapping[str, Any]) -> Explanation:
         """Return why `values` get the class they get.

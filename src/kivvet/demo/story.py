@@ -38,6 +38,14 @@ MENDING = (
         "tables/oxygen_status.toml", '  ["< 4", "poor"],\n  ["< 7", "watch"],\n  ["< 2", "critical"],',
         '  ["< 2", "critical"],\n  ["< 4", "poor"],\n  ["< 7", "watch"],', "the first match wins, so the narrowest row goes first",
     ),
+    Edit("tables/quality.toml", '["4 to 7", "<= 25",', '["4 to <7", "<= 25",', "an oxygen of 7 belonged to several rows"),
+    Edit("tables/quality.toml", '"> 9"', '"> 8.5"', "a pH above 8.5 to 9 was forgotten, where oxygen and nitrate are good"),
+    Edit(
+        "tables/visit.toml",
+        '  ["watch", "normal | flood", "", "", "next season"],\n  ["watch", "low water | normal | flood", "acidic", "", "within a month"],',
+        '  ["watch", "low water | normal | flood", "acidic", "", "within a month"],\n  ["watch", "normal | flood", "", "", "next season"],',
+        "rows 3 and 4 together left nothing for row 5",
+    ),
     Edit("tables/station.csv", "0042,Sallow,Low Fen,97,1996-10-01,Wim\n", "", "station 0042 stood twice, in two districts"),
 )  # fmt: skip
 CHANGE = Edit(
@@ -122,7 +130,7 @@ class Story:
         """Run the whole story."""
         where = f"--book {self.folder}"
         self.tell(
-            "A book with six faults in it, as they happen, and 3,600 water samples",
+            "A book with nine faults in it, as they happen, and 3,600 water samples",
             f"kivvet demo {self.folder} --only-files",
             write_survey(self.folder),
         )
@@ -138,7 +146,7 @@ class Story:
             "Check again: no errors; what is left is about the data", f"kivvet check {where}", self.check()
         )
         self.tell(
-            "Apply: eight tables, new columns beside the old ones, every row accounted for",
+            "Apply: ten tables, new columns beside the old ones, every row accounted for",
             f"kivvet apply {where}",
             self.apply(),
         )

@@ -1,0 +1,74 @@
+"""Inputs that depend on each other through the data they are fed: what is found of them is possible only."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from kivvet.book.apply import prepare
+from kivvet.core.findings import Finding
+from kivvet.core.plan import Plan
+from kivvet.core.tables import WHEN, RuleTable
+from kivvet.errors import KivvetError
+
+if TYPE_CHECKING:
+    from kivvet.book.book import Book
+
+_KINDS = ("gap", "overlap", "conflict")
+
+
+def only_possible(book: Book, table: RuleTable, found: Iterable[Finding]) -> Iterator[Finding]:
+    """Yield findings, those possible that constrain two inputs made of one column wherever the table is used.
+
+    Two outputs of one table, or a column and what another table makes of it, cannot have any two values at
+    once; which they can have is not worked out here. Counted in data, such a finding is proven again.
+    """
+    uses = [
+        {
+            one.name: roots[one.column] if not one.from_source else frozenset((one.column,))
+            for one in step.reads
+        }
+        for plan in _plans(book)
+        for roots in [_roots(plan)]
+        for step in plan.steps
+        if step.table.name == table.name
+    ]
+    for one in found:
+        named = [name for name in one.region or () if name != WHEN]
+        depends = bool(uses) and one.kind in _KINDS and all(_share_a_root(roots, named) for roots in uses)
+        if depends and not one.possible:
+            yield replace(one, possible=True, severity="warning" if one.severity == "error" else one.severity)
+        else:
+            yield one
+
+
+def _plans(book: Book) -> Iterator[Plan]:
+    for dataset in book.datasets.values():
+        try:
+            prepared, _ = prepare(book, dataset)
+        except KivvetError:
+            continue  # its source cannot be read; that is told elsewhere
+        yield prepared.plan
+
+
+def _roots(plan: Plan) -> Mapping[str, frozenset[str]]:
+    """Return for each column made the columns of the source that it comes from."""
+    roots: dict[str, frozenset[str]] = {}
+    for step in plan.steps:
+        of_step = frozenset().union(
+            *(frozenset((one.column,)) if one.from_source else roots[one.column] for one in step.reads)
+        )
+        for name in step.made:
+            roots[name] = of_step
+    return roots
+
+
+def _share_a_root(roots: Mapping[str, frozenset[str]], names: Iterable[str]) -> bool:
+    seen: set[str] = set()
+    for name in names:
+        mine = roots.get(name, frozenset())
+        if mine & seen:
+            return True
+        seen |= mine
+    return False

@@ -1,0 +1,157 @@
+"""Explaining one row of a dataset, or values that somebody types in."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
+
+import pyarrow as pa
+
+from kivvet.book.apply import Prepared, prepare
+from kivvet.book.dataset import Dataset
+from kivvet.book.read_data import TypedReader
+from kivvet.core.applied import Execution
+from kivvet.core.columns import Column, column_from_arrow
+from kivvet.core.convert import EXPECTED, convert_text, fitting_types
+from kivvet.core.explain import Explanation, explain_columns
+from kivvet.core.tables import RuleTable
+from kivvet.core.values import ValueType
+from kivvet.errors import BookError, DataError, Place, TableError, did_you_mean, listed, shown_path
+
+if TYPE_CHECKING:
+    from kivvet.book.book import Book
+
+
+def explain_row(
+    book: Book, dataset: Dataset, row: int, tables: Sequence[str] = ()
+) -> tuple[Explanation, ...]:
+    """Return why one row of a dataset's source gets its classes, for each table or those named.
+
+    Parameters
+    ----------
+    row : int
+        Counted from 1, the header left out.
+
+    Raises
+    ------
+    TableError, DataError, BookError
+        If the tables cannot be applied, the source not be read, or there is no such row or table.
+    """
+    prepared = _prepared(book, dataset, tables)
+    if row < 1:
+        raise DataError(f"there is no row {row}", expected="a row counted from 1", place=_place(prepared))
+    reader = TypedReader(prepared.source, dataset, prepared.types)
+    for batch in reader.batches(prepared.plan.source_columns):
+        before = batch.rows_before
+        if before < row <= before + batch.num_rows:
+            only = batch.batch.slice(row - before - 1, 1)
+            columns = {
+                name: column_from_arrow(reader.convert(name, only.column(name), row - 1), name)
+                for name in prepared.plan.source_columns
+            }
+            if errors := reader.faults():
+                raise TableError(errors)
+            return _explained(prepared, columns, tables)
+    raise DataError(f"there is no row {row:,}", found=f"{reader.n_rows:,} rows", place=_place(prepared))
+
+
+def explain_fields(
+    book: Book, dataset: Dataset, fields: Mapping[str, str], tables: Sequence[str] = ()
+) -> tuple[Explanation, ...]:
+    """Return why a row of these fields would get its classes; columns left out are missing, and tables that
+    would read nothing but those are left out too.
+
+    Parameters
+    ----------
+    fields : mapping of str to str
+        By column of the source, written as in a CSV file.
+    """
+    prepared = _prepared(book, dataset, tables)
+    _known(fields, prepared.plan.source_columns, f"dataset {dataset.name!r} reads no column")
+    words = dataset.words_that_mean_missing
+    columns = {
+        name: _column(name, fields.get(name, ""), prepared.types.get(name), words(name))
+        for name in prepared.plan.source_columns
+    }
+    told: set[str] = set(fields)
+    wanted = []
+    for step in prepared.plan.steps:
+        if any(one.column in told for one in step.reads):
+            told |= set(step.made)
+            wanted.append(step.table.name)
+    return _explained(prepared, columns, [name for name in wanted if not tables or name in tables])
+
+
+def explain_values(table: RuleTable, fields: Mapping[str, str]) -> Explanation:
+    """Return why values get their results from one table.
+
+    Parameters
+    ----------
+    fields : mapping of str to str
+        By input, and by column that `when` reads, written as in a CSV file; what is left out is missing.
+    """
+    if errors := [one for one in table.findings if one.severity == "error"]:
+        raise TableError(errors)
+    _known(fields, list(table.reads), f"table {table.name!r} reads no column")
+    columns = {
+        name: _column(name, fields.get(name, ""), None if about is None else about.type)
+        for name, about in table.reads.items()
+    }
+    return explain_columns(table, columns)
+
+
+def _known(fields: Mapping[str, str], names: Sequence[str], message: str) -> None:
+    for name in fields:
+        if name not in names:
+            raise DataError(
+                f"{message} {name!r}", expected=f"one of: {listed(names, 20)}", fix=did_you_mean(name, names) or None
+            )  # fmt: skip
+
+
+def _prepared(book: Book, dataset: Dataset, tables: Sequence[str]) -> Prepared:
+    faults = [one for one in book.faults_of(dataset) if one.severity == "error"]
+    if faults:
+        raise TableError(faults)
+    prepared, found = prepare(book, dataset)
+    used = {step.table.name: step.table for step in prepared.plan.steps}
+    for name in tables:
+        if name not in used:
+            raise BookError(
+                f"dataset {dataset.name!r} uses no table {name!r}", expected=f"one of: {listed(used)}",
+                fix=did_you_mean(name, used),
+            )  # fmt: skip
+    for name in tables if tables else used:
+        found += book.findings_of(used[name])
+    if errors := [one for one in found if one.severity == "error"]:
+        raise TableError(errors)
+    return prepared
+
+
+def _explained(
+    prepared: Prepared, columns: Mapping[str, Column], tables: Sequence[str]
+) -> tuple[Explanation, ...]:
+    made = Execution(prepared.plan, with_report=False).apply(columns.__getitem__, 1)
+    explanations = []
+    for step in prepared.plan.steps:
+        if tables and step.table.name not in tables:
+            continue
+        read = {
+            one.name: columns[one.column] if one.from_source else made[one.column].as_column()
+            for one in step.reads
+        }
+        explanations.append(explain_columns(step.table, read))
+    return tuple(explanations)
+
+
+def _column(name: str, field: str, kind: ValueType | None, words: Sequence[str] = ()) -> Column:
+    text = pa.array([field], pa.string())
+    fitting: list[ValueType] = ["integer", "number", "date", "datetime", "boolean"]
+    known: ValueType = kind if kind is not None else [*fitting_types(text, fitting), "text"][0]
+    converted = convert_text(text, known, words)
+    if converted.bad is not None:
+        raise DataError(f"{name} = {field!r} is no {known}", expected=EXPECTED.get(known, "text"))
+    return column_from_arrow(converted.array, name)
+
+
+def _place(prepared: Prepared) -> Place:
+    return Place(shown_path(prepared.source.path))

@@ -1,0 +1,68 @@
+"""kivvet explain"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import click
+
+from kivvet.cli.options import book_option, json_option, opened_book
+
+
+@click.command("explain", short_help="Say why one row gets its class, and what would change it.")
+@click.argument("name", metavar="DATASET|TABLE")
+@click.option(
+    "--row", type=int, metavar="N", help="The row of the source, counted from 1, the header left out."
+)
+@click.option(
+    "--set", "fields", multiple=True, metavar="COLUMN=VALUE", help="A value to try; may be given again."
+)
+@click.option(
+    "--table", "tables", multiple=True, metavar="TABLE", help="Only this table; may be given again."
+)
+@book_option
+@json_option
+def command(
+    name: str,
+    row: int | None,
+    fields: tuple[str, ...],
+    tables: tuple[str, ...],
+    book_folder: Path | None,
+    as_json: bool,
+) -> None:
+    """Say which row of a table decides, what each row before it asks that does not hold and by how
+    much, which others match too, and the nearest change of each input that would give another class.
+
+    \b
+    Examples:
+      kivvet explain samples --row 812                     every table of the dataset
+      kivvet explain samples --row 812 --table quality     one of them
+      kivvet explain samples --set ph=6.4 --set flow=12    a row that is not there
+      kivvet explain quality --set oxygen=3.2              one table, by its inputs
+    """
+    from kivvet.book.explain import explain_values
+    from kivvet.show.explain import print_explanations
+    from kivvet.show.terminal import console
+
+    values = dict(_parted(field) for field in fields)
+    if (row is None) == (not values):
+        raise click.UsageError("say which row: either --row N, or --set COLUMN=VALUE once or more")
+    book = opened_book(book_folder)
+    if row is not None or name in book.dataset_names or name not in book.tables:
+        explanations = book.explain(name, values if row is None else row, tables)
+        about = f"{name} row {row:,}" if row is not None else name
+    else:
+        explanations = (explain_values(book.table(name), values),)
+        about = ""
+    if as_json:
+        click.echo(json.dumps([one.as_dict() for one in explanations], indent=2, ensure_ascii=False))
+    else:
+        print_explanations(console(), explanations, about)
+
+
+def _parted(field: str) -> tuple[str, str]:
+    column, sign, value = field.partition("=")
+    if not sign or not column.strip():
+        raise click.BadParameter(f"{field!r} is not COLUMN=VALUE", param_hint="--set")
+    return column.strip(), value.strip()

@@ -1,0 +1,82 @@
+"""Explanations on a terminal: the values, each row held against them, the row that decides, what would change it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.core.explain import Explanation, Verdict
+from kivvet.errors import count, listed
+from kivvet.show.terminal import print_columns
+
+_MOST_BEFORE = 12  # rows shown that do not match; the nearest to the one that decides
+_MOST_ALSO = 8
+_INDENT = 2
+_WORD = 9
+
+
+def print_explanations(out: Console, explanations: Sequence[Explanation], about: str = "") -> None:
+    """Print why one row of data gets its results."""
+    if not explanations:
+        out.print("no table reads these columns")
+    if about:
+        out.print(Text(about, "bold"))
+    for one in explanations:
+        _print_explanation(out, one)
+        out.print()
+
+
+def _print_explanation(out: Console, one: Explanation) -> None:
+    results = one.as_dict()["results"]
+    got = ", ".join(
+        _said(value) if name == one.table else f"{name} = {_said(value)}" for name, value in results.items()
+    )
+    style = {"matched": "bold green", "several": "bold green", "missing": "bold cyan"}
+    head = Text(one.table, "bold").append(": ").append(got, style.get(one.decided, "bold yellow"))
+    out.print(head.append(f"   {_how(one)}", "dim"))
+    values = ", ".join(f"{name} = {value}" for name, value in one.values.items())
+    _line(out, "given", "dim", values)
+    decisive = [verdict for verdict in one.verdicts if verdict.decides]
+    before = [
+        verdict for verdict in one.verdicts
+        if not verdict.matches and (not decisive or verdict.number < decisive[0].number)
+    ]  # fmt: skip
+    if len(before) > _MOST_BEFORE:
+        _line(out, "", "", f"{count(len(before) - _MOST_BEFORE, 'row')} before that do not match")
+    for verdict in before[-_MOST_BEFORE:]:
+        _line(out, "no", "red", f"{_row(verdict)}  ({verdict.failed})")
+    for verdict in decisive:
+        _line(out, "decides", "bold green", _row(verdict))
+    also = [verdict for verdict in one.verdicts if verdict.matches and not verdict.decides]
+    if also:
+        numbers = listed((verdict.number for verdict in also), _MOST_ALSO)
+        differs = any(verdict.results != decisive[0].results for verdict in also)
+        _line(
+            out, "also", "", f"{'row' if len(also) == 1 else 'rows'} {numbers} would match{'' if differs else ', with the same result'}",
+        )  # fmt: skip
+    for number, change in enumerate(one.nearest):
+        _line(out, "" if number else "nearest", "cyan", f"{change.change} would give {change.results}")
+    if one.note:
+        _line(out, "", "", one.note)
+
+
+def _line(out: Console, word: str, style: str, text: str) -> None:
+    print_columns(out, [("", "", _INDENT), (word, style, _WORD)], text)
+
+
+def _row(verdict: Verdict) -> str:
+    return f"row {verdict.number}  {', '.join(verdict.asks) or 'any'}: {verdict.results}"
+
+
+def _how(one: Explanation) -> str:
+    if one.rows:
+        return f"by {'row' if len(one.rows) == 1 else 'rows'} {listed(one.rows)}"
+    return "no row matches, and an input has no value" if one.decided == "missing" else "no row matches"
+
+
+def _said(value: object) -> str:
+    if isinstance(value, list):
+        return "; ".join(map(str, value)) or "nothing"
+    return "no class" if value is None else str(value)
