@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet import DataError, TableError
 from kivvet.core import kernels
+from kivvet.core.conditions import Equals
 from kivvet.core.tables import Input, Row, RuleTable, TableParts
 from kivvet.core.values import fold_text
 from tests.oracle import bounds_of, winner
@@ -70,6 +71,14 @@ def check_all_ways(table, array, wanted):
         assert (report.missing, report.unmatched) == (wanted.count(MISSING), wanted.count(UNMATCHED))
         assert list(report.rows_by_row) == [wanted.count(number) for number in range(table.n_rows)]
         assert sum(n for _, n in report.unmatched_values) == report.unmatched
+
+
+def test_a_text_that_ends_in_a_null_sign_is_another_text():
+    table = table_of(Input("x", "text"), [Equals("1"), Equals("12345678")])
+    array = pa.array(["1", "1\0", "12345678", "1234567", "12345678\0", "123456789", "", None] * 3)
+    assert table.apply(pa.table({"x": array}))["y"].to_pylist() == [0, -1, 1, -1, -1, -1, -2, -2] * 3
+    plain = pa.array(["1", "12345678", "1234567", "123456789", "", None] * 3)
+    assert table.apply(pa.table({"x": plain}))["y"].to_pylist() == [0, 1, -1, -1, -2, -2] * 3
 
 
 def near(bound):

@@ -397,6 +397,11 @@ class TextAxis(Axis):
                 return candidate
         return None
 
+    def is_in(self, text: str, band: Band) -> bool:
+        """Whether `text` (folded) is one of the texts of a band."""
+        fits = band.shortest <= len(text) and (band.longest is None or len(text) <= band.longest)
+        return fits and self.has_shape(text) is band.is_shaped
+
     def has_shape(self, text: str) -> bool:
         """Whether `text` (folded) begins as the declared shape says; True without one."""
         return len(text) >= len(self.shape) and all(

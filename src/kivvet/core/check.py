@@ -37,7 +37,8 @@ def _idle_classes(table: RuleTable, found: Sequence[Finding]) -> Iterable[Findin
     if table.lookup is not None or not table.parts.is_complete:
         return
     idle = {one.rows[0] for one in found if one.kind in ("shadowed", "impossible")}
-    idle |= {one.rows[1] for one in found if one.kind == "conflict" and len(one.rows) > 1}
+    if table.match == "first":
+        idle |= {one.rows[1] for one in found if one.kind == "conflict"}
     for position, output in enumerate(table.outputs):
         givers: dict[Value, list[int]] = {name: [] for name in output.order}
         for row in table.rows:

@@ -273,15 +273,15 @@ class InputCoder:
     @cached_property
     def _text_keys(self) -> tuple[TextKeys, Array]:
         """The values named, and their numbers; then the number of missing, and of every other value."""
-        cuts, numbers = self.stretches[-1]
-        points = [
-            (cut[1], number)
-            for cut, following, number in zip(cuts, cuts[1:], numbers, strict=False)
-            if _is_point(cut, following)
-        ]
-        keys = TextKeys(pa.array([text for text, _ in points], pa.large_string()))
-        found = [number for _, number in points]
-        return keys, np.array([*found, self.labelling.missing, numbers[0]], np.intp)
+        assert isinstance(self.axis, TextAxis)
+        of_text: dict[str, int] = {}
+        for band, (cuts, numbers) in zip(self.axis.bands, self.stretches, strict=True):
+            for cut, following, number in zip(cuts, cuts[1:], numbers, strict=False):
+                if _is_point(cut, following) and self.axis.is_in(cut[1], band):
+                    of_text[cut[1]] = number
+        keys = TextKeys(pa.array(list(of_text), pa.large_string()))
+        other = self.stretches[0][1][0]
+        return keys, np.array([*of_text.values(), self.labelling.missing, other], np.intp)
 
     @cached_property
     def _is_values_only(self) -> bool:

@@ -15,7 +15,9 @@ import numpy as np
 import numpy.typing as npt
 
 CHUNK = 65_536
-_MOST_COMPARISONS = 40
+_MOST_COMPARISONS = 24
+_FEWEST_FOR_GRID = 8
+_ROWS_FOR_GRID = 100_000
 _ROWS_FOR_THREADS = 400_000
 _THREADS = min(4, os.cpu_count() or 1)
 
@@ -59,6 +61,18 @@ def label_by_thresholds(
     """
     if labels.dtype == np.uint8 and len(thresholds) <= _MOST_COMPARISONS:
         return _in_threads(_compare_and_add, values, labels, with_counts, thresholds)
+    is_plain = values.dtype.kind in "fi" or (values.dtype.kind == "u" and values.dtype.itemsize < 8)
+    if is_plain and len(thresholds) >= _FEWEST_FOR_GRID and len(values) >= _ROWS_FOR_GRID:
+        from kivvet.core.grid import Grid
+
+        grid = Grid(thresholds)
+
+        def by_grid(
+            part: Array, _: None, of_cell: Array, out: Array, counts: Counts | None, *rows: int
+        ) -> None:
+            grid.label(part, of_cell, out, counts, *rows)
+
+        return _in_threads(by_grid, values, labels, with_counts, None)
     return _in_threads(_search, values, labels, with_counts, thresholds)
 
 
@@ -70,7 +84,7 @@ def label_by_code(codes: Array, labels: Array, *, with_counts: bool) -> tuple[Ar
     codes : ndarray of integers, shape (n_rows,), from -1 to len(labels) - 2
     labels : ndarray
     """
-    if labels.dtype == np.uint8 and len(labels) <= _MOST_COMPARISONS // 2 and codes.dtype.kind == "i":
+    if labels.dtype == np.uint8 and len(labels) <= 20 and codes.dtype.kind == "i":
         thresholds = np.arange(len(labels) - 1, dtype=codes.dtype)
         made, counts = _in_threads(_compare_and_add, codes, np.roll(labels, 1), with_counts, thresholds)
         return made, None if counts is None else np.roll(counts, -1)

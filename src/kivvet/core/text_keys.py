@@ -7,6 +7,7 @@ on to a next table with another multiplier. Longer ones go through Arrow's hash 
 
 from __future__ import annotations
 
+import re
 import sys
 from functools import cached_property
 
@@ -137,6 +138,8 @@ class _WordReader:
             offset_buffer, np.int64 if is_large else np.int32, len(values) + 1,
             values.offset * (8 if is_large else 4),
         )  # fmt: skip
+        if len(offsets) and re.search(b"\0", memoryview(data_buffer)[int(offsets[0]) : int(offsets[-1])]):
+            return None  # a text that ends in such a sign would be the same word as the text without it
         n_words = data_buffer.size // 8
         data = np.frombuffer(data_buffer, np.uint64, n_words)
         if len(offsets) and int(offsets[-1]) > n_words * 8 - 16:

@@ -1,0 +1,105 @@
+"""How long a check over several inputs takes, and the memory it needs; each table in a process of its own.
+
+Partitioned: the space is cut again and again at random, so that rows neither meet nor leave a gap. Random: rows
+of random ranges, half of the cells blank.
+"""
+
+from __future__ import annotations
+
+import random
+import subprocess
+import sys
+import time
+from decimal import Decimal
+from pathlib import Path
+
+Box = list[tuple[int, int]]
+_EDGE = 1000
+
+
+def figures() -> None:
+    """Print a line for each table."""
+    print(
+        "\ncheck: rows x inputs, seconds: match = one (gaps and overlaps), match = first (gaps and shadowed rows)"
+    )
+    for kind in ("partitioned", "random"):
+        for n_rows in (100, 500, 2_000):
+            for n_inputs in (4, 8, 12):
+                ran = subprocess.run(
+                    [sys.executable, "-m", "benchmarks.check", kind, str(n_rows), str(n_inputs)],
+                    check=True, capture_output=True, text=True,
+                )  # fmt: skip
+                print(f"  {kind:<12}{n_rows:>5} x {n_inputs:<3}{ran.stdout.strip()}")
+
+
+def measure(kind: str, n_rows: int, n_inputs: int) -> str:
+    """Return the figures of one table as text."""
+    from kivvet.core.check import check_table
+    from kivvet.core.check_boxes import BoxCheck
+    from kivvet.core.conditions import AnyValue, Between
+    from kivvet.core.tables import Input, Output, Row, RuleTable, TableParts
+
+    boxes = (partitioned if kind == "partitioned" else random_boxes)(n_rows, n_inputs)
+    inputs = tuple(Input(f"x{number}", "number") for number in range(n_inputs))
+    rows = []
+    for number, box in enumerate(boxes, 1):
+        cells = [
+            AnyValue() if pair == (0, _EDGE) else Between(
+                Decimal(pair[0]) if pair[0] else None, True, Decimal(pair[1]) if pair[1] < _EDGE else None, False
+            )
+            for pair in box
+        ]  # fmt: skip
+        rows.append(Row(number, tuple(cells), (f"class {number % 5}",)))
+    said = []
+    for match in ("one", "first"):
+        table = RuleTable.from_parts(
+            TableParts(
+                "t", inputs, (Output("y", "text"),), tuple(rows), match="one" if match == "one" else "first"
+            )
+        )
+        start = time.perf_counter()
+        list(BoxCheck(table).gaps())
+        gaps = time.perf_counter() - start
+        start = time.perf_counter()
+        found = check_table(table)
+        whole = time.perf_counter() - start
+        kinds = sorted({one.kind for one in found} & {"gap", "overlap", "shadowed", "not-proven"})
+        said.append(f"{match}: gaps {gaps:.2f}, all {whole:.2f} ({', '.join(kinds) or 'nothing found'})")
+    status = Path("/proc/self/status")
+    peak = next((line.split()[1] for line in status.read_text().splitlines() if line.startswith("VmHWM")), "0") \
+        if status.exists() else "0"  # fmt: skip
+    return f"{'; '.join(said)}; peak {int(peak) // 1024} MB"
+
+
+def partitioned(n_rows: int, n_inputs: int, seed: int = 1) -> list[Box]:
+    """Return boxes that partition the space."""
+    rng = random.Random(seed)
+    boxes: list[Box] = [[(0, _EDGE)] * n_inputs]
+    while len(boxes) < n_rows:
+        index, axis = rng.randrange(len(boxes)), rng.randrange(n_inputs)
+        box = boxes[index]
+        low, high = box[axis]
+        if high - low < 2:
+            continue
+        at = rng.randrange(low + 1, high)
+        boxes[index] = [*box[:axis], (low, at), *box[axis + 1 :]]
+        boxes.append([*box[:axis], (at, high), *box[axis + 1 :]])
+    rng.shuffle(boxes)
+    return boxes
+
+
+def random_boxes(n_rows: int, n_inputs: int, seed: int = 1) -> list[Box]:
+    """Return boxes of random ranges."""
+    rng = random.Random(seed)
+    boxes: list[Box] = []
+    for _ in range(n_rows):
+        box: Box = []
+        for _ in range(n_inputs):
+            low = rng.randrange(0, 900)
+            box.append((0, _EDGE) if rng.random() < 0.5 else (low, min(_EDGE, low + rng.randrange(50, 500))))
+        boxes.append(box)
+    return boxes
+
+
+if __name__ == "__main__":
+    print(measure(sys.argv[1], int(sys.argv[2]), int(sys.argv[3])))
