@@ -14,6 +14,15 @@ BOOK, PH, STATION = (
 )
 SAMPLES = SMALL_BOOK["data/samples.csv"]
 
+
+def rules(*rows, head='"ph", "remark", "when", "ph_class"', more=""):
+    lines = "".join(f"  [{row}],\n" for row in (head, *rows))
+    return (
+        PH.split("rows")[0].replace("outputs", 'inputs.remark = "text"\noutputs', 1)
+        + f"{more}rows = [\n{lines}]\n"
+    )
+
+
 # name: (exit code, command, changed files)
 CASES = {
     "source_is_not_there": (2, "apply", {"data/samples.csv": None, "data/sample.csv": SAMPLES}),
@@ -57,6 +66,30 @@ CASES = {
     "toml_is_broken": (1, "check", {"tables/ph_class.toml": PH.replace('"acidic"],', '"acidic"]')}),
     "keywords_are_unknown": (1, "check", {"tables/ph_class.toml": PH.replace("missing", "mising").replace("width", "widht")}),
     "rows_stand_under_a_heading": (1, "check", {"tables/ph_class.toml": PH.replace("outputs.ph_class =", "[outputs]\nph_class =")}),
+    "rules_have_too_few_and_too_many_cells": (
+        1, "check", {"tables/ph_class.toml": rules('"< 6.5", "", "acidic"', '">= 6.5", "", "", "other", "x"')},
+    ),
+    "rules_lack_the_row_of_headings": (1, "check", {"tables/ph_class.toml": rules('"< 6.5", "", "", "acidic"', head='"< 5", "", "", "x"')}),
+    "rules_name_a_column_twice": (1, "check", {"tables/ph_class.toml": rules('"< 6.5", "", "", "", "acidic"', head='"ph", "ph", "remark", "when", "ph_class"')}),
+    "rules_read_a_column_the_data_lacks": (1, "apply", {"tables/ph_class.toml": rules('"", "", "flow > 5", "x"', '"", "", "", "y"', more='match = "first"\n')}),
+    "whens_are_no_conditions": (
+        1, "check",
+        {"tables/ph_class.toml": rules(
+            '"", "", "ph >", "a"', '"", "", "ph == 3", "b"', '"", "", "remark > 5", "c"', '"", "", "id > 5 AND id = \'x\'", "d"',
+            '"", "", "(ph > 3", "e"', '"", "", "seen > 2026-04-01", "f"', '"", "", "1 < 2", "g"', '"5-9", "", "ph + \'x\' = 2", "h"',
+        )},
+    ),
+    "rules_overlap_in_data_only": (
+        1, "apply",
+        {"tables/ph_class.toml": rules(
+            '"present", "", "id > 1 OR id = 9", "a"', '"", "missing", "id < 2 OR id = 4", "b"', '"< 6.5", "present", "", "c"', '"", "present", "", "d"',
+            more='otherwise = { ph_class = "none" }\n[severity]\noverlap = "warning"\n',
+        ).replace('[severity]\noverlap = "warning"\n', "")},
+    ),
+    "a_given_is_broken": (
+        0, "check", {"tables/ph_class.toml": rules('"", "", "", "x"', more='given = ["ph < id + 5"]\nmatch = "first"\n')},
+    ),
+    "combine_without_every": (1, "check", {"tables/ph_class.toml": PH.replace("width = 12", 'combine = "join"')}),
     "parts_of_later_versions": (
         1, "check",
         {

@@ -17,7 +17,7 @@ from kivvet.core.findings import Finding
 from kivvet.core.regions import HIGH, LOW
 from kivvet.core.row_findings import RowFindings, pasted_row, shortened, step_hint, write_region
 from kivvet.core.tables import RuleTable
-from kivvet.errors import listed
+from kivvet.errors import Place, listed
 
 MOST_GAPS = 10
 _MOST_PARTNERS = 20  # rows that one row is said to overlap; the first is described
@@ -54,6 +54,17 @@ class BoxCheck(RowFindings):
         if self.table.parts.is_complete:
             found += self.gaps()
         return found
+
+    @property
+    def more_steps(self) -> int:
+        """The budget to try next."""
+        return max(DEFAULT_BUDGET, self.budget * 10)
+
+    @property
+    def table_place(self) -> tuple[Place, ...]:
+        """Where the table is, for findings about no row of it."""
+        place = self.table.parts.place
+        return () if place is None else (Place(place.file),)
 
     # Boxes
 
@@ -275,7 +286,7 @@ class BoxCheck(RowFindings):
             yield self.of_rows(
                 "not-proven", f"whether earlier rows cover all of {'row' if len(unproven) == 1 else 'rows'} {listed(numbers)} "
                 f"is not settled within {self.budget:,} steps", unproven[:20],
-                remedy=f"allow more with --budget {self.budget * 10}; the notes on unused rows say what data never reaches",
+                remedy=f"allow more with --budget {self.more_steps}; the notes on unused rows say what data never reaches",
             )  # fmt: skip
 
     # What no row covers
@@ -297,7 +308,7 @@ class BoxCheck(RowFindings):
             question = "whether there are more gaps" if found else "whether rows leave a gap"
             yield self.of_rows(
                 "not-proven", f"{question} is not settled within {self.budget:,} steps", [],
-                remedy=f"allow more with --budget {self.budget * 10}; values that fall through are still found in the data",
+                remedy=f"allow more with --budget {self.more_steps}; values that fall through are still found in the data",
             )  # fmt: skip
         for box, place in sorted(found, key=lambda pair: self.size_rank(pair[0], sought)):
             yield self.gap(box, place, sought)
@@ -364,7 +375,7 @@ class BoxCheck(RowFindings):
         ]  # fmt: skip
         return self.of_region(
             "gap", f"{shortened(write_region(region) or 'everything')} is covered by no row", [], whole,
-            severity=self.gap_severity, region=region, witness=self.space.witness(place),
+            severity=self.gap_severity, region=region, witness=self.space.witness(place), places=self.table_place,
             remedy=f"add  {pasted_row(self.table, region)}{''.join(hints)}",
         )  # fmt: skip
 

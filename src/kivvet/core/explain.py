@@ -322,32 +322,36 @@ class _Explainer:
 
     # What would change it
 
-    def results_of(self, alive: int) -> str:
-        """Return the results of the rows alive, as text."""
+    def results_of(self, alive: int, *, is_missing: bool) -> str:
+        """Return the results of the rows alive, as text; where there are none, of a missing input or otherwise."""
         if not alive:
-            return self._no_row
+            given = self.table.missing if is_missing else self.table.otherwise
+            ends = [given.get(output.name) for output in self.table.outputs]
+            return ", ".join("no class" if one is None else write_value(one) for one in ends)
         if self.table.match == "every":
             return "; ".join(write_results(self.table.rows[row].results) for row in bits_of(alive))
         return write_results(self.table.rows[(alive & -alive).bit_length() - 1].results)
-
-    @property
-    def _no_row(self) -> str:
-        ends = [self.table.otherwise.get(output.name) for output in self.table.outputs]
-        return ", ".join("no class" if one is None else write_value(one) for one in ends)
 
     def nearest(self) -> tuple[NearestChange, ...]:
         """Return for each dimension the nearest change that gives another result."""
         alive = self.all_rows
         for mask in self.masks:
             alive &= mask
-        now = self.results_of(alive)
+        is_missing = [
+            bool(missing_mask(column)[0]) and (one.about.required or bool(~one.free_rows & self.all_rows))
+            for column, one in zip(self.columns, self.space.dimensions, strict=True)
+        ]
+        now = self.results_of(alive, is_missing=any(is_missing))
         made = []
         for number, dimension in enumerate(self.space.dimensions):
             others = self.all_rows
             for other, mask in enumerate(self.masks):
                 if other != number:
                     others &= mask
-            after = [self.results_of(others & mask) for mask in dimension.masks[:-1]]
+            still_missing = any(gone for other, gone in enumerate(is_missing) if other != number)
+            after = [
+                self.results_of(others & mask, is_missing=still_missing) for mask in dimension.masks[:-1]
+            ]
             changed = [
                 n for n, results in enumerate(after) if results != now and dimension.cut.cells[n].in_domain
             ]

@@ -45,7 +45,9 @@ class RowFindings:
 
     def of_rows(self, kind: str, message: str, rows: Sequence[int], **parts: object) -> Finding:
         """Return a finding about rows."""
-        places = tuple(place for row in rows if (place := self.rows[row].place) is not None)
+        places = parts.pop("places", None) or tuple(
+            place for row in rows if (place := self.rows[row].place) is not None
+        )
         numbers = tuple(self.rows[row].number for row in rows)
         return finding(kind, message, table=self.table.name, rows=numbers, places=places, **parts)
 

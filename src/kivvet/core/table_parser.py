@@ -544,7 +544,7 @@ class _TableParser:
             names = [*(one.name for one in columns_of(inputs, outputs)), *([] if when is None else [WHEN])]
             self.fault(
                 "syntax", f"row {number} has {len(cells)} cells; {expected} are expected", ("rows", index), row=number,
-                fix=f"one cell each for {listed(names, 20)}",
+                fix=f"one cell each for {listed(self.headings or names, 20)}",
             )  # fmt: skip
             return None
         conditions: list[Condition] = []

@@ -79,4 +79,4 @@ def _how(one: Explanation) -> str:
 def _said(value: object) -> str:
     if isinstance(value, list):
         return "; ".join(map(str, value)) or "nothing"
-    return "no class" if value is None else str(value)
+    return "missing" if value is None else str(value)
