@@ -36,7 +36,7 @@ def _idle_classes(table: RuleTable, found: Sequence[Finding]) -> Iterable[Findin
     """Tell classes that can never result: no row gives them, or only rows that never win."""
     if table.lookup is not None or not table.parts.is_complete:
         return
-    idle = {one.rows[0] for one in found if one.kind in ("shadowed", "impossible")}
+    idle = {one.rows[0] for one in found if one.kind == "shadowed"}
     if table.match == "first":
         idle |= {one.rows[1] for one in found if one.kind == "conflict"}
     for position, output in enumerate(table.outputs):
