@@ -83,7 +83,7 @@ def test_keys_that_changed_came_or_went_are_told():
 def test_the_order_of_a_lookups_rows_is_part_of_its_meaning_only_as_values_are():
     one, two = lookup([("a", "x", 1), ("b", "y", 2)]), lookup([("b", "y", 2), ("a", "x", 1)])
     assert changes_between(one, two) == []
-    assert table_of("t", definition_of(one)).lookup.key.to_pylist() == ["a", "b"]
+    assert table_of("t", definition_of(one)).lookup.keys[0].values.to_pylist() == ["a", "b"]
     assert meaning_of(lookup([("ab", "c", 1)])) != meaning_of(lookup([("a", "bc", 1)]))
     assert (
         meaning_of(lookup([("a", None, 1)])) != meaning_of(lookup([("a", "", 1)]))

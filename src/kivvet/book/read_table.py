@@ -12,6 +12,7 @@ from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, shown_path
 
 _ROW_FILES = (".csv", ".tsv")
+_LOOKUP_FILES = (*_ROW_FILES, ".parquet", ".arrow", ".jsonl")
 
 
 def read_table(path: Path) -> tuple[RuleTable | None, list[Finding]]:
@@ -64,13 +65,13 @@ def _attach_rows(
 def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, name: str) -> list[Finding]:
     from kivvet.core.lookup_rows import SOURCE_FILE
     from kivvet.errors import DataError
-    from kivvet.io.csv_files import CsvSource
+    from kivvet.io.lookup_files import read_frame
 
     file, faults = _named_file(definition["lookup"], "lookup", path, document, name)
     if file is None:
         return faults
     try:
-        frame = CsvSource(file).read_all()
+        frame = read_frame(file)
     except DataError as error:
         return [
             finding(
@@ -81,9 +82,8 @@ def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, n
                 remedy=error.fix or "",
             )
         ]
-    definition["lookup"] = frame.replace_schema_metadata(
-        {SOURCE_FILE: f"{shown_path(file)}\n{file}".encode()}
-    )
+    metadata = {SOURCE_FILE: f"{shown_path(file)}\n{file}".encode()} if file.suffix in _ROW_FILES else None
+    definition["lookup"] = frame.replace_schema_metadata(metadata)
     return []
 
 
@@ -93,18 +93,19 @@ def _named_file(
     file = path.parent / given
     place = document.locate((key,))
     places = (place,) if place else ()
-    if file.suffix not in _ROW_FILES:
+    kinds = _LOOKUP_FILES if key == "lookup" else _ROW_FILES
+    if file.suffix not in kinds:
         return None, [
             finding(
                 "syntax",
                 f"{key} = {given!r} is of a kind this version does not read",
                 table=name,
                 places=places,
-                remedy=f"a file of {' or '.join(_ROW_FILES)}",
+                remedy=f"a file of {' or '.join(kinds)}",
             )
         ]
     if not file.is_file():
-        beside = sorted(one.name for one in path.parent.glob("*") if one.suffix in _ROW_FILES)
+        beside = sorted(one.name for one in path.parent.glob("*") if one.suffix in kinds)
         return None, [
             finding(
                 "unreadable",

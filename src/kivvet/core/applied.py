@@ -44,6 +44,8 @@ class TableReport:
         those without rows too; last None, the rows without a class, if there are any.
     several : int
         Of the rows matched, those that several rows of the table decided together.
+    no_period : int
+        Of the rows unmatched, those whose key a lookup knows, but not at that time or value.
     unmatched_values : tuple of (str, int)
         Values of one input that no row holds, with their rows, most frequent first; values of several
         inputs as ``ph = 6.4, flow = 12``, the first few that were met.
@@ -61,6 +63,7 @@ class TableReport:
     unmatched_values: tuple[tuple[str, int], ...]
     rows_by_row: tuple[int, ...] = ()
     several: int = 0
+    no_period: int = 0
 
     @property
     def column(self) -> str:
@@ -70,7 +73,7 @@ class TableReport:
     def as_dict(self) -> dict[str, Any]:
         return {
             "table": self.table, "columns": list(self.columns), "rows": self.rows, "matched": self.matched,
-            "several": self.several, "missing": self.missing, "unmatched": self.unmatched,
+            "several": self.several, "no_period": self.no_period, "missing": self.missing, "unmatched": self.unmatched,
             "classes": {name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()},
             "unmatched_values": [{"value": value, "rows": n} for value, n in self.unmatched_values],
         }  # fmt: skip
@@ -184,14 +187,18 @@ class _Stage:
         outcomes = classified.labels
         if (counts := classified.counts) is not None:
             self.counts = np.pad(self.counts, (0, len(counts) - len(self.counts))) + counts
-            if counts[self.table.unmatched]:
+            if counts[self.table.unmatched] or (
+                step.table.lookup is not None and counts[self.table.missing + 1 :].any()
+            ):
                 self.remember_unmatched(columns, outcomes)
         combinations = self.table.combinations
         made_columns: dict[str, MadeColumn] = {}
         for name, maker in self.makers:
             made_columns.update(maker.made(name, outcomes, combinations))
         if step.status:
-            made_columns[step.status] = status_column(step.status, outcomes, self.table.unmatched)
+            made_columns[step.status] = status_column(
+                step.status, outcomes, self.table.unmatched, is_lookup=step.table.lookup is not None
+            )
         if step.row:
             made_columns[step.row] = row_column(
                 step.row, outcomes, self.table.unmatched, combinations, is_list=step.table.match == "every"
@@ -200,9 +207,13 @@ class _Stage:
 
     def remember_unmatched(self, columns: Mapping[str, Column], outcomes: npt.NDArray[Any]) -> None:
         mask = outcomes == self.table.unmatched
+        if self.step.table.lookup is not None:
+            mask |= outcomes > self.table.missing  # a known key, but not then
         decides = {name: column for name, column in columns.items() if name in self.step.table.deciding_reads}
         if len(decides) == 1:
             counted = value_counts(next(iter(decides.values())), mask)
+        elif self.step.table.lookup is not None:
+            counted = combination_counts(decides, mask)
         else:
             counted = combined_counts(decides, mask)
         for text, number in counted:
@@ -212,7 +223,10 @@ class _Stage:
     def report(self) -> TableReport:
         counts, table = self.counts, self.table
         total, several = int(counts.sum()), int(counts[table.missing + 1 :].sum())
-        unmatched, missing = int(counts[table.unmatched]), int(counts[table.missing])
+        unmatched, missing, no_period = int(counts[table.unmatched]), int(counts[table.missing]), 0
+        if self.step.table.lookup is not None:
+            several, no_period = 0, several
+            unmatched += no_period
         classes = {}
         for name, maker in self.makers:
             if maker.code_of_outcome is None or (
@@ -234,7 +248,7 @@ class _Stage:
         by_row = tuple(counts[: table.n_rows].tolist()) if self.step.table.lookup is None else ()
         return TableReport(
             self.step.table.name, self.step.columns, total, total - unmatched - missing, missing, unmatched,
-            classes, tuple(ranked), by_row, several,
+            classes, tuple(ranked), by_row, several, no_period,
         )  # fmt: skip
 
 
@@ -258,6 +272,25 @@ def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) 
         pairs = zip(columns, combination, strict=True)
         counted[", ".join(f"{name} = {'missing' if one is None else _text(one)}" for name, one in pairs)] += 1
     return list(counted.items())
+
+
+def combination_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
+    """Return every combination of values of the rows in `mask`, with how often each occurs."""
+    rows = pa.array(np.flatnonzero(mask))
+    encoded = [
+        pc.dictionary_encode(pa.array(_rows_of(column, rows)), null_encoding="encode")
+        for column in columns.values()
+    ]
+    codes = np.column_stack([one.indices.to_numpy(zero_copy_only=False) for one in encoded])
+    different, counts = np.unique(codes, axis=0, return_counts=True)
+    made = []
+    for combination, n in zip(different.tolist(), counts.tolist(), strict=True):
+        values = [one.dictionary[code].as_py() for one, code in zip(encoded, combination, strict=True)]
+        pairs = zip(columns, values, strict=True)
+        made.append(
+            (", ".join(f"{name} = {'missing' if one is None else _text(one)}" for name, one in pairs), n)
+        )
+    return made
 
 
 def _rows_of(column: Column, rows: pa.Array) -> list[Any]:

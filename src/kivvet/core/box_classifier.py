@@ -243,7 +243,7 @@ class BoxClassifier:
                 if self.gathers:
                     self._gather(alive, outcomes[first:last])
                 else:
-                    _lowest(alive, outcomes[first:last])
+                    write_lowest(alive, outcomes[first:last])
 
         if self.gathers:
             work(0, n_data)
@@ -313,7 +313,7 @@ def _by_diagram(codes: Sequence[Array], way: _Diagram, final: Array, out: Array)
     in_threads(work, len(out))
 
 
-def _lowest(alive: npt.NDArray[np.uint64], outcomes: Array) -> None:
+def write_lowest(alive: npt.NDArray[np.uint64], outcomes: Array) -> None:
     """Write the lowest row alive where there is one."""
     is_alive = alive != 0
     some = np.flatnonzero(is_alive.any(axis=1))

@@ -1,21 +1,25 @@
-"""Checking a lookup with one exact key: keys that are blank or repeated, rows still unfinished."""
+"""Checking a lookup: keys that are blank or repeated, ranges that meet or leave holes, rows still unfinished."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.axes import Axis, make_axis
 from kivvet.core.findings import Finding, finding
+from kivvet.core.lookup_index import RangeCells
+from kivvet.core.regions import HIGH, LOW, Region
 from kivvet.errors import count, listed
 
 if TYPE_CHECKING:
     from kivvet.core.lookup_rows import LookupRows
     from kivvet.core.tables import RuleTable
 
+#: Lookups with several ranges hold at most so many rows.
+MOST_ROWS_OF_BOXES = 20_000
 _MOST_KEYS = 100  # keys described one by one; the rest are counted
 
 
@@ -23,7 +27,15 @@ def check_lookup(table: RuleTable) -> list[Finding]:
     """Return the findings of a lookup's own rows."""
     rows = table.lookup
     assert rows is not None
-    return [*_blank_keys(table, rows), *_repeated_keys(table, rows), *_unfinished(table, rows)]
+    found = [*_blank_keys(table, rows)]
+    if len(rows.ranges) > 1 and rows.n_rows > MOST_ROWS_OF_BOXES:
+        message = f"a lookup with several ranges has at most {MOST_ROWS_OF_BOXES:,} rows; this one has {rows.n_rows:,}"
+        return [*found, finding("syntax", message, table=table.name, remedy="split it, or keep one range")]
+    if rows.ranges:
+        found += [*_empty_ranges(table, rows), *_meeting_ranges(table, rows), *_holes(table, rows)]
+    else:
+        found += _repeated_keys(table, rows)
+    return [*found, *_unfinished(table, rows)]
 
 
 def _of_rows(
@@ -34,71 +46,179 @@ def _of_rows(
 
 
 def _blank_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
-    blank = [int(index) + 1 for index in np.flatnonzero(pc.is_null(rows.key, nan_is_null=True))]
-    if blank:
-        yield _of_rows(
-            table, rows, "blank-key", f"{count(len(blank), 'row')} without a key in {table.inputs[0].name}: row {listed(blank)}",
-            blank, remedy="fill in the key, or remove the row; a blank key matches nothing",
-        )  # fmt: skip
-
-
-def key_codes(key: pa.Array) -> tuple[np.ndarray, pa.Array]:
-    """Return for each row the number of its key among the distinct ones (-1: blank), and those."""
-    encoded = pc.dictionary_encode(key)
-    return pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False), encoded.dictionary
+    for key, codes in zip(rows.keys, table.index.keys, strict=True):
+        blank = [int(index) + 1 for index in np.flatnonzero(codes.codes < 0)]
+        if blank:
+            yield _of_rows(
+                table, rows, "blank-key", f"{count(len(blank), 'row')} without a key in {key.about.name}: row {listed(blank)}",
+                blank, remedy="fill in the key, or remove the row; a blank key matches nothing",
+            )  # fmt: skip
 
 
 def _repeated_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
-    codes, distinct = key_codes(rows.key)
-    codes = codes[codes >= 0] if (codes < 0).any() else codes
-    counts = np.bincount(codes, minlength=len(distinct))
+    index = table.index
+    counts = np.bincount(index.groups[index.groups >= 0], minlength=index.n_groups)
     repeated = np.flatnonzero(counts > 1)
-    if not len(repeated):
-        return
-    all_codes, _ = key_codes(rows.key)
-    order = np.argsort(all_codes, kind="stable")
-    starts = np.searchsorted(all_codes[order], repeated)
-    described = 0
-    left: dict[str, int] = {}
-    name = table.inputs[0].name
-    for code, start in zip(repeated, starts, strict=True):
-        numbers = [int(i) + 1 for i in order[start : start + counts[code]]]
-        results = [tuple(array[number - 1].as_py() for array in rows.results) for number in numbers]
-        differing = [
-            output.name for output, values in zip(table.outputs, zip(*results, strict=True), strict=True)
-            if any(value != values[0] for value in values)
-        ]  # fmt: skip
-        kind = "conflict" if differing else "duplicate"
-        if described >= _MOST_KEYS:
-            left[kind] = left.get(kind, 0) + 1
-            continue
-        described += 1
-        key = rows.shown_key[numbers[0] - 1].as_py()
-        spellings = {rows.shown_key[number - 1].as_py() for number in numbers}
-        folded = f" (written {listed(map(repr, sorted(spellings)))})" if len(spellings) > 1 else ""
-        says = f"and differs in {listed(differing)}" if differing else "with the same results"
-        yield _of_rows(
-            table, rows, kind, f"the key {key!r}{folded} stands in rows {listed(numbers)} {says}", numbers,
-            region={name: str(key)}, witness={name: str(key)},
-            remedy="keep one row of each key" + ("" if differing and table.match == "one" else "; the first is used"),
-            **({"severity": "warning"} if table.match == "first" else {}),
-        )  # fmt: skip
-    for kind, number in left.items():
-        yield finding(
-            kind, f"{count(number, 'more key')} repeated", table=table.name, remedy="keep one row of each key"
+    described = sorted(
+        (np.sort(one) for one in index.rows_of_groups(repeated[:_MOST_KEYS].tolist())),
+        key=lambda one: int(one[0]),
+    )
+    for places in described:
+        numbers = [int(place) + 1 for place in places]
+        yield _said_twice(
+            table, rows, numbers, f"the key {_key(rows, numbers)} stands in rows {listed(numbers)}", {}
         )
+    if len(repeated) > _MOST_KEYS:
+        yield finding(
+            "conflict" if table.match == "one" else "duplicate", f"{count(len(repeated) - _MOST_KEYS, 'more key')} repeated",
+            table=table.name, remedy="keep one row of each key",
+        )  # fmt: skip
+
+
+def _said_twice(
+    table: RuleTable,
+    rows: LookupRows,
+    numbers: Sequence[int],
+    what: str,
+    more: Mapping[str, str],
+    kind: str = "conflict",
+) -> Finding:
+    """Return a finding about rows that hold the same values: whether their results differ decides which."""
+    results = [tuple(array[number - 1].as_py() for array in rows.results) for number in numbers]
+    differing = [
+        output.name for output, values in zip(table.outputs, zip(*results, strict=True), strict=True)
+        if any(value != values[0] for value in values)
+    ]  # fmt: skip
+    region = {one.about.name: str(one.shown[numbers[0] - 1].as_py()) for one in rows.keys} | dict(more)
+    says = f"and differs in {listed(differing)}" if differing else "with the same results"
+    return _of_rows(
+        table, rows, kind if differing else "duplicate", f"{what} {says}", numbers, region=region, witness=region,
+        remedy="keep one row of each key" + ("" if differing and table.match == "one" else "; the first is used")
+        if not more else "let one range end before the next begins",
+        **({"severity": "warning"} if table.match == "first" else {}),
+    )  # fmt: skip
+
+
+def _key(rows: LookupRows, numbers: Sequence[int]) -> str:
+    """Return the key of some rows as it reads, with its spellings where they are folded together."""
+    shown = rows.shown_key(numbers[0] - 1)
+    quoted = (
+        repr(shown)
+        if len(rows.keys) == 1 and isinstance(rows.keys[0].shown[numbers[0] - 1].as_py(), str)
+        else f"({shown})"
+        if len(rows.keys) > 1
+        else shown
+    )
+    spellings = {rows.shown_key(number - 1) for number in numbers}
+    return f"{quoted} (written {listed(map(repr, sorted(spellings)))})" if len(spellings) > 1 else quoted
+
+
+def _empty_ranges(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
+    for column, cells in zip(rows.ranges, table.index.ranges, strict=True):
+        empty = [int(row) + 1 for row in np.flatnonzero(cells.starts >= cells.ends)]
+        if column.end is None:
+            empty = []  # the same start twice; told as such
+        if empty:
+            first = empty[0] - 1
+            ends = f"{column.start[first].as_py()} to {column.end[first].as_py() if column.end is not None else ''}"
+            yield _of_rows(
+                table, rows, "impossible", f"{count(len(empty), 'row')} of {column.about.name} hold no value, such as {ends} in row {empty[0]}", empty,
+                remedy="swap the ends, or correct them",
+            )  # fmt: skip
+
+
+def _meeting_ranges(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
+    """Tell rows of one key whose ranges share values."""
+    index = table.index
+    order = index.by_group
+    groups = index.groups[order]
+    main = index.ranges[0]
+    meets = (groups[1:] == groups[:-1]) & (
+        main.starts[order][1:]
+        < np.maximum.accumulate(main.ends[order] + groups * (main.n_cells + 1))[:-1]
+        - groups[1:] * (main.n_cells + 1)
+    )
+    described = 0
+    is_empty = np.logical_or.reduce([cells.starts >= cells.ends for cells in index.ranges])
+    for group in np.unique(groups[1:][meets]):
+        (of_group,) = index.rows_of_groups([int(group)])
+        of_group = of_group[~is_empty[of_group]]
+        for place, late in enumerate(of_group):
+            for early in of_group[:place]:
+                if not all(
+                    c.starts[early] < c.ends[late] and c.starts[late] < c.ends[early] for c in index.ranges
+                ):
+                    continue
+                described += 1
+                if described > _MOST_KEYS:
+                    return
+                numbers = sorted((int(early) + 1, int(late) + 1))
+                common = {
+                    column.about.name: cells.write(int(max(cells.starts[early], cells.starts[late])), int(min(cells.ends[early], cells.ends[late])))
+                    for column, cells in zip(rows.ranges, index.ranges, strict=True)
+                }  # fmt: skip
+                key = f"of the key {_key(rows, numbers[:1])} " if rows.keys else ""
+                shared = ", ".join(f"{name} {text}" for name, text in common.items())
+                yield _said_twice(
+                    table, rows, numbers, f"rows {listed(numbers)} {key}both hold {shared}", common, "overlap"
+                )
+
+
+def _holes(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
+    """Tell what lies between the ranges of one key, for lookups with one range; the outer ends too where there is a domain."""
+    if len(rows.ranges) > 1:
+        return
+    index, (cells,) = table.index, table.index.ranges
+    about = rows.ranges[0].about
+    domain = make_axis(about, [about.domain]) if about.domain is not None else None
+    order = index.by_group
+    order = order[cells.starts[order] < cells.ends[order]]
+    groups, starts, ends = index.groups[order], cells.starts[order], cells.ends[order]
+    reached = np.maximum.accumulate(ends + groups * (cells.n_cells + 1)) - groups * (cells.n_cells + 1)
+    found: list[tuple[int, int, int]] = []
+    same = groups[1:] == groups[:-1]
+    for place in np.flatnonzero(same & (starts[1:] > reached[:-1])):
+        found.append((int(order[place]), int(reached[place]), int(starts[place + 1])))
+    if domain is not None:
+        is_first, is_last = np.append(True, ~same), np.append(~same, True)
+        found += [(int(order[p]), 0, int(starts[p])) for p in np.flatnonzero(is_first & (starts > 0))]
+        found += [
+            (int(order[p]), int(reached[p]), cells.n_cells)
+            for p in np.flatnonzero(is_last & (reached < cells.n_cells))
+        ]
+    told = 0
+    for row, start, end in sorted(found):
+        region = _hole(cells, domain, start, end)
+        if not region:
+            continue
+        told += 1
+        if told > _MOST_KEYS:
+            return
+        key = {one.about.name: str(one.shown[row].as_py()) for one in rows.keys}
+        of_key = f" of the key {_key(rows, [row + 1])}" if rows.keys else ""
+        yield _of_rows(
+            table, rows, "gap", f"{about.name} {region}{of_key} is covered by no row", [row + 1], region={**key, about.name: region},
+            severity="note" if table.otherwise else "warning", remedy="add a row for it, or let a range end later",
+        )  # fmt: skip
+
+
+def _hole(cells: RangeCells, domain: Axis | None, start: int, end: int) -> str:
+    """Return a hole as a condition, cut to the domain; empty where no value lies in it."""
+    if domain is None:
+        return cells.write(start, end) if cells.has_value(start, end) else ""
+    low = LOW if start == 0 else cells.cuts[start - 1]
+    high = HIGH if end > len(cells.cuts) else cells.cuts[end - 1]
+    hole = Region((((low, high),),) * domain.n_bands) & domain.domain
+    return domain.write_region(hole)
 
 
 def _unfinished(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
     is_blank = np.logical_and.reduce(
         [pc.is_null(array).to_numpy(zero_copy_only=False) for array in rows.results]
     )
-    blank = [
-        int(index) + 1
-        for index in np.flatnonzero(is_blank & pc.is_valid(rows.key).to_numpy(zero_copy_only=False))
-    ]
+    blank = [int(index) + 1 for index in np.flatnonzero(is_blank & (table.index.groups >= 0))]
     if blank:
-        keys = [repr(rows.shown_key[number - 1].as_py()) for number in blank[:5]]
+        keys = [_key(rows, [number]) for number in blank[:5]] if rows.keys else []
         yield _of_rows(
             table, rows, "unfinished", f"{count(len(blank), 'row')} with a key and no results: {listed(keys, 5)}", blank,
             remedy="fill in the results",

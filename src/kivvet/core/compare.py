@@ -100,8 +100,16 @@ def _results_by_key(table: RuleTable) -> dict[object, str]:
     assert rows is not None
     results = list(zip(*(array.to_pylist() for array in rows.results), strict=True))
     made: dict[object, str] = {}
-    for key, values in zip(rows.key.to_pylist(), results, strict=True):
-        made.setdefault(key, ", ".join("missing" if value is None else str(value) for value in values))
+    ranges = table.index.ranges
+    for row, values in enumerate(results):
+        key = rows.shown_key(row, as_compared=True) if rows.keys else ""
+        parts = [key] if key else []
+        parts += [
+            f"{column.about.name} {cells.write(int(cells.starts[row]), int(cells.ends[row]))}"
+            for column, cells in zip(rows.ranges, ranges, strict=True) if cells.starts[row] < cells.ends[row]
+        ]  # fmt: skip
+        written = ", ".join("missing" if value is None else str(value) for value in values)
+        made.setdefault(", ".join(parts), written)
     return made
 
 

@@ -2,7 +2,8 @@
 
 An outcome is a number: 0 to n_rows - 1 is the row of the table that decides, `unmatched` (n_rows) that no
 row accepts the values, `missing` (n_rows + 1) that none does and an input that some row constrains is
-missing; numbers above stand for several rows at once (see `CompiledTable.combinations`).
+missing; numbers above stand for several rows at once (see `CompiledTable.combinations`), or in a lookup with ranges for
+a key that is known, but not at that value of the range (n_rows + 2).
 """
 
 from __future__ import annotations
@@ -73,7 +74,8 @@ class CompiledTable:
 
     @property
     def n_outcomes(self) -> int:
-        return self.n_rows + 2 + len(self.combinations)
+        has_periods = self.keys is not None and bool(self.keys.ranges)
+        return self.n_rows + 2 + has_periods + len(self.combinations)
 
     def classify(
         self,
@@ -106,8 +108,7 @@ class CompiledTable:
         """
         names = names or {}
         if self.keys is not None:
-            (about,) = self.table.inputs
-            outcomes = self.keys.outcomes(columns[about.name], names.get(about.name, ""))
+            outcomes = self.keys.outcomes(columns, names)
             counts = np.bincount(outcomes, minlength=self.n_outcomes) if with_counts else None
             made = outcomes if labels is None else labels[outcomes]
             return Classified(made, counts)

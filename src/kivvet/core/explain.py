@@ -157,13 +157,14 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
     """
     compiled = table.compiled
     outcome = int(compiled.classify(columns).labels[0])
-    deciding = (
-        compiled.combinations[outcome - compiled.missing - 1] if outcome > compiled.missing else (outcome,)
-    )
-    if outcome in (compiled.unmatched, compiled.missing):
+    deciding: tuple[int, ...] = (outcome,)
+    if outcome > compiled.missing:  # several rows; in a lookup none, since its key is known but not then
+        deciding = compiled.combinations[outcome - compiled.missing - 1] if table.lookup is None else ()
+    elif outcome >= compiled.unmatched:
         deciding = ()
     decided = (
-        "unmatched" if outcome == compiled.unmatched else "missing" if outcome == compiled.missing
+        "no-period" if table.lookup is not None and outcome > compiled.missing
+        else "unmatched" if outcome == compiled.unmatched else "missing" if outcome == compiled.missing
         else "several" if len(deciding) > 1 else "matched"
     )  # fmt: skip
     ends = table.missing if decided == "missing" else table.otherwise
@@ -212,7 +213,7 @@ def _of_lookup(
     )  # fmt: skip
     return Explanation(
         table.name, values, decided, tuple(row + 1 for row in deciding), results, verdicts, (),
-        "" if deciding else "no row of the lookup has this key",
+        "" if deciding else "no row of the lookup has these keys at that value" if table.lookup.ranges else "no row of the lookup has this key",
     )  # fmt: skip
 
 

@@ -59,6 +59,16 @@ def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | No
     return None
 
 
+def refuse_misfit(about: Input, column: Column, name: str) -> None:
+    """Raise `DataError` if an input does not read columns of this type; a column without any value it does."""
+    base = column.distinct if isinstance(column, CodedColumn) else column
+    if is_all_missing(base):
+        return
+    tz = base.tz if isinstance(base, NumericColumn) else None
+    if (error := misfit(about, column.kind, tz, name)) is not None:
+        raise error
+
+
 class Labelling(Protocol):
     """What the numbers of an `InputCoder` mean."""
 
@@ -159,11 +169,7 @@ class InputCoder:
         DataError
             If the input does not read columns of this type.
         """
-        base = column.distinct if isinstance(column, CodedColumn) else column
-        if not is_all_missing(base):
-            tz = base.tz if isinstance(base, NumericColumn) else None
-            if (error := misfit(self.about, column.kind, tz, name or self.about.name)) is not None:
-                raise error
+        refuse_misfit(self.about, column, name or self.about.name)
         if isinstance(column, CodedColumn):
             return self._coded(column, labels, with_counts=with_counts)
         if isinstance(column, TextColumn):
@@ -326,6 +332,17 @@ def is_all_missing(column: NumericColumn | TextColumn) -> bool:
     if isinstance(column, TextColumn):
         return bool(column.values.null_count == len(column))
     return column.kind == "number" and len(column) < 1 << 16 and bool(missing_mask(column).all())
+
+
+def count_texts_below(texts: pa.Array, cuts: Sequence[Cut]) -> npt.NDArray[np.intp]:
+    """Return for each text how many of the sorted cuts lie below it."""
+    order = pc.array_sort_indices(texts.cast(pa.large_binary()))
+    ordered = texts.take(order)
+    places = [_bisect(ordered, cut) for cut in cuts]
+    counts = np.searchsorted(np.array(places, np.int64), np.arange(len(ordered)), side="right")
+    back = np.empty(len(ordered), np.intp)
+    back[order.to_numpy(zero_copy_only=False)] = counts
+    return back
 
 
 def _is_point(cut: Cut, following: Cut) -> bool:

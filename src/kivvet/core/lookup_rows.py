@@ -23,29 +23,79 @@ SOURCE_FILE = b"kivvet.file"
 
 
 @dataclass(frozen=True)
+class KeyColumn:
+    """One key: values as compared (folded, where the input says so; null where blank), and as written."""
+
+    about: Input
+    values: pa.Array
+    shown: pa.Array
+
+
+@dataclass(frozen=True)
+class RangeColumn:
+    """One range: where it starts and ends (null: open; `end` None: until the next start), and which ends are in."""
+
+    about: Input
+    start: pa.Array
+    end: pa.Array | None
+    start_closed: bool | pa.Array
+    end_closed: bool | pa.Array
+
+    def is_closed(self, row: int, *, at_start: bool) -> bool:
+        """Whether an end of a row's range is in."""
+        closed = self.start_closed if at_start else self.end_closed
+        return closed if isinstance(closed, bool) else closed[row].as_py() is not False
+
+
+@dataclass(frozen=True)
 class LookupRows:
-    """Keys and results, one array each, all of the same length.
+    """Keys, ranges and results, one array each, all of the same length.
 
     Attributes
     ----------
-    key : pyarrow.Array
-        As compared: folded, where the input says so. Null where blank.
-    shown_key : pyarrow.Array
-        As written.
+    keys : tuple of KeyColumn
+        For each input that is an exact key.
+    ranges : tuple of RangeColumn
+        For each input that is a range.
     results : tuple of pyarrow.Array
         One for each output, typed; null where blank.
     locate_row : callable
         Gives the place of a row, counted from 1, or None.
     """
 
-    key: pa.Array
-    shown_key: pa.Array
+    keys: tuple[KeyColumn, ...]
+    ranges: tuple[RangeColumn, ...]
     results: tuple[pa.Array, ...]
     locate_row: Callable[[int], Place | None]
 
     @property
     def n_rows(self) -> int:
-        return len(self.key)
+        return len(self.results[0])
+
+    @property
+    def arrays(self) -> dict[str, pa.Array]:
+        """Everything that decides a match, by a name of its own."""
+        made = {one.about.name: one.values for one in self.keys}
+        for one in self.ranges:
+            parts = {
+                "from": one.start,
+                "to": one.end,
+                "from_closed": one.start_closed,
+                "to_closed": one.end_closed,
+            }
+            made |= {
+                f"{one.about.name} {name}": part for name, part in parts.items() if isinstance(part, pa.Array)
+            }
+        return made
+
+    def shown_key(self, row: int, *, as_compared: bool = False) -> str:
+        """Return the key of a row (from 0) as it reads, or as compared: ``0007``, or ``site = 0007, year = 2026``."""
+        parts = [
+            (one.about.name, (one.values if as_compared else one.shown)[row].as_py()) for one in self.keys
+        ]
+        if len(parts) == 1:
+            return str(parts[0][1])
+        return ", ".join(f"{name} = {'blank' if value is None else value}" for name, value in parts)
 
     def distinct_results(self, position: int) -> list[Value]:
         """Return the different results of one output in the order of the rows."""
@@ -53,7 +103,7 @@ class LookupRows:
 
 
 def parse_lookup(
-    given: Any, column: Input, outputs: tuple[Output, ...], place: Place | None, table: str
+    given: Any, inputs: tuple[Input, ...], outputs: tuple[Output, ...], place: Place | None, table: str
 ) -> tuple[LookupRows | None, list[Finding]]:
     """Return the rows of a lookup given as a frame, and the faults found.
 
@@ -62,44 +112,96 @@ def parse_lookup(
     given : pyarrow.Table, pandas.DataFrame or list of mappings
         Text columns are converted to the declared types; typed columns have to fit them.
     """
-    from kivvet.core.tables import columns_of
-
-    findings: list[Finding] = []
     frame = _as_arrow(given)
     if frame is None:
         fault = finding(
-            "syntax", f"lookup is the name of a CSV file, a frame or a list of mappings; found {type(given).__name__}",
+            "syntax", f"lookup is the name of a file, a frame or a list of mappings; found {type(given).__name__}",
             table=table, places=(place,) if place else (),
         )  # fmt: skip
         return None, [fault]
-    locate_row = _row_locator(frame)
-    arrays: list[pa.Array] = []
-    for one in columns_of([column], outputs):
-        heading = _heading(one, frame.column_names)
-        if heading is None:
-            wanted = one.column or one.name
-            findings.append(
+    return _LookupReader(frame, place, table).read(inputs, outputs)
+
+
+class _LookupReader:
+    def __init__(self, frame: pa.Table, place: Place | None, table: str) -> None:
+        self.frame = frame
+        self.place = place
+        self.table = table
+        self.locate_row = _row_locator(frame)
+        self.findings: list[Finding] = []
+
+    def read(
+        self, inputs: tuple[Input, ...], outputs: tuple[Output, ...]
+    ) -> tuple[LookupRows | None, list[Finding]]:
+        keys, ranges, results = [], [], []
+        for one in inputs:
+            if one.period is not None:
+                ranges.append(self.range(one))
+            elif (
+                array := self.column(_heading(one, self.frame.column_names), one.column or one.name, one.type)
+            ) is not None:
+                keys.append(KeyColumn(one, _folded(array, one), array))
+        for output in outputs:
+            heading = _heading(output, self.frame.column_names)
+            results.append(self.column(heading, output.column or output.name, output.type))
+        complete = [array for array in results if array is not None]
+        if len(keys) + len(ranges) < len(inputs) or len(complete) < len(outputs) or None in ranges:
+            return None, self.findings
+        self.findings += _unfit_results(complete, outputs, self.table, self.locate_row)
+        made = [one for one in ranges if one is not None]
+        return LookupRows(tuple(keys), tuple(made), tuple(complete), self.locate_row), self.findings
+
+    def column(self, heading: str | None, wanted: str, kind: ValueType) -> pa.Array | None:
+        """Return a column as its type; None where there is none."""
+        names = self.frame.column_names
+        if heading is None or names.count(heading) > 1:
+            is_twice = heading is not None
+            self.findings.append(
                 finding(
-                    "unknown-column", f"the lookup has no column {wanted!r}", table=table,
-                    places=(place,) if place else (),
-                    remedy=did_you_mean(wanted, frame.column_names) or f"its columns: {listed(frame.column_names)}",
+                    "unknown-column", f"the lookup has {'two columns' if is_twice else 'no column'} {wanted!r}", table=self.table,
+                    places=(self.place,) if self.place else (),
+                    remedy="rename one of them" if is_twice else did_you_mean(wanted, names) or f"its columns: {listed(names, 20)}{_hint_at_header(names)}",
                 )
             )  # fmt: skip
-            continue
-        array = _combined(frame.column(heading))
-        converted, faults = _typed(array, one.type, heading, table, locate_row)
-        findings += faults
-        arrays.append(converted)
-    if len(arrays) < 1 + len(outputs):
-        return None, findings
-    findings += _unfit_results(arrays[1:], outputs, table, locate_row)
-    shown = arrays[0]
-    folded = shown
-    if column.fold:
-        folded = pa.array(
-            [None if v is None else fold_text(v, column.fold) for v in shown.to_pylist()], pa.string()
-        )
-    return LookupRows(folded, shown, tuple(arrays[1:]), locate_row), findings
+            return None
+        array = _combined(self.frame.column(heading))
+        converted, faults = _typed(array, kind, heading, self.table, self.locate_row)
+        self.findings += faults
+        return converted
+
+    def range(self, about: Input) -> RangeColumn | None:
+        """Return the range that an input has in each row; None where a column is not there."""
+        period = about.period
+        assert period is not None
+        names = self.frame.column_names
+
+        def named(heading: str, kind: ValueType) -> pa.Array | None:
+            return self.column(heading if heading in names else None, heading, kind)
+
+        start = named(period.start, about.type)
+        end = None if period.end is None else named(period.end, about.type)
+        closed = [named(one, "boolean") if isinstance(one, str) else one for one in period.closed]
+        if start is None or (end is None and period.end is not None) or any(one is None for one in closed):
+            return None
+        if about.fold:
+            start, end = _folded(start, about), None if end is None else _folded(end, about)
+        return RangeColumn(about, start, end, closed[0], closed[1])
+
+
+def _folded(array: pa.Array, about: Input) -> pa.Array:
+    if not about.fold:
+        return array
+    return pa.array([None if v is None else fold_text(v, about.fold) for v in array.to_pylist()], pa.string())
+
+
+def _hint_at_header(names: list[str]) -> str:
+    """Return the advice for a file whose headings do not stand in its first row."""
+    odd = [name for name in names if not name.strip() or name[:1].isdigit()]
+    return (
+        "; if the headings do not stand in the first row, remove what stands above them"
+        if len(odd) > len(names) / 2
+        else ""
+    )
 
 
 def _heading(one: Input | Output, names: list[str]) -> str | None:

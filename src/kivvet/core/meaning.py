@@ -36,7 +36,7 @@ def meaning_of(table: RuleTable) -> dict[str, Any]:
     """Return the meaning of a table as plain values; a lookup's rows as a hash."""
     meaning = _frame_of(table)
     if table.lookup is not None:
-        meaning["lookup"] = _hash_of_rows([table.lookup.key, *table.lookup.results])
+        meaning["lookup"] = _hash_of_rows([*table.lookup.arrays.values(), *table.lookup.results])
     else:
         meaning["rows"] = _rows(table)
     return meaning
@@ -51,8 +51,23 @@ def definition_of(table: RuleTable) -> dict[str, Any] | None:
         return definition
     if table.lookup.n_rows > MOST_REMEMBERED_ROWS:
         return None
-    names = [table.inputs[0].name, *(output.name for output in table.outputs)]
-    arrays = [table.lookup.key, *table.lookup.results]
+    # Headings of its own: an output may be called as a key is.
+    names = [
+        *(f"key {name}" for name in table.lookup.arrays),
+        *(f"result {output.name}" for output in table.outputs),
+    ]
+    arrays = [*table.lookup.arrays.values(), *table.lookup.results]
+    for one in table.inputs:
+        definition["inputs"][one.name]["column"] = f"key {one.name}"
+        if one.period is not None:
+            period = definition["inputs"][one.name]
+            period["from"] = f"key {one.name} from"
+            if one.period.end is not None:
+                period["to"] = f"key {one.name} to"
+            if isinstance(period.get("ends"), dict):
+                period["ends"] = {word: f"key {one.name} {word}_closed" for word in period["ends"]}
+    for output in table.outputs:
+        definition["outputs"][output.name]["column"] = f"result {output.name}"
     columns = [
         [None if value is None else _written(value) for value in array.to_pylist()] for array in arrays
     ]
@@ -95,6 +110,17 @@ def _input(one: Input) -> dict[str, Any]:
         meaning["required"] = True
     if one.tz:
         meaning["tz"] = one.tz
+    if one.period is not None:
+        meaning["from"] = "from"
+        if one.period.end is not None:
+            meaning["to"] = "to"
+        closed = one.period.closed
+        if all(isinstance(end, bool) for end in closed):
+            meaning["ends"] = ("[" if closed[0] else "(") + ("]" if closed[1] else ")")
+        else:
+            meaning["ends"] = {
+                word: word for word, end in zip(("from", "to"), closed, strict=True) if isinstance(end, str)
+            }
     return meaning
 
 

@@ -43,6 +43,8 @@ class OutputMaker:
         position = table.outputs.index(output)
         ends: list[Value | None] = [table.otherwise.get(output.name)]
         ends.append(table.missing.get(output.name))
+        if table.lookup is not None and table.lookup.ranges:
+            ends.append(table.otherwise.get(output.name))  # the key is known, but not then
         self.classes: pa.Array | None = None
         self.code_of_outcome: npt.NDArray[np.int64] | None = None
         self.value_of_outcome: pa.Array | None = None
@@ -115,14 +117,16 @@ class OutputMaker:
         return self.output.type
 
 
-STATUSES = ("matched", "unmatched", "missing", "several")
+STATUSES = ("matched", "unmatched", "missing", "several", "no-period")
 
 
-def status_column(name: str, outcomes: Array, unmatched: int) -> MadeColumn:
-    """Return how each row was decided: matched, unmatched, missing, or by several rows."""
+def status_column(name: str, outcomes: Array, unmatched: int, *, is_lookup: bool = False) -> MadeColumn:
+    """Return how each row was decided: matched, unmatched, missing, by several rows, or (no-period) by none of its key."""
     codes = np.zeros(len(outcomes), np.int8)
     for above in range(3):
         codes += outcomes >= unmatched + above
+    if is_lookup:
+        codes[codes == STATUSES.index("several")] = STATUSES.index("no-period")
     return MadeColumn(name, pa.array(STATUSES, pa.string()), codes)
 
 

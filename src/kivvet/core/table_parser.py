@@ -21,7 +21,18 @@ from kivvet.core.formulas.split import TypeMismatchError, WhenReader, read_given
 from kivvet.core.formulas.tree import Condition as FormulaCondition
 from kivvet.core.formulas.tree import write_formula
 from kivvet.core.lookup_rows import LookupRows, parse_lookup
-from kivvet.core.tables import UNFINISHED, WHEN, Given, Input, Output, Result, Row, TableParts, columns_of
+from kivvet.core.tables import (
+    UNFINISHED,
+    WHEN,
+    Given,
+    Input,
+    Output,
+    Period,
+    Result,
+    Row,
+    TableParts,
+    columns_of,
+)
 from kivvet.core.values import (
     FOLDS,
     INPUT_TYPES,
@@ -38,13 +49,12 @@ TABLE_KEYWORDS = (
     "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "severity",
     "given",
 )  # fmt: skip
-INPUT_KEYWORDS = ("type", "step", "domain", "shape", "fold", "required", "column", "tz", "note")
+INPUT_KEYWORDS = (
+    "type", "step", "domain", "shape", "fold", "required", "column", "tz", "from", "to", "ends", "note",
+)  # fmt: skip
+_ENDS = {"[]": (True, True), "[)": (True, False), "(]": (False, True), "()": (False, False)}
 OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "combine", "separator", "note")
 COMBINES = ("list", "join", "sum", "min", "max", "count", "flags")
-#: Words of the table form that this version reads nowhere yet, so that it can say so.
-LATER = {
-    "from": "periods", "to": "periods", "ends": "periods",
-}  # fmt: skip
 
 Path = tuple[str | int, ...]
 Locate = Callable[[Path], Place | None]
@@ -109,12 +119,6 @@ class _TableParser:
             match = "one"
         if inputs is None or outputs is None:
             return None, self.findings
-        if len(inputs) > 1 and "lookup" in self.definition:
-            self.fault(
-                "syntax", f"this version reads lookups of one key; this one has {len(inputs)}: "
-                f"{listed(one.name for one in inputs)}", ("inputs",), fix="keep one key, or write rows",
-            )  # fmt: skip
-            return None, self.findings
         self.check_combine(match, outputs)
         self.whens = WhenReader(inputs)
         missing, otherwise = (
@@ -136,7 +140,7 @@ class _TableParser:
             rows = self.parse_rows(inputs, outputs)
         else:
             lookup, faults = parse_lookup(
-                self.definition["lookup"], inputs[0], outputs, self.locate(("lookup",)), self.name
+                self.definition["lookup"], inputs, outputs, self.locate(("lookup",)), self.name
             )
             self.findings += faults
         given = self.parse_given()
@@ -155,9 +159,7 @@ class _TableParser:
             if word in known:
                 continue
             at = (*path, word)
-            if word in LATER:
-                self.fault("syntax", f"{word!r} ({LATER[word]}) is not read by this version", at)
-            elif path and word in TABLE_KEYWORDS and word not in ("title", "note", "missing"):
+            if path and word in TABLE_KEYWORDS and word not in ("title", "note", "missing"):
                 self.fault(
                     "syntax", f"{word!r} belongs to the table, not to {what}", at,
                     fix=f"move it above the first [heading] of the file: TOML puts what follows [{path[0]}] under it",
@@ -269,8 +271,48 @@ class _TableParser:
             required = False
         return Input(
             name, kind, step, offset, domain, shape, fold, required, _text_or_none(options.get("column")),
-            _text_or_none(options.get("tz")),
+            _text_or_none(options.get("tz")), self.parse_period(name, kind, options, path),
         )  # fmt: skip
+
+    def parse_period(
+        self, name: str, kind: ValueType, options: Mapping[str, Any], path: Path
+    ) -> Period | None:
+        """Return the range that a lookup holds for an input, None where it holds single values."""
+        given = {word: options[word] for word in ("from", "to", "ends") if word in options}
+        if not given:
+            return None
+        if "lookup" not in self.definition:
+            word = next(iter(given))
+            self.fault(
+                "syntax", f"{word!r} names a column of a lookup; this table has rows of conditions", (*path, word),
+                fix='write the range in the cell: "5 to 9"',
+            )  # fmt: skip
+            return None
+        start, end, ends = options.get("from"), options.get("to"), options.get("ends", "[]")
+        if not isinstance(start, str) or not (end is None or isinstance(end, str)) or kind == "boolean":
+            self.fault(
+                "syntax", f"from and to name the columns where a range of {name} begins and ends; found {given!r}", path,
+                fix='for example from = "valid_from", to = "valid_to"',
+            )  # fmt: skip
+            return None
+        by_column = (
+            isinstance(ends, Mapping)
+            and set(ends) <= {"from", "to"}
+            and all(isinstance(v, str) for v in ends.values())
+        )
+        if by_column:
+            closed: tuple[bool | str, bool | str] = (ends.get("from", True), ends.get("to", True))
+        elif ends in _ENDS:
+            closed = _ENDS[ends]
+        else:
+            self.fault(
+                "syntax", f"ends says whether both ends are in; found {ends!r}", (*path, "ends"),
+                fix='one of "[]", "[)", "(]", "()", or { from = "COLUMN", to = "COLUMN" } of true and false',
+            )  # fmt: skip
+            closed = (True, True)
+        if end is None and closed[1] is True:
+            closed = (closed[0], False)  # until the next start, which belongs to the next row
+        return Period(start, end, closed)
 
     def parse_step(self, kind: ValueType, given: Any, path: Path) -> tuple[Decimal | None, Decimal]:
         if given is None:

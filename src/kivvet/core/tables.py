@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from kivvet.core.explain import Explanation
     from kivvet.core.formulas.tree import Condition as FormulaCondition
     from kivvet.core.formulas.tree import Expression
+    from kivvet.core.lookup_index import LookupIndex
     from kivvet.core.lookup_rows import LookupRows
 
 #: The heading of the column of conditions over any columns; where an input has the name, it is the input.
@@ -47,6 +48,23 @@ def value_or_none(result: Result) -> Value | None:
 
 
 @dataclass(frozen=True, slots=True)
+class Period:
+    """Which columns of a lookup hold the ends of a range, and whether the ends are in.
+
+    Attributes
+    ----------
+    start, end : str, str or None
+        Headings; without `end` each row holds until the next start of the same key.
+    closed : tuple of (bool or str, bool or str)
+        For each end whether it is in; or the heading of a column of true and false that says so row by row.
+    """
+
+    start: str
+    end: str | None = None
+    closed: tuple[bool | str, bool | str] = (True, True)
+
+
+@dataclass(frozen=True, slots=True)
 class Input:
     """An input of a table: what is asked about.
 
@@ -71,6 +89,8 @@ class Input:
         The heading of its column in the table's own file, where it is not `name`.
     tz : str or None
         The time zone that bounds are in, for columns that have one.
+    period : Period or None
+        For a lookup: the row holds a range of values, not one.
     """
 
     name: str
@@ -83,6 +103,7 @@ class Input:
     required: bool = False
     column: str | None = None
     tz: str | None = None
+    period: Period | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -248,7 +269,11 @@ class RuleTable:
             "inputs": inputs, "outputs": outputs, "rows": rows, "lookup": lookup, "match": match,
             "missing": missing, "otherwise": otherwise, "severity": severity, "given": given, "title": title, "owner": owner,
         }  # fmt: skip
-        known = {key: value for key, value in definition.items() if value not in (None, "")}
+        known = {
+            key: value
+            for key, value in definition.items()
+            if not (value is None or (isinstance(value, str) and not value))
+        }
         parts, findings = parse_table(name, known)
         errors = [item for item in findings if item.severity == "error"]
         if errors or parts is None:
@@ -398,6 +423,14 @@ class RuleTable:
         from kivvet.core.check import check_table
 
         return tuple(check_table(self))
+
+    @cached_property
+    def index(self) -> LookupIndex:
+        """The rows of a lookup by key and range, worked out once."""
+        from kivvet.core.lookup_index import LookupIndex
+
+        assert self.lookup is not None
+        return LookupIndex(self.lookup)
 
     @cached_property
     def compiled(self) -> CompiledTable:
