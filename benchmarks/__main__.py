@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import bins, check, look, mapping, rules
+from benchmarks import bins, check, look, lookup, mapping, rules
 from benchmarks.runner import print_machine, run
 
 ALL = {
     "bins": bins.comparisons, "mapping": mapping.comparisons, "look": look.comparisons, "rules": rules.comparisons,
+    "lookup": lookup.comparisons,
 }  # fmt: skip
 
 

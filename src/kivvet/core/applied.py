@@ -17,6 +17,7 @@ from kivvet.core.columns import CodedColumn, Column, NumericColumn, arrow_from_c
 from kivvet.core.made_column import MadeColumn
 from kivvet.core.plan import Plan, Step
 from kivvet.core.results import OutputMaker, row_column, status_column
+from kivvet.core.taking import Taker
 from kivvet.core.values import write_value
 
 if TYPE_CHECKING:
@@ -191,10 +192,10 @@ class _Stage:
                 step.table.lookup is not None and counts[self.table.missing + 1 :].any()
             ):
                 self.remember_unmatched(columns, outcomes)
-        combinations = self.table.combinations
+        combinations, taker = self.table.combinations, Taker(outcomes)
         made_columns: dict[str, MadeColumn] = {}
         for name, maker in self.makers:
-            made_columns.update(maker.made(name, outcomes, combinations))
+            made_columns.update(maker.made(name, taker, combinations))
         if step.status:
             made_columns[step.status] = status_column(
                 step.status, outcomes, self.table.unmatched, is_lookup=step.table.lookup is not None

@@ -27,6 +27,8 @@ class MadeColumn:
     is_ordered : bool
     values : pyarrow.Array or None
         For all other types.
+    validity : (pyarrow.Buffer or None, int) or None
+        Arrow's bitmap of the codes that are there and how many are not, where it is known already.
     """
 
     name: str
@@ -34,6 +36,7 @@ class MadeColumn:
     codes: Array | None = None
     is_ordered: bool = False
     values: pa.Array | None = None
+    validity: tuple[pa.Buffer | None, int] | None = None
 
     def as_column(self) -> Column:
         """Return it as an input for other tables."""
@@ -45,9 +48,12 @@ class MadeColumn:
         """Return a dictionary array for classes, a typed array otherwise."""
         if self.codes is None:
             return self.values
-        present = self.codes >= 0
-        n_missing = len(self.codes) - int(np.count_nonzero(present))
-        bitmap = pa.py_buffer(np.packbits(present, bitorder="little")) if n_missing else None
+        if self.validity is not None:
+            bitmap, n_missing = self.validity
+        else:
+            present = self.codes >= 0
+            n_missing = len(self.codes) - int(np.count_nonzero(present))
+            bitmap = pa.py_buffer(np.packbits(present, bitorder="little")) if n_missing else None
         indices = pa.Array.from_buffers(
             pa.from_numpy_dtype(self.codes.dtype),
             len(self.codes),

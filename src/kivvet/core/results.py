@@ -12,9 +12,10 @@ import pyarrow.compute as pc
 
 from kivvet.core.combined import Combined
 from kivvet.core.convert import arrow_type
-from kivvet.core.kernels import Array, label_by_code
+from kivvet.core.kernels import Array
 from kivvet.core.made_column import MadeColumn
 from kivvet.core.tables import Output, RuleTable, value_or_none
+from kivvet.core.taking import Taker
 from kivvet.core.values import Value, ValueType
 
 if TYPE_CHECKING:
@@ -40,6 +41,7 @@ class OutputMaker:
         self.output = output
         self.combined = Combined(table, output) if table.match == "every" else None
         self.is_ordered = table.is_ordered(output)
+        self.is_lookup = table.lookup is not None  # whose outputs mostly lack a value in the same rows
         position = table.outputs.index(output)
         ends: list[Value | None] = [table.otherwise.get(output.name)]
         ends.append(table.missing.get(output.name))
@@ -82,13 +84,11 @@ class OutputMaker:
             return pa.array([None if value is None else float(value) for value in values], pa.float64())  # type: ignore[arg-type]
         return pa.array(values, arrow_type(self.output.type))
 
-    def made(
-        self, name: str, outcomes: Array, combinations: Sequence[tuple[int, ...]]
-    ) -> dict[str, MadeColumn]:
+    def made(self, name: str, taker: Taker, combinations: Sequence[tuple[int, ...]]) -> dict[str, MadeColumn]:
         """Return the columns made of outcomes, by name; some outcomes may stand for several rows."""
         if self.combined is None:
-            return {name: self.from_outcomes(name, outcomes)}
-        return self.combined.made(name, outcomes, combinations)
+            return {name: self.from_outcomes(name, taker)}
+        return self.combined.made(name, taker.outcomes, combinations)
 
     def labels(self) -> Array | None:
         """Return for each outcome a label that is the class code itself, so that no take is needed."""
@@ -101,16 +101,15 @@ class OutputMaker:
         """Return the column from labels made of `labels()`."""
         return MadeColumn(name, self.classes, labels.view(np.int8), self.is_ordered)
 
-    def from_outcomes(self, name: str, outcomes: Array) -> MadeColumn:
+    def from_outcomes(self, name: str, taker: Taker) -> MadeColumn:
         """Return the column of outcomes."""
         if self.code_of_outcome is None:
-            return MadeColumn(name, values=self.value_of_outcome.take(pa.array(outcomes)))  # type: ignore[union-attr]
+            return MadeColumn(name, values=taker.take_arrow(self.value_of_outcome))
         n_classes = len(self.classes)  # type: ignore[arg-type]
         dtype = np.int8 if n_classes <= 127 else np.int16 if n_classes <= 32_767 else np.int32
-        unsigned = np.dtype(dtype).str.replace("i", "u")
-        labels = np.append(self.code_of_outcome.astype(dtype), dtype(-1)).view(unsigned)
-        codes, _ = label_by_code(outcomes, labels, with_counts=False)
-        return MadeColumn(name, self.classes, codes.view(dtype), self.is_ordered)
+        codes = taker.take(self.code_of_outcome.astype(dtype))
+        validity = taker.validity(self.code_of_outcome >= 0) if self.is_lookup else None
+        return MadeColumn(name, self.classes, codes, self.is_ordered, validity=validity)
 
     @property
     def kind(self) -> ValueType:
