@@ -257,7 +257,7 @@ def test_extending_rows_in_files_keeps_their_headings_and_line_ends(survey):
     assert path.read_bytes() == before + b'\r\nXR,,39 rows\r\n"""PR """,,15 rows\r\n'
     stations = (survey / "tables/station.csv").read_bytes()
     assert command("draft", "station", "--extend", "--from", "samples", cwd=survey).code == 0
-    assert (survey / "tables/station.csv").read_bytes() == stations + b"0099,,,,,\n"
+    assert (survey / "tables/station.csv").read_bytes() == stations + b"0099,,,,,,\n"
 
 
 def test_nothing_is_overwritten_without_being_asked(survey):

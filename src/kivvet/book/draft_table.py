@@ -234,7 +234,7 @@ def extend_table(
             fix=f"its gaps, with rows to add, are shown by: kivvet check {name}",
         )
     about = table.inputs[0]
-    column = column or _column_read(data, name, about.name)
+    columns = [column] if column else _columns_read(data, name, about.name)
     if not table.parts.is_complete:
         raise BookError(f"table {name!r} has faults", fix=f"mend them first: kivvet check {name}")
     if about.type in ("number", "date", "datetime") and table.lookup is None and not table.open_dimensions[0]:
@@ -242,7 +242,11 @@ def extend_table(
             f"table {name!r} has ranges, not values",
             fix="its gaps, with rows to add, are shown by: kivvet check " + name,
         )
-    unknown = _unknown_values(table, data, column, on_rows)
+    counted: dict[Value, int] = {}
+    for one in columns:
+        for value, n in _unknown_values(table, data, one, on_rows):
+            counted[value] = counted.get(value, 0) + n
+    unknown = sorted(counted.items(), key=lambda pair: -pair[1])
     path = book.folder / "tables" / f"{name}.toml"
     if not unknown:
         return Drafted(table, ())
@@ -259,13 +263,13 @@ def extend_table(
     return Drafted(Book(book.folder).table(name), (target,), len(unknown))
 
 
-def _column_read(data: From, table: str, name: str) -> str:
-    if data.dataset is not None:
-        for entry in data.dataset.entries:
-            if entry.table == table and name in entry.reads:
-                return entry.reads[name]
-        return data.dataset.renamed.get(name, name)
-    return name
+def _columns_read(data: From, table: str, name: str) -> list[str]:
+    """Return the columns that a dataset reads as an input of a table, each once; the input's own name without one."""
+    if data.dataset is None:
+        return [name]
+    renamed = data.dataset.renamed
+    read = [entry.reads.get(name, name) for entry in data.dataset.entries if entry.table == table]
+    return list(dict.fromkeys(renamed.get(one, one) for one in read or [name]))
 
 
 def _unknown_values(table: RuleTable, data: From, column: str, on_rows: OnRows) -> list[tuple[Value, int]]:

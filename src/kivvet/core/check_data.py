@@ -39,7 +39,7 @@ class DataProbe:
     def __init__(self, step: Step, table_findings: Sequence[Finding]) -> None:
         self.step = step
         self.table = step.table
-        self.is_alone = self.table.lookup is not None or len(self.table.dimensions) == 1
+        self.is_alone = len(self.table.dimensions) == 1
         self.regions = [
             (one, region) for one in table_findings if (region := self._region_table(one)) is not None
         ]
@@ -47,6 +47,10 @@ class DataProbe:
         self.inputs = [InputProbe(self.table, number, column) for number, column in enumerate(step.columns)]
         self.untold: Counter[str] = Counter()  # unmatched rows of several inputs that no gap tells
         self.n_untold = 0
+        self.not_then: Counter[str] = (
+            Counter()
+        )  # rows whose key a lookup knows, but not at that time or value
+        self.n_not_then = 0
         self.unlisted: list[Counter[str]] = [Counter() for _ in self.inputs]
         self.broken: Counter[int] = Counter()
         self.broken_example: dict[int, str] = {}
@@ -96,26 +100,51 @@ class DataProbe:
 
     def _see_unmatched(self, columns: Mapping[str, Column], told: npt.NDArray[np.bool_]) -> None:
         compiled = self.table.compiled
-        rest = (compiled.classify(columns, refuses_overlaps=False).labels == compiled.unmatched) & ~told
+        outcomes = compiled.classify(columns, refuses_overlaps=False).labels
+        rest = (outcomes == compiled.unmatched) & ~told
+        if compiled.keys is not None:
+            not_then = outcomes > compiled.missing
+            self.n_not_then += int(np.count_nonzero(not_then))
+            self._remember(self.not_then, columns, not_then)
         for number, probe in enumerate(self.inputs):
             column = columns[probe.about.name]
-            coder = compiled.coders[number]
-            free = self._rows_that_leave_free(number)
-            if probe.about.type != "text" or free < 0 or not isinstance(coder.labelling, RowSets):
-                continue
-            numbers, _ = coder.label(column)
-            is_unlisted = np.array([not mask & ~free for mask in coder.labelling.masks])
-            is_unlisted[coder.labelling.missing] = False
-            strange = rest & is_unlisted[numbers]
+            strange = (
+                rest & self._is_unlisted(number, column) if probe.about.type == "text" else np.zeros(1, bool)
+            )
             if strange.any():
                 self.unlisted[number].update(dict(value_counts(column, strange)))
                 rest &= ~strange
-        if rest.any():
-            self.n_untold += int(np.count_nonzero(rest))
-            decides = {name: one for name, one in columns.items() if name in self.table.deciding_reads}
-            for text, n in combined_counts(decides, rest):
-                if text in self.untold or len(self.untold) < _MOST_EXAMPLES:
-                    self.untold[text] += n
+        self.n_untold += int(np.count_nonzero(rest))
+        self._remember(self.untold, columns, rest)
+
+    def _remember(
+        self, counter: Counter[str], columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]
+    ) -> None:
+        """Count the combinations of values of some rows, as far as they are few."""
+        if not mask.any():
+            return
+        decides = {name: one for name, one in columns.items() if name in self.table.deciding_reads}
+        for text, n in combined_counts(decides, mask):
+            if text in counter or len(counter) < _MOST_EXAMPLES:
+                counter[text] += n
+
+    def _is_unlisted(self, number: int, column: Column) -> npt.NDArray[np.bool_]:
+        """Return the rows whose value of an input no row of the table names."""
+        compiled = self.table.compiled
+        if compiled.keys is not None:
+            finder = next(
+                (one for one in compiled.keys.finders if one.about is self.inputs[number].about), None
+            )
+            if finder is None:
+                return np.zeros(len(column), bool)
+            return np.asarray(finder.find(column, self.inputs[number].column) == finder.other)
+        coder, free = compiled.coders[number], self._rows_that_leave_free(number)
+        if not isinstance(coder.labelling, RowSets):
+            return np.zeros(len(column), bool)
+        numbers, _ = coder.label(column)
+        is_unlisted = np.array([not mask & ~free for mask in coder.labelling.masks])
+        is_unlisted[coder.labelling.missing] = False
+        return np.asarray(is_unlisted[numbers])
 
     def _rows_that_leave_free(self, number: int) -> int:
         """Return the rows that ask nothing of an input, row k as bit k."""
@@ -161,6 +190,13 @@ class DataProbe:
             return
         for probe, values in zip(self.inputs, self.unlisted, strict=True):
             yield from probe.not_listed(dict(values.most_common()), dataset)
+        if self.n_not_then:
+            ranked = self.not_then.most_common(_MOST_VALUES)
+            yield self._of_data(
+                "unmatched", f"{count(self.n_not_then, 'row')} of {dataset} {'has' if self.n_not_then == 1 else 'have'} a key that is known, "
+                f"but not then: {listed((f'({text})' for text, _ in ranked), _MOST_VALUES)}", dataset, self.n_not_then,
+                severity="note" if self.table.otherwise else "warning", remedy="add a row for that time, or let a range reach it",
+            )  # fmt: skip
         if self.n_untold:
             ranked = self.untold.most_common(_MOST_VALUES)
             otherwise = ", ".join(

@@ -8,7 +8,7 @@ then computed too, and not written).
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from kivvet.core.findings import Finding, finding
@@ -382,6 +382,13 @@ class _Planner:
         reads_itself = makers == [entry.table] and wanted == name
         if len(makers) != 1 or reads_itself:
             return None
+        if (listed_at := self.listed_without_renaming(makers[0])) is not None:
+            # The entry makes this output too, and does not write it.
+            self.outputs[listed_at] = (*self.outputs[listed_at], (wanted, wanted))
+            self.maker[wanted] = listed_at
+            if listed_at in self.steps:
+                self.steps[listed_at] = replace(self.steps[listed_at], outputs=self.outputs[listed_at])
+            return listed_at
         made = len(self.entries)
         self.entries.append(Entry(makers[0], is_written=False, place=entry.place))
         self.outputs.append(
@@ -390,6 +397,13 @@ class _Planner:
         for column in self.made_by(made):
             self.maker[column] = made
         return made
+
+    def listed_without_renaming(self, table: str) -> int | None:
+        """Return the number of the first entry of a table that reads its columns by their own names; None: there is none."""
+        return next(
+            (number for number, entry in enumerate(self.entries) if entry.table == table and not entry.reads),
+            None,
+        )
 
     def unknown(self, wanted: str, entry: Entry, name: str) -> None:
         candidates = [*self.source_names, *self.maker]

@@ -46,7 +46,8 @@ MENDING = (
         '  ["watch", "low water | normal | flood", "acidic", "", "within a month"],\n  ["watch", "normal | flood", "", "", "next season"],',
         "rows 3 and 4 together left nothing for row 5",
     ),
-    Edit("tables/station.csv", "0042,Sallow,Low Fen,97,1996-10-01,Wim\n", "", "station 0042 stood twice, in two districts"),
+    Edit("tables/nitrate_limit.csv", "drain,,2024-12-31", "drain,,2025-01-01", "the end is not in, so the last day had no limit"),
+    Edit("tables/station.csv", "0042,Sallow,Low Fen,97,1996-10-01,Wim,river\n", "", "station 0042 stood twice, in two districts"),
 )  # fmt: skip
 CHANGE = Edit(
     "tables/method.csv", "PR,probe,hand probe", "PR,instrument,hand probe", "the desk renames a group"
@@ -130,7 +131,7 @@ class Story:
         """Run the whole story."""
         where = f"--book {self.folder}"
         self.tell(
-            "A book with nine faults in it, as they happen, and 3,600 water samples",
+            "A book with ten faults in it, as they happen, and 3,600 water samples",
             f"kivvet demo {self.folder} --only-files",
             write_survey(self.folder),
         )
@@ -146,7 +147,7 @@ class Story:
             "Check again: no errors; what is left is about the data", f"kivvet check {where}", self.check()
         )
         self.tell(
-            "Apply: ten tables, new columns beside the old ones, every row accounted for",
+            "Apply: eleven tables, new columns beside the old ones, every row accounted for",
             f"kivvet apply {where}",
             self.apply(),
         )

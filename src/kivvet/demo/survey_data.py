@@ -14,6 +14,10 @@ DEMO_ROWS = 3_600
 _SEED = 20_260_401
 
 _STATIONS = ("0007", "0012", "0019", "0023", "0031", "0042", "0044", "0058", "0061", "0073")
+_UPSTREAM = {
+    "0007": "", "0012": "0007", "0019": "0012", "0023": "", "0031": "0023", "0042": "", "0044": "0042", "0058": "0044",
+    "0061": "", "0073": "0061", "0099": "0044",
+}  # fmt: skip
 _METHODS = ("KN", "SS", "NA", "GB", "CB", "PR")
 _HABITATS = ("A", "B", "C")
 _FIRST_DAY = dt.date(2023, 10, 1)
@@ -77,6 +81,7 @@ def survey_samples(n_rows: int = DEMO_ROWS, seed: int = _SEED) -> pa.Table:
             "method": method.tolist(),
             "habitat": [f"{one}{int(n):02d}" for one, n in zip(letter, number, strict=True)],
             "remark": remark.tolist(),
+            "upstream": [_UPSTREAM[one] for one in station.tolist()],
         }
     )
 
