@@ -16,6 +16,7 @@ from kivvet.core.tables import RuleTable
 from kivvet.errors import BookError, Place, TableError, did_you_mean, listed, shown_path
 
 if TYPE_CHECKING:
+    from kivvet.book.unmatched import Unmatched
     from kivvet.core.explain import Explanation
 
 BOOK_FILE = "book.toml"
@@ -294,6 +295,21 @@ class Book:
         from kivvet.book.apply import apply_dataset
 
         return apply_dataset(self, self.dataset(name), on_rows=on_rows)
+
+    def unmatched(
+        self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
+    ) -> tuple[Unmatched, ...]:
+        """Return every value of the datasets that no row of a table holds, with its rows and the first of them.
+
+        Raises
+        ------
+        TableError, DataError
+            If the tables or the data cannot be read.
+        """
+        from kivvet.book.unmatched import unmatched_in
+
+        chosen = self.dataset_names if datasets is None else tuple(datasets)
+        return unmatched_in(self, [self.dataset(name) for name in chosen], on_rows)
 
     def explain(
         self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()

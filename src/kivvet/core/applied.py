@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -50,6 +50,8 @@ class TableReport:
     unmatched_values : tuple of (str, int)
         Values of one input that no row holds, with their rows, most frequent first; values of several
         inputs as ``ph = 6.4, flow = 12``, the first few that were met.
+    first_rows : mapping of str to int
+        For unmatched values the first row of data that has them, counted from 1, as far as remembered.
     rows_by_row : tuple of int
         For each row of the table the data rows it decided; empty for lookups.
     """
@@ -65,6 +67,7 @@ class TableReport:
     rows_by_row: tuple[int, ...] = ()
     several: int = 0
     no_period: int = 0
+    first_rows: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def column(self) -> str:
@@ -150,7 +153,7 @@ class Execution:
                 one.name: column_named(one.column) if one.from_source else made[one.column].as_column()
                 for one in stage.step.reads
             }
-            made.update(stage.apply(columns))
+            made.update(stage.apply(columns, self.n_rows))
         self.n_rows += n_rows
         return made
 
@@ -173,8 +176,9 @@ class _Stage:
         self.with_report = with_report
         self.counts = np.zeros(self.table.n_outcomes, np.int64)
         self.unmatched: Counter[str] = Counter()
+        self.first_rows: dict[str, int] = {}
 
-    def apply(self, columns: Mapping[str, Column]) -> dict[str, MadeColumn]:
+    def apply(self, columns: Mapping[str, Column], rows_before: int) -> dict[str, MadeColumn]:
         step = self.step
         is_single = not self.table.may_combine and len(self.makers) == 1 and not step.status and not step.row
         if not self.with_report and is_single:
@@ -191,7 +195,7 @@ class _Stage:
             if counts[self.table.unmatched] or (
                 step.table.lookup is not None and counts[self.table.missing + 1 :].any()
             ):
-                self.remember_unmatched(columns, outcomes)
+                self.remember_unmatched(columns, outcomes, rows_before)
         combinations, taker = self.table.combinations, Taker(outcomes)
         made_columns: dict[str, MadeColumn] = {}
         for name, maker in self.makers:
@@ -206,7 +210,9 @@ class _Stage:
             )
         return made_columns
 
-    def remember_unmatched(self, columns: Mapping[str, Column], outcomes: npt.NDArray[Any]) -> None:
+    def remember_unmatched(
+        self, columns: Mapping[str, Column], outcomes: npt.NDArray[Any], rows_before: int
+    ) -> None:
         mask = outcomes == self.table.unmatched
         if self.step.table.lookup is not None:
             mask |= outcomes > self.table.missing  # a known key, but not then
@@ -220,6 +226,9 @@ class _Stage:
         for text, number in counted:
             if text in self.unmatched or len(self.unmatched) < _MOST_DISTINCT_UNMATCHED:
                 self.unmatched[text] += number
+        rows = np.flatnonzero(mask)[:_MOST_ROWS_COMBINED]
+        for text, row in zip(combined_texts(decides, pa.array(rows)), rows.tolist(), strict=True):
+            self.first_rows.setdefault(text, rows_before + row + 1)
 
     def report(self) -> TableReport:
         counts, table = self.counts, self.table
@@ -249,7 +258,7 @@ class _Stage:
         by_row = tuple(counts[: table.n_rows].tolist()) if self.step.table.lookup is None else ()
         return TableReport(
             self.step.table.name, self.step.columns, total, total - unmatched - missing, missing, unmatched,
-            classes, tuple(ranked), by_row, several, no_period,
+            classes, tuple(ranked), by_row, several, no_period, self.first_rows,
         )  # fmt: skip
 
 
@@ -267,12 +276,18 @@ def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str,
 def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
     """Return the first few combinations of values of the rows in `mask`, with how often each occurs among them."""
     rows = pa.array(np.flatnonzero(mask)[:_MOST_ROWS_COMBINED])
+    return list(Counter(combined_texts(columns, rows)).items())
+
+
+def combined_texts(columns: Mapping[str, Column], rows: pa.Array) -> list[str]:
+    """Return the values of some rows as text: of one column the value, of several ``ph = 6.4, flow = 12``."""
     values = [_rows_of(column, rows) for column in columns.values()]
-    counted: Counter[str] = Counter()
-    for combination in zip(*values, strict=True):
-        pairs = zip(columns, combination, strict=True)
-        counted[", ".join(f"{name} = {'missing' if one is None else _text(one)}" for name, one in pairs)] += 1
-    return list(counted.items())
+    if len(values) == 1:
+        return ["missing" if one is None else _text(one) for one in values[0]]
+    return [
+        ", ".join(f"{name} = {'missing' if one is None else _text(one)}" for name, one in zip(columns, row, strict=True))
+        for row in zip(*values, strict=True)
+    ]  # fmt: skip
 
 
 def combination_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:

@@ -85,5 +85,5 @@ def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
         )
         print_apply_report(out, replace(one.report, tables=shown), "refreshed")
         if is_partial and len(shown) < len(one.report.tables):
-            others = len(one.report.tables) - len(shown)
+            others = len({table.table for table in one.report.tables} - {table.table for table in shown})
             out.print(Text(f"  the columns of {count(others, 'other table')} are as they were", "dim"))

@@ -1,0 +1,43 @@
+"""Unmatched values on a terminal: by table, the most frequent first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import groupby
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.book.unmatched import Unmatched
+from kivvet.errors import count
+from kivvet.show.terminal import print_columns
+
+_MOST_VALUES = 20
+
+
+def print_unmatched(out: Console, found: Sequence[Unmatched]) -> None:
+    """Print what found nothing."""
+    if not found:
+        out.print("every value is held by a row")
+    for (dataset, table, columns), group in groupby(
+        found, key=lambda one: (one.dataset, one.table, one.columns)
+    ):
+        listed = list(group)
+        head = Text(table, "bold").append(f"  {columns} of {dataset}", "dim")
+        out.print(
+            head.append(f"   {count(len(listed), 'value')}, {count(sum(one.rows for one in listed), 'row')}")
+        )
+        width = max(len(f"{one.rows:,}") for one in listed)
+        for one in listed[:_MOST_VALUES]:
+            first = "" if one.first_row is None else f"   first in row {one.first_row:,}"
+            value = one.value if " = " in one.value else repr(one.value)
+            print_columns(
+                out, [("", "", 2), (f"{one.rows:>{width},}", "yellow", width + 2)], f"{value}{first}"
+            )
+        if len(listed) > _MOST_VALUES:
+            out.print(
+                Text(
+                    f"  and {count(len(listed) - _MOST_VALUES, 'more value')}; --csv and --json list all",
+                    "dim",
+                )
+            )
