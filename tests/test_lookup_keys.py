@@ -321,6 +321,45 @@ def test_a_long_column_finds_its_keys_in_threads():
     assert np.array_equal(made[known], a[known] * 100 + b[known] // 7)
 
 
+def test_a_domain_may_be_the_keys_or_the_classes_of_another_table(tmp_path):
+    from tests.conftest import write_book
+
+    division = 'inputs.group = { type = "text", domain = "groups.name" }\noutputs.division = "text"\nrows = [["north", "A"], ["east", "B"]]\n'
+    folder = write_book(tmp_path, {
+        "tables/groups.toml": 'inputs.code = { type = "text", domain = "station.station" }\noutputs.name = "text"\nlookup = "groups.csv"\n',
+        "tables/groups.csv": "code,name\n007,north\n008,south\n009,north\n",
+        "tables/division.toml": division,
+        "tables/section.toml": 'inputs.division = { type = "text", domain = "division.division" }\noutputs.section = "text"\nrows = [["A | B", "S"]]\n',
+    })  # fmt: skip
+    found = [(one.table, one.kind, one.region) for one in kivvet.open_book(folder).check(data=False)]
+    assert ("division", "gap", {"group": "south"}) in found
+    assert ("division", "out-of-domain", {"group": "east"}) in found
+    assert not [one for one in found if one[0] == "section"]
+    said = [one.message for one in kivvet.open_book(folder).check(data=False) if one.table == "groups"]
+    assert said == ["1 row of code lies outside the domain: '009'"]
+    (folder / "tables/groups.csv").write_text("code,name\n007,north\n")
+    said = [one.message for one in kivvet.open_book(folder).check(data=False) if one.table == "groups"]
+    assert said == ["1 value of the domain of code has no row: '008'"]
+    (folder / "tables/groups.csv").write_text("code,name\n007,north\n008,south\n")
+    # Roll-up through three tables, in the order that is needed.
+    (folder / "tables/division.toml").write_text(division.replace('["east"', '["south"'))
+    made = kivvet.open_book(folder).apply(
+        pa.table({"station": ["008", "x"]}),
+        [
+            "section",
+            {"table": "division", "input": {"group": "name"}},
+            {"table": "groups", "input": {"code": "station"}},
+        ],
+    )
+    assert made["section"].to_pylist() == ["S", None]
+    for wrong, says in (
+        ("group.name", "there is no table 'group'"),
+        ("groups.nam", "has no key and no output 'nam'"),
+    ):
+        (folder / "tables/division.toml").write_text(division.replace("groups.name", wrong))
+        assert any(says in one.message and one.remedy for one in kivvet.open_book(folder).check(data=False))
+
+
 FRAME = pa.table({
     "extra": [1, 2], "opened": [dt.date(2001, 2, 3), None], "code": ["007", "NA"], "height": pa.array([1.5, None]), "n": pa.array([2**60 + 1, 3]),
 })  # fmt: skip

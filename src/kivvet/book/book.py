@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kivvet.book.dataset import Dataset, parse_dataset
+from kivvet.book.domains import with_domains
 from kivvet.book.read_table import read_table
 from kivvet.book.reading import read_toml
 from kivvet.core.applied import Applied, ApplyReport
@@ -100,6 +101,8 @@ class Book:
                 self.unusable_tables.add(path.stem)
             else:
                 self.tables[table.name] = table
+        self.tables, faults = with_domains(self.tables, self.unusable_tables)
+        self.reading_findings += faults
         if document is None:
             return
         values, locate = document.values, document.locate

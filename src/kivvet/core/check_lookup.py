@@ -9,9 +9,11 @@ import numpy as np
 import pyarrow.compute as pc
 
 from kivvet.core.axes import Axis, make_axis
+from kivvet.core.conditions import AnyOf, Condition, Equals
 from kivvet.core.findings import Finding, finding
 from kivvet.core.lookup_index import RangeCells
 from kivvet.core.regions import HIGH, LOW, Region
+from kivvet.core.values import Value, fold_text, write_value
 from kivvet.errors import count, listed
 
 if TYPE_CHECKING:
@@ -35,7 +37,7 @@ def check_lookup(table: RuleTable) -> list[Finding]:
         found += [*_empty_ranges(table, rows), *_meeting_ranges(table, rows), *_holes(table, rows)]
     else:
         found += _repeated_keys(table, rows)
-    return [*found, *_unfinished(table, rows)]
+    return [*found, *_keys_and_domains(table, rows), *_unfinished(table, rows)]
 
 
 def _of_rows(
@@ -53,6 +55,44 @@ def _blank_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
                 table, rows, "blank-key", f"{count(len(blank), 'row')} without a key in {key.about.name}: row {listed(blank)}",
                 blank, remedy="fill in the key, or remove the row; a blank key matches nothing",
             )  # fmt: skip
+
+
+def _keys_and_domains(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
+    """Hold keys against a domain that lists values: keys outside it, and values of it that no row has."""
+    for key in rows.keys:
+        about = next(one for one in table.inputs if one.name == key.about.name)
+        listed_values = _single_values(about.domain)
+        if listed_values is None:
+            continue
+        known = {fold_text(v, key.about.fold) if isinstance(v, str) else v: v for v in listed_values}
+        values = key.values.to_pylist()
+        outside = [
+            number for number, value in enumerate(values, 1) if value is not None and value not in known
+        ]
+        if outside:
+            shown = listed(dict.fromkeys(_shown(key.shown[number - 1].as_py()) for number in outside), 5)
+            yield _of_rows(
+                table, rows, "out-of-domain", f"{count(len(outside), 'row')} of {key.about.name} {'lies' if len(outside) == 1 else 'lie'} outside the domain: {shown}",
+                outside, remedy="correct the keys, or widen the domain",
+            )  # fmt: skip
+        absent = [value for compared, value in known.items() if compared not in set(values)]
+        if absent and len(rows.keys) == 1:
+            yield finding(
+                "gap", f"{count(len(absent), 'value')} of the domain of {key.about.name} {'has' if len(absent) == 1 else 'have'} no row: {listed(map(_shown, absent), 5)}",
+                table=table.name, region={key.about.name: _shown(absent[0])}, severity="note" if table.otherwise else "warning",
+                remedy="add rows for them",
+            )  # fmt: skip
+
+
+def _single_values(domain: Condition | None) -> list[Value] | None:
+    """Return the values of a domain that lists them; None for any other."""
+    parts = domain.parts if isinstance(domain, AnyOf) else (domain,)
+    values = [part.value for part in parts if isinstance(part, Equals)]
+    return values if len(values) == len(parts) else None
+
+
+def _shown(value: Value) -> str:
+    return repr(value) if isinstance(value, str) else write_value(value)
 
 
 def _repeated_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:

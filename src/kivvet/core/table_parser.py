@@ -225,15 +225,13 @@ class _TableParser:
         step, offset = self.parse_step(kind, options.get("step"), (*path, "step"))
         domain: Condition | None = None
         given = options.get("domain")
+        domain_of = ""
         if (
             isinstance(given, str)
-            and kind == "text"
+            and kind in ("text", "integer")
             and re.fullmatch(r"[A-Za-z_][\w-]*\.[A-Za-z_][\w-]*", given)
         ):
-            self.fault(
-                "syntax", f"domain = {given!r} points at another table, which this version does not read", (*path, "domain"),
-                fix=f"list the values; to mean this text itself: domain = [{_toml(given)}]",
-            )  # fmt: skip
+            domain_of = given  # the keys or the classes of another table; a book knows which they are
         elif given is not None:
             texts = [str(one) for one in given] if isinstance(given, (list, tuple)) else None
             try:
@@ -271,7 +269,7 @@ class _TableParser:
             required = False
         return Input(
             name, kind, step, offset, domain, shape, fold, required, _text_or_none(options.get("column")),
-            _text_or_none(options.get("tz")), self.parse_period(name, kind, options, path),
+            _text_or_none(options.get("tz")), self.parse_period(name, kind, options, path), domain_of,
         )  # fmt: skip
 
     def parse_period(

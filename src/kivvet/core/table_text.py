@@ -107,8 +107,8 @@ def _input(one: Input) -> str:
         options["step"] = (
             size if not one.step_offset else f"{{ size = {size}, offset = {write_decimal(one.step_offset)} }}"
         )
-    if one.domain is not None:
-        options["domain"] = _quoted(write_condition(one.domain))
+    if one.domain_of or one.domain is not None:
+        options["domain"] = _quoted(one.domain_of or write_condition(one.domain))  # type: ignore[arg-type]
     if one.shape:
         options["shape"] = _quoted(one.shape)
     if one.fold:

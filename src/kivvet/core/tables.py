@@ -91,6 +91,8 @@ class Input:
         The time zone that bounds are in, for columns that have one.
     period : Period or None
         For a lookup: the row holds a range of values, not one.
+    domain_of : str
+        The key or the classes of another table that the domain was taken from: ``station.station``.
     """
 
     name: str
@@ -104,6 +106,7 @@ class Input:
     column: str | None = None
     tz: str | None = None
     period: Period | None = None
+    domain_of: str = ""
 
 
 @dataclass(frozen=True, slots=True)
