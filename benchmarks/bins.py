@@ -1,4 +1,4 @@
-"""Bins: 10 million floats with missing values and infinities, into 6 and 20 ranges."""
+"""Bins: 10 million floats with missing values and infinities, into 6 to 100,000 ranges, evenly and unevenly spread."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 import pandas as pd
 import polars as pl
+import pyarrow as pa
 
 from benchmarks.runner import Comparison
 from kivvet import RuleTable
@@ -24,6 +25,46 @@ def comparisons() -> Iterator[Comparison]:
         edges = np.round(np.linspace(0, 14, n_bins + 1)[1:-1], 2)
         values[1000 : 1000 + len(edges)] = edges  # on the bounds themselves
         yield _bins(n_bins, edges, values)
+    for n_bins, spread in itertools.product((1_000, 100_000), ("even", "uneven")):
+        edges = np.unique(
+            rng.uniform(0, 14, n_bins - 1) if spread == "even" else np.exp(rng.normal(0, 2, n_bins - 1))
+        )
+        yield _many(len(edges) + 1, spread, edges, values)
+
+
+def _many(n_bins: int, spread: str, edges: np.ndarray, values: np.ndarray) -> Comparison:
+    """Return the comparison for so many ranges that they stand in a lookup, each valid until the next begins."""
+    starts = pa.array([None, *edges.tolist()])
+    table = RuleTable(
+        "size", {"x": {"type": "number", "from": "start"}}, {"size": "integer"},
+        lookup=pa.table({"start": starts, "size": np.arange(n_bins)}),
+    )  # fmt: skip
+    frame = pa.table({"x": values})
+    polars_frame = pl.DataFrame({"x": values}).with_columns(pl.col("x").fill_nan(None))
+    expected = np.where(np.isnan(values), -1, np.searchsorted(edges, values, side="right"))
+
+    def by_search_sorted() -> pl.DataFrame:
+        x = polars_frame["x"]
+        codes = pl.Series(edges).search_sorted(x, side="right").to_frame("size")
+        return polars_frame.with_columns(
+            codes.with_columns(pl.when(x.is_not_null()).then(pl.col("size")))["size"]
+        )
+
+    def by_numpy_search() -> np.ndarray:
+        codes = np.searchsorted(edges, values, side="right")
+        codes[np.isnan(values)] = -1
+        return codes
+
+    def is_right(made: pa.Table | pl.DataFrame | np.ndarray) -> bool:
+        if isinstance(made, np.ndarray):
+            return bool(np.array_equal(made, expected))
+        column = made["size"].fill_null(-1)
+        return bool(np.array_equal(column.to_numpy(), expected))
+
+    return Comparison(
+        f"bins: {N_ROWS:,} float64, 2 % missing, {n_bins:,} ranges, {spread}", lambda: table.apply(frame),
+        {"polars search_sorted": by_search_sorted, "numpy.searchsorted": by_numpy_search}, is_right, 0.30,
+    )  # fmt: skip
 
 
 def _bins(n_bins: int, edges: np.ndarray, values: np.ndarray) -> Comparison:

@@ -29,6 +29,8 @@ def comparisons() -> Iterator[Comparison]:
         expected = of_key[codes]
         yield _categorical(table, keys, classes, codes, expected)
         yield _dictionary(table, keys, classes, codes, expected)
+        yield _plain_text(table, keys, classes, codes, expected)
+        yield _pandas_text(table, keys, classes, codes, expected)
 
 
 def _categorical(
@@ -88,6 +90,56 @@ def _dictionary(
         f"mapping: {len(codes):,} rows, {len(keys):,} distinct, Arrow dictionary",
         lambda: table.apply(frame), {"pyarrow index_in, take": by_index_in, "polars replace": by_polars, "pandas map": by_pandas},
         is_right, 0.20,
+    )  # fmt: skip
+
+
+def _plain_text(
+    table: RuleTable, keys: list[str], classes: list[str], codes: np.ndarray, expected: np.ndarray
+) -> Comparison:
+    array = pa.array(keys).take(pa.array(codes.astype(np.int32), mask=codes < 0))
+    frame = pa.table({"key": array})
+    mapping = dict(zip(keys, classes, strict=True))
+    key_set, class_array = pa.array(keys), pa.array(classes).dictionary_encode()
+
+    def by_index_in() -> pa.Table:
+        return frame.append_column(
+            "group", class_array.take(pc.index_in(array, value_set=key_set, skip_nulls=True))
+        )
+
+    def by_polars() -> pl.DataFrame:
+        return pl.from_arrow(frame).with_columns(
+            pl.col("key").replace_strict(mapping, default=None).alias("group")
+        )
+
+    def is_right(made: Any) -> bool:
+        return _same(made["group"].to_pandas().astype("category"), expected)
+
+    return Comparison(
+        f"mapping: {len(codes):,} rows, {len(keys):,} distinct, Arrow plain text", lambda: table.apply(frame),
+        {"pyarrow index_in, take": by_index_in, "polars replace": by_polars}, is_right, 0.60,
+    )  # fmt: skip
+
+
+def _pandas_text(
+    table: RuleTable, keys: list[str], classes: list[str], codes: np.ndarray, expected: np.ndarray
+) -> Comparison:
+    array = pa.array(keys).take(pa.array(codes.astype(np.int32), mask=codes < 0))
+    frame = pd.DataFrame({"key": array.to_pandas()})
+    lookup = pd.DataFrame({"key": keys, "group": classes})
+    mapping = dict(zip(keys, classes, strict=True))
+
+    def by_map() -> pd.DataFrame:
+        return frame.assign(group=frame["key"].map(mapping))
+
+    def by_merge() -> pd.DataFrame:
+        return frame.merge(lookup, on="key", how="left")
+
+    def is_right(made: pd.DataFrame) -> bool:
+        return _same(made["group"].astype("category"), expected)
+
+    return Comparison(
+        f"mapping: {len(codes):,} rows, {len(keys):,} distinct, pandas text", lambda: table.apply(frame),
+        {"pandas map": by_map, "pandas.merge": by_merge}, is_right, 0.20,
     )  # fmt: skip
 
 

@@ -413,3 +413,23 @@ def test_a_lookup_is_given_in_any_form_of_frame(form):
     }[form]  # fmt: skip
     table = kivvet.RuleTable("t", {"code": "text"}, {"height": "number", "n": "integer"}, lookup=given)
     assert table.apply(pa.table({"code": ["NA", "007"]}))["n"].to_pylist() == [3, 2**60 + 1]
+
+
+@pytest.mark.parametrize("kind", ["number", "integer", "date"])
+def test_a_long_column_finds_its_ranges(kind):
+    rng = np.random.default_rng(2)
+    starts = np.unique(rng.integers(-5_000, 20_000, 700))
+    ends = starts + np.minimum(rng.integers(1, 60, len(starts)), np.diff(starts, append=99_999))
+    values = rng.integers(-6_000, 21_000, 150_000)
+    place = np.searchsorted(starts, values, side="right") - 1
+    known = (place >= 0) & (values < ends[place])
+    arrays = [pa.array(one.astype(np.int32), pa.int32()) for one in (starts, ends, values)]
+    if kind == "number":
+        arrays = [pa.array(one) for one in (starts / 8, ends / 8, values / 8)]
+    elif kind == "date":
+        arrays = [one.view(pa.date32()) for one in arrays]
+    rows = pa.table({"low": arrays[0], "high": arrays[1], "y": np.arange(len(starts))})
+    about = {"type": kind, "from": "low", "to": "high", "ends": "[)"}
+    table = kivvet.RuleTable("t", {"x": about}, {"y": "integer"}, lookup=rows, severity={"gap": "note"})
+    made = table.apply(pa.table({"x": arrays[2]}))["y"].fill_null(-1).to_numpy()
+    assert np.array_equal(made, np.where(known, place, -1))

@@ -71,6 +71,8 @@ class Grid:
     def __init__(self, thresholds: Array) -> None:
         self.thresholds = thresholds
         self.is_float = thresholds.dtype.kind == "f"
+        if self.is_float and not np.isneginf(thresholds[0]):
+            raise ValueError("the first threshold of floats is -infinity")
         self.kind: Any = np.float64 if self.is_float else np.int64
         inner: Array = (thresholds[1:] if self.is_float else thresholds).astype(self.kind)
         inner += self.kind(0)  # -0 is 0

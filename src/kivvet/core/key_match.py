@@ -364,6 +364,8 @@ class _RangeFinder:
             codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
             return label_by_code(codes, np.append(places, kind(missing)), with_counts=False)[0]
         labels = np.arange(missing).astype(kind)
+        if column.values.dtype.kind == "f":
+            labels = np.append(kind(missing), labels)  # what lies below -infinity is NaN
         made, _ = label_by_thresholds(column.values, self._thresholds_for(column), labels, with_counts=False)
         gone = missing_mask(column)
         if gone.any():
@@ -385,6 +387,8 @@ class _RangeFinder:
                 wide = [max(int(limits.min), one) for one in places]
                 # What no value of the type reaches lies beyond all of them.
                 places = [one for one in wide if one <= limits.max]
+            if dtype.kind == "f":
+                places = [-np.inf, *places]
             made = np.array(places, dtype)
             self._thresholds[key] = np.maximum.accumulate(made) if len(made) else made
         return self._thresholds[key]
