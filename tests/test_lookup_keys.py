@@ -433,3 +433,14 @@ def test_a_long_column_finds_its_ranges(kind):
     table = kivvet.RuleTable("t", {"x": about}, {"y": "integer"}, lookup=rows, severity={"gap": "note"})
     made = table.apply(pa.table({"x": arrays[2]}))["y"].fill_null(-1).to_numpy()
     assert np.array_equal(made, np.where(known, place, -1))
+
+
+def test_keys_of_the_table_that_differ_only_by_case_or_blanks_are_told():
+    rows = [{"k": "North", "y": 1}, {"k": "south", "y": 2}, {"k": "north ", "y": 3}]
+    (one,) = kivvet.RuleTable("t", {"k": "text"}, {"y": "integer"}, lookup=rows).check()
+    assert (one.kind, one.rows) == ("near-miss", (1, 3))
+    assert (
+        kivvet.RuleTable("t", {"k": {"type": "text", "fold": ["case"]}}, {"y": "integer"}, lookup=rows[:2])
+        .check()
+        .is_clean
+    )

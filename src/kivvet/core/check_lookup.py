@@ -13,7 +13,7 @@ from kivvet.core.conditions import AnyOf, Condition, Equals
 from kivvet.core.findings import Finding, finding
 from kivvet.core.lookup_index import RangeCells
 from kivvet.core.regions import HIGH, LOW, Region
-from kivvet.core.values import Value, fold_text, write_value
+from kivvet.core.values import FOLDS, Value, fold_text, write_value
 from kivvet.errors import count, listed
 
 if TYPE_CHECKING:
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 #: Lookups with several ranges hold at most so many rows.
 MOST_ROWS_OF_BOXES = 20_000
+_MOST_FOLDED = 200_000  # different keys that are compared folded
 _MOST_KEYS = 100  # keys described one by one; the rest are counted
 
 
@@ -37,7 +38,7 @@ def check_lookup(table: RuleTable) -> list[Finding]:
         found += [*_empty_ranges(table, rows), *_meeting_ranges(table, rows), *_holes(table, rows)]
     else:
         found += _repeated_keys(table, rows)
-    return [*found, *_keys_and_domains(table, rows), *_unfinished(table, rows)]
+    return [*found, *_near_keys(table, rows), *_keys_and_domains(table, rows), *_unfinished(table, rows)]
 
 
 def _of_rows(
@@ -54,6 +55,25 @@ def _blank_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
             yield _of_rows(
                 table, rows, "blank-key", f"{count(len(blank), 'row')} without a key in {key.about.name}: row {listed(blank)}",
                 blank, remedy="fill in the key, or remove the row; a blank key matches nothing",
+            )  # fmt: skip
+
+
+def _near_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
+    """Tell keys of the table itself that differ only by case, blanks or Unicode form: are they meant to be two?"""
+    for key, codes in zip(rows.keys, table.index.keys, strict=True):
+        if key.about.type != "text" or len(codes.distinct) > _MOST_FOLDED:
+            continue
+        folded: dict[str, list[str]] = {}
+        for text in codes.distinct.to_pylist():
+            folded.setdefault(fold_text(text or "", FOLDS), []).append(text)
+        for texts in [each for each in folded.values() if len(each) > 1][:_MOST_KEYS]:
+            numbers = sorted(
+                int(np.flatnonzero(codes.codes == codes.distinct.index(text).as_py())[0]) + 1
+                for text in texts
+            )
+            yield _of_rows(
+                table, rows, "near-miss", f"the keys {listed(map(repr, texts), 4)} of {key.about.name} differ only by case, blanks or Unicode form",
+                numbers, remedy=f"write them alike, or let it not count: inputs.{key.about.name} = {{ type = \"text\", fold = [\"case\", \"space\"] }}",
             )  # fmt: skip
 
 
