@@ -36,6 +36,12 @@ def only_possible(book: Book, table: RuleTable, found: Iterable[Finding]) -> Ite
     ]
     for one in found:
         named = [name for name in one.region or () if name != WHEN]
+        if WHEN in (one.region or ()) and WHEN not in table.reads:
+            named += [
+                name
+                for name in dict.fromkeys(n for test in table.tests for n in test.reads)
+                if name not in named
+            ]
         depends = bool(uses) and one.kind in _KINDS and all(_share_a_root(roots, named) for roots in uses)
         if depends and not one.possible:
             yield replace(one, possible=True, severity="warning" if one.severity == "error" else one.severity)

@@ -187,7 +187,11 @@ class _Stage:
                 made = self.table.classify(columns, labels, names=self.names).labels
                 return {name: maker.from_labels(name, made)}
         classified = self.table.classify(
-            columns, with_counts=self.with_report, names=self.names, refuses_overlaps=self.refuses_overlaps
+            columns,
+            with_counts=self.with_report,
+            names=self.names,
+            refuses_overlaps=self.refuses_overlaps,
+            rows_before=rows_before,
         )
         outcomes = classified.labels
         if (counts := classified.counts) is not None:

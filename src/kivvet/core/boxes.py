@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -294,8 +294,3 @@ def _names_missing(condition: Condition) -> bool:
     if isinstance(condition, AnyOf):
         return any(map(_names_missing, condition.parts))
     return isinstance(condition, IsMissing)
-
-
-def values_of_witness(witness: Mapping[str, str]) -> str:
-    """Return a witness as text."""
-    return ", ".join(text if name == WHEN else f"{name} = {text}" for name, text in witness.items())

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 
 from kivvet.core.box_search import DEFAULT_BUDGET
 from kivvet.core.check_boxes import BoxCheck
 from kivvet.core.check_line import LineCheck
 from kivvet.core.check_lookup import check_lookup
 from kivvet.core.findings import Finding, finding, with_severity
+from kivvet.core.row_findings import is_tied
 from kivvet.core.tables import RuleTable, value_or_none
 from kivvet.core.values import Value, write_value
 from kivvet.errors import listed
@@ -26,10 +28,19 @@ def check_table(table: RuleTable, budget: int = DEFAULT_BUDGET) -> list[Finding]
     if table.lookup is not None:
         found = check_lookup(table)
     elif len(table.dimensions) == 1:
-        found = LineCheck(table).findings()
+        found = [_as_possible(table, one) for one in LineCheck(table).findings()]
     else:
         found = BoxCheck(table, budget).findings()
     return with_severity([*found, *_idle_classes(table, found)], table.parts.severity)
+
+
+def _as_possible(table: RuleTable, one: Finding) -> Finding:
+    """Return a finding as possible only, where a statement of `given` may leave nothing of its region."""
+    name = frozenset((table.dimensions[0].name,))
+    limited = [name] if table.axis.is_limited else []
+    if one.kind not in ("gap", "overlap", "conflict") or not is_tied(table, [name], limited):
+        return one
+    return replace(one, possible=True, severity="warning" if one.severity == "error" else one.severity)
 
 
 def _idle_classes(table: RuleTable, found: Sequence[Finding]) -> Iterable[Finding]:

@@ -15,7 +15,7 @@ from kivvet.core.boxes import Space, bits_of
 from kivvet.core.conditions import AnyValue
 from kivvet.core.findings import Finding
 from kivvet.core.regions import HIGH, LOW
-from kivvet.core.row_findings import RowFindings, pasted_row, shortened, step_hint, write_region
+from kivvet.core.row_findings import RowFindings, is_tied, pasted_row, shortened, step_hint, write_region
 from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, listed
 
@@ -95,17 +95,18 @@ class BoxCheck(RowFindings):
         constrained = [one for one, whole in zip(self.dimensions, is_whole, strict=True) if not whole]
         if any(one.test is not None and one.test.whole is not None for one in constrained):
             return True
-        reads = [set(one.test.reads) if one.test is not None else {one.about.name} for one in constrained]
-        named = set().union(*reads)
-        shares = sum(map(len, reads)) > len(named)
-        tied = any(
-            len([one for one in reads if one & set(given.reads)]) > 1 for given in self.table.parts.given
-        )
-        compares_itself = any(
-            one.test is not None and one.test.compared is not None and any(given.reads and one_reads & set(given.reads) for given in self.table.parts.given)
-            for one, one_reads in zip(constrained, reads, strict=True)
-        )  # fmt: skip
-        return shares or tied or compares_itself
+        reads = [
+            frozenset(one.test.reads) if one.test is not None else frozenset((one.about.name,))
+            for one in constrained
+        ]
+        if sum(map(len, reads)) > len(frozenset().union(*reads)):
+            return True  # two of them read one column
+        limited = [
+            frozenset((one.about.name,))
+            for one in self.dimensions
+            if one.test is None and one.axis.is_limited
+        ]
+        return is_tied(self.table, reads, limited)
 
     def of_region(
         self, kind: str, message: str, rows: Sequence[int], is_whole: Sequence[bool], **parts: object

@@ -85,6 +85,7 @@ class CompiledTable:
         with_counts: bool = False,
         names: Mapping[str, str] | None = None,
         refuses_overlaps: bool = True,
+        rows_before: int = 0,
     ) -> Classified:
         """Return the label of each row's outcome.
 
@@ -99,6 +100,8 @@ class CompiledTable:
             What the columns are called in the data, for messages.
         refuses_overlaps : bool
             Whether it is an error if rows that differ match under ``match = "one"``; else the first wins.
+        rows_before : int
+            Rows of data before these, for messages.
 
         Raises
         ------
@@ -126,7 +129,7 @@ class CompiledTable:
         outcomes, counts = self.boxes.classify(codes, labels, with_counts=with_counts)
         if self.table.match == "one" and self.combinations:
             if refuses_overlaps:
-                self._refuse_combination(outcomes)
+                self._refuse_combination(outcomes, rows_before)
             else:
                 outcomes, counts = self._first_of_each(outcomes, counts)
         return Classified(outcomes, counts)
@@ -143,7 +146,7 @@ class CompiledTable:
         made = first[outcomes]
         return made, None if counts is None else np.bincount(made, minlength=self.n_outcomes)
 
-    def _refuse_combination(self, outcomes: Array) -> None:
+    def _refuse_combination(self, outcomes: Array, rows_before: int) -> None:
         rows = np.flatnonzero(outcomes > self.missing)
         if not len(rows):
             return
@@ -152,7 +155,7 @@ class CompiledTable:
         ]
         raise DataError(
             f"{len(rows):,} rows of data match rows of table {self.table.name!r} that differ; "
-            f"the first is row {int(rows[0]) + 1:,} (of what was read at once), which rows {listed(numbers)} match",
+            f"the first is row {rows_before + int(rows[0]) + 1:,}, which rows {listed(numbers)} match",
             expected='one row, since match = "one"',
             fix='narrow one of the rows, or set match = "first" to let the earlier one win',
         )

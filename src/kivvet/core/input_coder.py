@@ -183,6 +183,14 @@ class InputCoder:
         made: Array = labels[numbers]
         return made
 
+    def _tally(self, numbers: Array, counts: Counts | None) -> Counts | None:
+        """Return the rows of each number, from the rows of each place and the number that it has."""
+        if counts is None:
+            return None
+        by_number = np.zeros(self.labelling.n_labels, np.int64)
+        np.add.at(by_number, numbers, counts)
+        return by_number
+
     @cached_property
     def stretches(self) -> list[tuple[list[Cut], list[int]]]:
         """By band, the cuts and the number of each stretch between neighbouring ones."""
@@ -197,10 +205,7 @@ class InputCoder:
         made, counts = label_by_thresholds(
             column.values, thresholds, self._labels(labels, numbers), with_counts=with_counts
         )
-        by_number = None
-        if counts is not None:
-            by_number = np.zeros(self.labelling.n_labels, np.int64)
-            np.add.at(by_number, numbers, counts)
+        by_number = self._tally(numbers, counts)
         if column.valid is not None:
             gone = ~column.valid
             np.copyto(made, self._labels(labels, np.array([self.labelling.missing]))[0], where=gone)
@@ -232,10 +237,7 @@ class InputCoder:
         distinct, _ = self.label(column.distinct)
         numbers = np.append(distinct.astype(np.intp), self.labelling.missing)
         made, counts = label_by_code(column.codes, self._labels(labels, numbers), with_counts=with_counts)
-        by_number = None
-        if counts is not None:
-            by_number = np.zeros(self.labelling.n_labels, np.int64)
-            np.add.at(by_number, numbers, counts)
+        by_number = self._tally(numbers, counts)
         if column.valid is not None:
             gone = ~column.valid
             np.copyto(made, self._labels(labels, np.array([self.labelling.missing]))[0], where=gone)
@@ -270,11 +272,7 @@ class InputCoder:
         codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
         of_every = np.append(of_distinct, self.labelling.missing)
         made, of_code = label_by_code(codes, self._labels(labels, of_every), with_counts=with_counts)
-        by_number = None
-        if of_code is not None:
-            by_number = np.zeros(self.labelling.n_labels, np.int64)
-            np.add.at(by_number, of_every, of_code)
-        return made, by_number
+        return made, self._tally(of_every, of_code)
 
     @cached_property
     def _text_keys(self) -> tuple[TextKeys, Array]:

@@ -1,0 +1,98 @@
+"""Statements that always hold, and inputs fed from one column: what is found of them is possible until data shows it."""
+
+import pytest
+
+import kivvet
+from tests.conftest import write_book
+
+GAP = [["a", "b", "y"], ["< 5", "", "p"], [">= 5", "< 5", "q"]]
+
+
+def gaps(given, rows=GAP, inputs=None):
+    inputs = inputs or {"a": "number", "b": "number"}
+    table = kivvet.RuleTable("t", inputs, {"y": "text"}, rows, given=given)
+    return [(one.possible, one.severity) for one in table.check().of_kind("gap")]
+
+
+PROVEN, POSSIBLE = [(False, "error")], [(True, "warning")]
+
+
+@pytest.mark.parametrize(
+    ("given", "wanted"),
+    [
+        (None, PROVEN),
+        ("a <= b", POSSIBLE),
+        ("a + b = 100", POSSIBLE),
+        (["a <= c", "c <= b"], POSSIBLE),  # tied through a third column
+        ("a <= c", PROVEN),  # there is always such a c
+        ("a < 5", POSSIBLE),  # of one column alone
+        ("c < d", PROVEN),
+    ],
+)
+def test_what_a_statement_ties_together_is_possible_only(given, wanted):
+    assert gaps(given) == wanted
+
+
+def test_a_domain_counts_as_a_constraint_of_its_column():
+    rows = [["a", "b", "y"], ["< 5", "", "p"]]
+    limited = {"a": "number", "b": {"type": "number", "domain": "< 3"}}
+    assert gaps("a <= b", rows, limited) == POSSIBLE
+    assert gaps("a <= b", rows) == PROVEN
+
+
+def test_a_table_of_one_input_heeds_a_statement_of_its_column():
+    rows = [["< 5", "p"]]
+    assert gaps("a < 5", rows, {"a": "number"}) == POSSIBLE
+    assert gaps("a < c", rows, {"a": "number"}) == PROVEN
+    overlapping = kivvet.RuleTable(
+        "t", {"a": "number"}, {"y": "text"}, [["< 5", "p"], [">= 4", "q"]], given="a <> 4.5"
+    )
+    assert [(one.possible, one.severity) for one in overlapping.check().of_kind("overlap")] == [
+        (True, "warning")
+    ]
+
+
+BOOK = {
+    "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "o.csv"\ncolumns = ["both"]\n',
+    "tables/place.toml": 'inputs.code = "text"\noutputs.river = "text"\noutputs.kind = "text"\nlookup = "place.csv"\n',
+    "tables/place.csv": "code,river,kind\n1,Elm,stream\n2,Fen,drain\n",
+    "tables/both.toml": """
+inputs.river = { type = "text", domain = ["Elm", "Fen"] }
+inputs.kind = { type = "text", domain = ["stream", "drain"] }
+outputs.both = "text"
+rows = [["river", "kind", "both"], ["Elm", "stream", "x"], ["Fen", "drain", "y"]]
+""",
+    "d.csv": "code\n1\n2\n",
+    "tables/station.toml": None,  # which has an output of the same name
+}
+
+
+def test_two_outputs_of_one_lookup_leave_possible_gaps_until_data_falls_there(tmp_path):
+    folder = write_book(tmp_path, BOOK)
+    book = kivvet.open_book(folder)
+    found = book.check(["both"]).of_kind("gap")
+    assert {(one.possible, one.severity, one.count) for one in found} == {(True, "warning", 0)}
+    assert book.apply_dataset("d").rows == 2, "a possible gap stops nothing"
+    (folder / "tables/place.csv").write_text("code,river,kind\n1,Elm,stream\n2,Elm,drain\n")
+    found = kivvet.open_book(folder).check(["both"]).of_kind("gap")
+    assert (False, "error", 1) in {(one.possible, one.severity, one.count) for one in found}
+
+
+def test_two_columns_of_the_source_leave_proven_gaps(tmp_path):
+    folder = write_book(tmp_path, {**BOOK, "d.csv": "river,kind\nElm,stream\n"})
+    assert {one.possible for one in kivvet.open_book(folder).check(["both"]).of_kind("gap")} == {False}
+
+
+def test_the_row_of_data_that_two_rows_match_is_counted_over_batches(tmp_path, monkeypatch):
+    from kivvet.io import csv_files
+
+    monkeypatch.setattr(csv_files, "_BLOCK_BYTES", 256)
+    rows = "".join(f"{number},0\n" for number in range(300))
+    folder = write_book(tmp_path, {
+        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "o.csv"\ncolumns = ["t"]\n',
+        "tables/t.toml": 'inputs.a = "integer"\noutputs.t = "text"\notherwise = { t = "none" }\nrows = [["a", "when", "t"], ["> 5", "b > 0 OR b > a", "x"], ["> 7", "b > 0 OR b > a", "y"]]\n',
+        "d.csv": f"a,b\n{rows}9,1\n",
+    })  # fmt: skip
+    with pytest.raises(kivvet.DataError, match="the first is row 301, which rows 1, 2 match"):
+        kivvet.open_book(folder).apply_dataset("d")
+    assert not (folder / "o.csv").exists()
