@@ -115,3 +115,23 @@ def test_columns_are_found_by_name_and_others_left_alone():
 def test_a_number_key_never_meets_a_text_key():
     with pytest.raises(TableError, match="holds int64; text is declared"):
         kivvet.RuleTable("t", {"key": "text"}, {"r": "text"}, lookup=pa.table({"key": [7], "r": ["x"]}))
+
+
+def test_any_frame_that_gives_an_arrow_stream_comes_back_as_its_kind():
+    class Stream:
+        def __init__(self, table):
+            self.table = pa.table(table)
+
+        def __len__(self):
+            return len(self.table)
+
+        def __arrow_c_stream__(self, requested_schema=None):
+            return self.table.__arrow_c_stream__(requested_schema)
+
+    table = kivvet.RuleTable("size", {"x": "number"}, {"size": "text"}, [("< 5", "low"), (">= 5", "high")])
+    frame = pa.table({"x": [1.0, None, 7.0]})
+    made = table.apply(Stream(frame))
+    assert isinstance(made, Stream) and made.table["size"].to_pylist() == ["low", None, "high"]
+    once = pa.RecordBatchReader.from_batches(frame.schema, frame.to_batches())
+    assert table.apply(once)["size"].to_pylist() == ["low", None, "high"]
+    assert isinstance(table.apply(frame.to_batches()[0]), pa.RecordBatch)

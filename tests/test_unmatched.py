@@ -48,3 +48,46 @@ def test_the_command_prints_a_view_csv_and_json(tmp_path):
 def test_nothing_unmatched_is_said(tmp_path):
     folder = write_book(tmp_path, {**TABLES, "d.csv": "code,other,year\na,a,1\n"})
     assert run("unmatched", "d", cwd=folder).out == "every value is held by a row\n"
+
+
+def test_keys_of_several_parts_are_added_filled_in_and_refreshed(tmp_path):
+    """Every part as the data has it, made columns too; what was there stays; the target follows."""
+    folder = write_book(tmp_path, {
+        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["code", "limit"]\n',
+        "tables/code.toml": 'inputs.raw = "text"\noutputs.code = "text"\nrows = [["a1", "A"], ["b1", "B"], ["c1", "C"]]\n',
+        "tables/limit.toml": 'inputs.code = { type = "text", column = "Code", fold = ["case"] }\ninputs.zone = "integer"\n'
+        'inputs.day = { type = "date", from = "since" }\noutputs.limit = "number"\nlookup = "limit.tsv"\n',
+        "tables/limit.tsv": "zone\tlimit\tCode\tsince\tnote\r\n7\t1.5\tA\t\tkept\r\n",
+        "d.csv": "raw,zone,day\na1,7,2026-01-01\nb1,7,2026-01-01\nb1,7,2026-01-02\nc1,8,2026-01-01\nzz,7,2026-01-01\n",
+    })  # fmt: skip
+    rows = folder / "tables/limit.tsv"
+    before = rows.read_bytes()
+    assert run("apply", "d", cwd=folder).code == 0
+    said = run("draft", "limit", "--extend", "--from", "d", cwd=folder)
+    assert rows.read_bytes() == before + b"7\t\tB\t\t2 rows\r\n8\t\tC\t\t1 row\r\n", said.err
+    again = run("draft", "limit", "--extend", "--from", "d", cwd=folder)
+    assert again.out == "limit knows every value of the data; nothing to add\n"
+    rows.write_bytes(rows.read_bytes().replace(b"7\t\tB", b"7\t2.5\tB"))
+    assert "stale" in run("status", cwd=folder).out
+    run("refresh", cwd=folder)
+    made = [line.split(",")[-1] for line in (folder / "out.csv").read_text().splitlines()[1:]]
+    assert made == ["1.5", "2.5", "2.5", "", ""]
+
+
+def test_what_the_inputs_take_as_one_value_is_added_once(tmp_path):
+    folder = write_book(tmp_path, {
+        "book.toml": 'title = "t"\n', "d.csv": "code\nNorth\nnorth \nNORTH\nSouth\nNorth\n",
+        "tables/place.toml": 'inputs.code = { type = "text", fold = ["case", "space"] }\noutputs.name = "text"\nlookup = "place.csv"\n',
+        "tables/place.csv": "code,name\nsouth,S\n",
+    })  # fmt: skip
+    assert run("draft", "place", "--extend", "--from", "d.csv", cwd=folder).code == 0
+    assert (folder / "tables/place.csv").read_text() == "code,name\nsouth,S\nNorth,\n"
+
+
+def test_keys_of_a_lookup_that_no_data_uses_are_a_note(tmp_path):
+    folder = write_book(
+        tmp_path, TABLES | {"tables/place.csv": "code,year,name\na,1,one\nb,2,two\nz,9,nine\n"}
+    )
+    found = {one.table: one for one in kivvet.open_book(folder).check().findings if one.kind == "unused"}
+    assert "meets 2 of 3 keys: (code = b, year = 2), (code = z, year = 9)" in found["place"].message
+    assert (found["place"].severity, found["place"].rows) == ("note", (2, 3))

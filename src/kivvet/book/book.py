@@ -276,7 +276,7 @@ class Book:
     def _applied(
         self, frame: Any, columns: Sequence[str | Mapping[str, Any]], *, with_report: bool
     ) -> Applied:
-        from kivvet.core.apply_frame import apply_plan, plan_for
+        from kivvet.core.apply_frame import apply_entries
         from kivvet.core.plan import parse_entries
 
         entries, faults = parse_entries(columns)
@@ -284,8 +284,7 @@ class Book:
         faults += [one for one in self.reading_findings if one.table in used and one.severity == "error"]
         if faults:
             raise TableError(faults)
-        plan = plan_for(frame, entries, self.tables, self.findings_of)
-        return apply_plan(frame, plan, with_report=with_report)
+        return apply_entries(frame, entries, self.tables, self.findings_of, with_report=with_report)
 
     def apply_dataset(self, name: str, *, on_rows: OnRows = lambda _: None) -> ApplyReport:
         """Write the target of a dataset: all rows of its source, with the new columns.

@@ -109,10 +109,7 @@ def _check_dataset(
         made = execution.apply(batch.column, batch.num_rows)
         for step, probe in zip(plan.steps, probes, strict=True):
             if probe is not None:
-                probe.see({
-                    one.name: batch.column(one.column) if one.from_source else made[one.column].as_column()
-                    for one in step.reads
-                })  # fmt: skip
+                probe.see(step.columns_of(batch.column, lambda name, made=made: made[name].as_column()))  # type: ignore[misc]
         on_rows(batch.num_rows)
     found = [*faults, *reader.faults()]
     for probe, report in zip(probes, execution.report().tables, strict=True):

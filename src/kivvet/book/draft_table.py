@@ -1,4 +1,4 @@
-"""Drafting tables into a book: new files, or rows added to a table's file that is otherwise left as it was."""
+"""Drafting tables into a book as new files."""
 
 from __future__ import annotations
 
@@ -9,31 +9,22 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-
 from kivvet.book.book import Book
 from kivvet.book.dataset import Dataset
 from kivvet.book.look_source import named_columns
-from kivvet.book.read_table import row_files
-from kivvet.book.reading import read_text, read_toml
-from kivvet.book.toml_places import TomlPlaces
-from kivvet.core.applied import value_counts
-from kivvet.core.columns import column_from_arrow
-from kivvet.core.conditions import Equals
 from kivvet.core.convert import convert_text
 from kivvet.core.draft import (
     MOST_DISTINCT,
     PairCounter,
     Wishes,
-    blank_rows,
     draft_from_examples,
     draft_from_values,
 )
 from kivvet.core.look import Look, LookBuilder
-from kivvet.core.table_text import row_lines, row_records, table_text
-from kivvet.core.tables import Input, Output, Row, RuleTable, TableParts, columns_of
-from kivvet.core.values import Value, ValueType, parse_value, write_value
-from kivvet.errors import BookError, DataError, OutputError, Place, listed, shown_path
+from kivvet.core.table_text import row_records, table_text
+from kivvet.core.tables import Input, Output, RuleTable, TableParts
+from kivvet.core.values import ValueType
+from kivvet.errors import BookError, DataError, OutputError, Place, shown_path
 from kivvet.io.files import replacing, unwritable
 from kivvet.io.sources import Source, is_parquet, open_source
 
@@ -113,8 +104,8 @@ def draft_table(
     rows_file = f"{name}.csv" if as_csv or table.n_rows > _MOST_INLINE else None
     texts = {path: table_text(table, rows_file)}
     if rows_file is not None:
-        texts[path.with_name(rows_file)] = _csv_text(row_records(table))
-    return Drafted(table, _written(texts))
+        texts[path.with_name(rows_file)] = csv_text(row_records(table))
+    return Drafted(table, write_files(texts))
 
 
 def draft_lookup(
@@ -162,7 +153,7 @@ def draft_lookup(
     target = path.with_name(f"{name}{data.path.suffix}")
     parts = TableParts(name, (about,), made, ())
     text = table_text(RuleTable.from_parts(parts), target.name).replace("\nrows = ", "\nlookup = ")
-    written = _written({path: text})
+    written = write_files({path: text})
     if data.path.resolve() != target.resolve():
         if target.exists() and not replace:
             path.unlink()
@@ -203,166 +194,16 @@ def _free_path(book: Book, name: str, *, replace: bool) -> Path:
     return path
 
 
-def _written(texts: dict[Path, str]) -> tuple[Path, ...]:
+def write_files(texts: dict[Path, str]) -> tuple[Path, ...]:
+    """Write texts to files, each replaced at once; return the files."""
     for path, text in texts.items():
         with replacing(path) as part:
             part.write_text(text, encoding="utf-8", newline="")
     return tuple(texts)
 
 
-def _csv_text(records: Sequence[Sequence[str]], delimiter: str = ",", line_end: str = "\n") -> str:
+def csv_text(records: Sequence[Sequence[str]], delimiter: str = ",", line_end: str = "\n") -> str:
+    """Return records as CSV."""
     buffer = io.StringIO()
     csv.writer(buffer, delimiter=delimiter, lineterminator=line_end).writerows(records)
     return buffer.getvalue()
-
-
-# Extending
-
-
-def extend_table(
-    book: Book, name: str, data: From, column: str | None = None, on_rows: OnRows = lambda _: None
-) -> Drafted:
-    """Add a row with blank results for each value of the data that a table does not know.
-
-    Every line that is there stays as it was. A table of ranges has no values to add; its gaps are what
-    `check` shows.
-    """
-    table = book.table(name)
-    if len(table.dimensions) > 1:
-        raise BookError(
-            f"table {name!r} has several inputs, so a single new value makes no row",
-            fix=f"its gaps, with rows to add, are shown by: kivvet check {name}",
-        )
-    about = table.inputs[0]
-    columns = [column] if column else _columns_read(data, name, about.name)
-    if not table.parts.is_complete:
-        raise BookError(f"table {name!r} has faults", fix=f"mend them first: kivvet check {name}")
-    if about.type in ("number", "date", "datetime") and table.lookup is None and not table.open_dimensions[0]:
-        raise BookError(
-            f"table {name!r} has ranges, not values",
-            fix="its gaps, with rows to add, are shown by: kivvet check " + name,
-        )
-    counted: dict[Value, int] = {}
-    for one in columns:
-        for value, n in _unknown_values(table, data, one, on_rows):
-            counted[value] = counted.get(value, 0) + n
-    unknown = sorted(counted.items(), key=lambda pair: -pair[1])
-    path = book.folder / "tables" / f"{name}.toml"
-    if not unknown:
-        return Drafted(table, ())
-    files = row_files(path)
-    rows = blank_rows(unknown, table.n_rows + 1, len(table.outputs))
-    target = files[0] if files else path
-    text, faults = read_text(target)
-    if faults:
-        raise BookError(faults[0].message, place=faults[0].places[0])
-    raw = target.read_bytes()
-    mark = "\ufeff" if raw.startswith(b"\xef\xbb\xbf") else ""
-    made = _appended_records(text, table, rows, target) if files else _inserted_rows(text, table, rows, path)
-    _written({target: mark + made})
-    return Drafted(Book(book.folder).table(name), (target,), len(unknown))
-
-
-def _columns_read(data: From, table: str, name: str) -> list[str]:
-    """Return the columns that a dataset reads as an input of a table, each once; the input's own name without one."""
-    if data.dataset is None:
-        return [name]
-    renamed = data.dataset.renamed
-    read = [entry.reads.get(name, name) for entry in data.dataset.entries if entry.table == table]
-    return list(dict.fromkeys(renamed.get(one, one) for one in read or [name]))
-
-
-def _unknown_values(table: RuleTable, data: From, column: str, on_rows: OnRows) -> list[tuple[Value, int]]:
-    """Return the values that no row holds, as the table's input types them, most frequent first."""
-    source = data.open()
-    named_columns(source, [column])
-    about = table.inputs[0]
-    found: dict[str, int] = {}
-    for batch in source.batches([column]):
-        array = batch.column(column)
-        if source.is_text:
-            converted = convert_text(array, about.type, data.words(column))
-            if converted.bad is not None:
-                example = array[int(np.flatnonzero(converted.bad)[0])].as_py()
-                raise DataError(
-                    f"column {column!r} holds {example!r}, which is no {about.type}",
-                    place=Place(shown_path(data.path)),
-                    fix=f"correct the data, or the type of input {about.name!r}",
-                )
-            array = converted.array
-        classified = table.compiled.classify(
-            {about.name: column_from_arrow(array, column)}, names={about.name: column}
-        )
-        mask = classified.labels == table.compiled.unmatched
-        if mask.any():
-            for text, n in value_counts(column_from_arrow(array, column), mask):
-                found[text] = found.get(text, 0) + n
-        on_rows(batch.num_rows)
-    ranked = sorted(found.items(), key=lambda pair: (-pair[1], pair[0]))
-    kind = "number" if about.type == "integer" else about.type
-    return [(parse_value(text, kind), n) for text, n in ranked]
-
-
-def _appended_records(text: str, table: RuleTable, rows: Sequence[Row], path: Path) -> str:
-    """Return a CSV text with records added at its end, in the order of its own headings."""
-    delimiter = "\t" if path.suffix == ".tsv" else ","
-    line_end = "\r\n" if "\r\n" in text else "\n"
-    headings = [one.strip() for one in next(csv.reader(io.StringIO(text), delimiter=delimiter))]
-    about = table.inputs[0]
-    place = next(index for index, one in enumerate(headings) if one in (about.column, about.name))
-    notes = (
-        headings.index("note")
-        if "note" in headings and not any(one.name == "note" for one in table.outputs)
-        else None
-    )
-    records = []
-    for row, plain in zip(
-        rows,
-        row_records(RuleTable.from_parts(TableParts(table.name, (about,), table.outputs, tuple(rows))))[1:],
-        strict=True,
-    ):
-        record = [""] * len(headings)
-        record[place] = plain[0] if table.lookup is None else _plain_value(row)
-        if notes is not None:
-            record[notes] = row.note
-        records.append(record)
-    end = "" if text.endswith(("\n", "\r")) or not text else line_end
-    return text + end + _csv_text(records, delimiter, line_end)
-
-
-def _plain_value(row: Row) -> str:
-    condition = row.conditions[0]
-    assert isinstance(condition, Equals)
-    return write_value(condition.value)
-
-
-def _inserted_rows(text: str, table: RuleTable, rows: Sequence[Row], path: Path) -> str:
-    """Return a TOML text with rows added at the end of its list, every other character as it was."""
-    document, _ = read_toml(path)
-    assert document is not None
-    places = TomlPlaces(text.replace("\r\n", "\n"), str(path))
-    line_end = "\r\n" if "\r\n" in text else "\n"
-    plain = text.replace("\r\n", "\n")
-    n_there = len(document.values["rows"])
-    headings = [str(cell) for cell in document.values["rows"][0]] if n_there else []
-    names = [one.name for one in columns_of(table.inputs, table.outputs)]
-    if len(table.outputs) > 1 and headings[: len(names)] != names:
-        raise BookError(
-            "has its columns in another order than inputs, outputs",
-            place=document.locate(("rows",)),
-            fix=f"begin its rows with {listed(names)}",
-        )
-    lines = row_lines(RuleTable.from_parts(TableParts(table.name, table.inputs, table.outputs, tuple(rows))))
-    added = "\n".join(lines[1:] if len(table.outputs) > 1 else lines) + "\n"
-    closing = places.ends[("rows",)]
-    if n_there:
-        last = places.ends[("rows", n_there - 1)]
-        if not plain[last:closing].lstrip().startswith(","):
-            plain = plain[:last] + "," + plain[last:]
-            closing += 1
-    start = plain.rfind("\n", 0, closing) + 1
-    if plain[start:closing].strip():  # the bracket stands at the end of a line of rows
-        plain = f"{plain[:closing].rstrip()}\n{added}{plain[closing:]}"
-    else:
-        plain = plain[:start] + added + plain[start:]
-    return plain.replace("\n", line_end) if line_end != "\n" else plain

@@ -62,7 +62,8 @@ def command(
       kivvet draft station --from stations.csv --key "Station no."
       kivvet draft method --extend --from samples
     """
-    from kivvet.book.draft_table import data_named, draft_lookup, draft_table, extend_table
+    from kivvet.book.draft_table import data_named, draft_lookup, draft_table
+    from kivvet.book.extend_table import extend_table
     from kivvet.core.draft import Wishes
     from kivvet.show.draft import print_drafted, print_extended
     from kivvet.show.terminal import console, counting_rows

@@ -53,7 +53,7 @@ class TableReport:
     first_rows : mapping of str to int
         For unmatched values the first row of data that has them, counted from 1, as far as remembered.
     rows_by_row : tuple of int
-        For each row of the table the data rows it decided; empty for lookups.
+        For each row of the table the data rows it decided.
     """
 
     table: str
@@ -149,10 +149,7 @@ class Execution:
         """Return the columns made for one batch, by name, written or not."""
         made: dict[str, MadeColumn] = {}
         for stage in self.stages:
-            columns = {
-                one.name: column_named(one.column) if one.from_source else made[one.column].as_column()
-                for one in stage.step.reads
-            }
+            columns = stage.step.columns_of(column_named, lambda name: made[name].as_column())
             made.update(stage.apply(columns, self.n_rows))
         self.n_rows += n_rows
         return made
@@ -259,7 +256,7 @@ class _Stage:
                 counted.append((None, none))
             classes[name] = tuple(counted)
         ranked = sorted(self.unmatched.items(), key=lambda pair: (-pair[1], pair[0]))
-        by_row = tuple(counts[: table.n_rows].tolist()) if self.step.table.lookup is None else ()
+        by_row = tuple(self.counts[: table.n_rows].tolist())
         return TableReport(
             self.step.table.name, self.step.columns, total, total - unmatched - missing, missing, unmatched,
             classes, tuple(ranked), by_row, several, no_period, self.first_rows,
@@ -294,8 +291,13 @@ def combined_texts(columns: Mapping[str, Column], rows: pa.Array) -> list[str]:
     ]  # fmt: skip
 
 
-def combination_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
-    """Return every combination of values of the rows in `mask`, with how often each occurs."""
+def combinations(
+    columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]
+) -> list[tuple[tuple[str, ...], int]]:
+    """Return every combination of values of the rows in `mask` as texts, with how often each occurs."""
+    if len(columns) == 1:
+        (column,) = columns.values()
+        return [((text,), n) for text, n in value_counts(column, mask)]
     rows = pa.array(np.flatnonzero(mask))
     encoded = [
         pc.dictionary_encode(pa.array(_rows_of(column, rows)), null_encoding="encode")
@@ -303,14 +305,22 @@ def combination_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_
     ]
     codes = np.column_stack([one.indices.to_numpy(zero_copy_only=False) for one in encoded])
     different, counts = np.unique(codes, axis=0, return_counts=True)
-    made = []
-    for combination, n in zip(different.tolist(), counts.tolist(), strict=True):
-        values = [one.dictionary[code].as_py() for one, code in zip(encoded, combination, strict=True)]
-        pairs = zip(columns, values, strict=True)
-        made.append(
-            (", ".join(f"{name} = {'missing' if one is None else _text(one)}" for name, one in pairs), n)
-        )
-    return made
+    texts = [
+        ["missing" if value is None else _text(value) for value in one.dictionary.to_pylist()]
+        for one in encoded
+    ]
+    return [
+        (tuple(one[code] for one, code in zip(texts, combination, strict=True)), n)
+        for combination, n in zip(different.tolist(), counts.tolist(), strict=True)
+    ]
+
+
+def combination_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
+    """Return every combination of values of the rows in `mask`, ``site = 0007, year = 2026``, with how often it occurs."""
+    return [
+        (", ".join(f"{name} = {text}" for name, text in zip(columns, texts, strict=True)), n)
+        for texts, n in combinations(columns, mask)
+    ]
 
 
 def _rows_of(column: Column, rows: pa.Array) -> list[Any]:

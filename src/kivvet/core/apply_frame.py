@@ -24,8 +24,25 @@ _ROWS_A_BATCH = 1 << 23
 
 def apply_tables(frame: Any, tables: Sequence[RuleTable], *, with_report: bool = True) -> Applied:
     """Return `frame` with the outputs of tables as new columns, and the report."""
-    plan = plan_for(frame, [Entry(table.name) for table in tables], {table.name: table for table in tables})
-    return apply_plan(frame, plan, with_report=with_report)
+    return apply_entries(
+        frame, [Entry(table.name) for table in tables], {table.name: table for table in tables}, with_report=with_report
+    )  # fmt: skip
+
+
+def apply_entries(
+    frame: Any,
+    entries: Sequence[Entry],
+    tables: Mapping[str, RuleTable],
+    findings_of: Callable[[RuleTable], Sequence[Finding]] = lambda table: table.findings,
+    *,
+    with_report: bool = True,
+) -> Applied:
+    """Return `frame` with the columns of the entries, and the report."""
+    if _is_pandas(frame) or not hasattr(frame, "__arrow_c_stream__"):
+        return apply_plan(frame, plan_for(frame, entries, tables, findings_of), with_report=with_report)
+    table = frame if isinstance(frame, pa.Table) else pa.table(frame)  # a stream is read once
+    applied = apply_plan(table, plan_for(table, entries, tables, findings_of), with_report=with_report)
+    return Applied(_same_kind(frame, applied.frame), applied.report)
 
 
 def plan_for(
@@ -54,8 +71,8 @@ def column_names(frame: Any) -> list[str]:
         names = list(pa.table(frame).column_names)
     else:
         raise DataError(
-            f"a {type(frame).__name__} is no frame", expected="a pandas.DataFrame or a pyarrow.Table",
-            fix="make one of the two from it",
+            f"a {type(frame).__name__} is no frame", expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
+            fix="make one of them from it",
         )  # fmt: skip
     if twice := sorted({name for name in names if names.count(name) > 1}):
         raise DataError(
@@ -69,13 +86,26 @@ def _is_pandas(frame: Any) -> bool:
 
 
 def apply_plan(frame: Any, plan: Plan, *, with_report: bool = True) -> Applied:
-    """Return `frame` with the written columns of the plan, and the report."""
+    """Return a pandas frame or Arrow table with the written columns of the plan, and the report."""
     execution = Execution(plan, with_report=with_report)
     if _is_pandas(frame):
         made = execution.apply(lambda name: column_from_pandas(frame[name]), len(frame))
         return Applied(_with_columns(frame, plan, made), execution.report())
-    table = frame if isinstance(frame, pa.Table) else pa.table(frame)
-    return Applied(_apply_to_arrow(table, plan, execution), execution.report())
+    return Applied(_apply_to_arrow(frame, plan, execution), execution.report())
+
+
+def _same_kind(frame: Any, table: pa.Table) -> Any:
+    """Return a table as the kind of frame given, if that kind can be made from any Arrow stream; else as it is."""
+    kind = type(frame)
+    if isinstance(frame, pa.Table):
+        return table
+    if isinstance(frame, pa.RecordBatch):
+        return table.combine_chunks().to_batches()[0] if len(table) else _empty_batch(table.schema)
+    try:
+        made = kind(table)
+    except Exception:  # the kinds of others may refuse in any way
+        return table
+    return made if hasattr(made, "__arrow_c_stream__") and len(made) == len(table) else table
 
 
 def _with_columns(frame: pd.DataFrame, plan: Plan, made: Mapping[str, MadeColumn]) -> pd.DataFrame:

@@ -245,6 +245,8 @@ def unused_rows(
     table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequence[str], known: Sequence[Finding]
 ) -> list[Finding]:
     """Return a note on the rows of a table that no data row was decided by, unless `known` says why."""
+    if table.lookup is not None:
+        return _unused_keys(table, used, datasets)
     explained = {
         one.rows[0] for one in known
         if one.table == table.name and one.rows and one.kind in ("shadowed", "duplicate", "conflict", "impossible")
@@ -260,6 +262,30 @@ def unused_rows(
     return [
         finding(
             "unused", f"no data of {listed(datasets)} meets {'row' if len(idle) == 1 else 'rows'} {listed(numbers)}: {shown}",
+            table=table.name, rows=numbers, places=places, count=0, remedy="nothing, unless you expected data there",
+        )
+    ]  # fmt: skip
+
+
+def _unused_keys(table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequence[str]) -> list[Finding]:
+    """Return a note on the rows of a lookup, with a key of their own, that no data row was decided by."""
+    index = table.index
+    first_of_group = np.unique(index.groups[index.groups >= 0], return_index=True)[1]
+    candidates = np.arange(len(used)) if index.ranges else np.flatnonzero(index.groups >= 0)[first_of_group]
+    idle = np.sort(candidates[used[candidates] == 0])
+    if not len(idle):
+        return []
+    assert table.lookup is not None
+    written = "({})" if len(table.inputs) > 1 else "{}"
+    keys = dict.fromkeys(written.format(table.lookup.shown_key(int(row))) for row in idle[:50])
+    shown = listed(keys, _MOST_VALUES)
+    shown += ", ..." if len(idle) > 50 else ""
+    numbers = tuple(int(row) + 1 for row in idle[:_MOST_EXAMPLES])
+    places = tuple(place for row in numbers[:20] if (place := table.lookup.locate_row(row)) is not None)
+    what = "rows" if index.ranges else "keys"
+    return [
+        finding(
+            "unused", f"no data of {listed(datasets)} meets {len(idle):,} of {len(candidates):,} {what}: {shown}",
             table=table.name, rows=numbers, places=places, count=0, remedy="nothing, unless you expected data there",
         )
     ]  # fmt: skip

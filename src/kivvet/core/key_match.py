@@ -65,6 +65,11 @@ class KeyMatch:
         DataError
             If an input does not read columns of its column's type.
         """
+        if not self.finders and len(self.ranges) == 1 and self._outcome_of_cell is not None:
+            (one,) = self.ranges
+            return one.find(
+                columns[one.about.name], names.get(one.about.name, one.about.name), self._outcome_of_cell
+            )
         groups = self._groups(columns, names)
         if not self.ranges:
             return self._outcome_of_group[groups]
@@ -189,6 +194,12 @@ class KeyMatch:
         made[n_groups + 1] = self.missing
         made[:, -1] = self.missing
         return made.reshape(-1)
+
+    @cached_property
+    def _outcome_of_cell(self) -> Array | None:
+        """Where the range is all there is: the outcome of each cell, the last of a missing value."""
+        table, width = self._segment_table, self.index.ranges[0].n_cells + 1
+        return None if table is None else table[:width].astype(smallest_unsigned(self.no_period + 1))
 
     def _by_segment(self, groups: Array, cells: Array) -> Array:
         width = self.index.ranges[0].n_cells + 1
@@ -343,13 +354,22 @@ class _RangeFinder:
         self.cells = cells
         self._thresholds: dict[object, Array] = {}
 
-    def find(self, column: Column, name: str) -> Array:
-        """Return the cells of a column's values."""
+    def find(self, column: Column, name: str, labels: Array | None = None) -> Array:
+        """Return the label of the cell of each of a column's values: of cell c ``labels[c]``, or c itself.
+
+        Parameters
+        ----------
+        column : Column
+        name : str
+        labels : ndarray, shape (n_cells + 1,), optional
+            The last is the label of missing values.
+        """
         refuse_misfit(self.about, column, name)
-        missing = self.cells.n_cells
-        kind = smallest_unsigned(missing + 1)
+        if labels is None:
+            labels = np.arange(self.cells.n_cells + 1).astype(smallest_unsigned(self.cells.n_cells + 1))
+        missing = labels[-1]
         if isinstance(column, CodedColumn):
-            of_distinct = np.append(self.find(column.distinct, name), kind(missing))
+            of_distinct = np.append(self.find(column.distinct, name, labels), missing)
             codes = column.codes if column.valid is None else np.where(column.valid, column.codes, -1)
             return label_by_code(codes, of_distinct, with_counts=False)[0]
         if isinstance(column, TextColumn):
@@ -359,17 +379,16 @@ class _RangeFinder:
                 distinct = pa.array(
                     [fold_text(text, self.about.fold) for text in distinct.to_pylist()], pa.large_string()
                 )
-            places = count_texts_below(distinct, self.cells.cuts).astype(kind)
-            places[pc.equal(distinct, "").to_numpy(zero_copy_only=False)] = missing
+            found = labels[count_texts_below(distinct, self.cells.cuts)]
+            found[pc.equal(distinct, "").to_numpy(zero_copy_only=False)] = missing
             codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
-            return label_by_code(codes, np.append(places, kind(missing)), with_counts=False)[0]
-        labels = np.arange(missing).astype(kind)
+            return label_by_code(codes, np.append(found, missing), with_counts=False)[0]
+        of_cell = labels[:-1]
         if column.values.dtype.kind == "f":
-            labels = np.append(kind(missing), labels)  # what lies below -infinity is NaN
-        made, _ = label_by_thresholds(column.values, self._thresholds_for(column), labels, with_counts=False)
-        gone = missing_mask(column)
-        if gone.any():
-            made[gone] = missing
+            of_cell = np.append(missing, of_cell)  # what lies below -infinity is NaN
+        made, _ = label_by_thresholds(column.values, self._thresholds_for(column), of_cell, with_counts=False)
+        if column.valid is not None:
+            made[~column.valid] = missing
         return made
 
     def _thresholds_for(self, column: NumericColumn) -> Array:

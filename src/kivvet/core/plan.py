@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from kivvet.core.columns import Column
 from kivvet.core.findings import Finding, finding
 from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, did_you_mean, listed, near_name
@@ -89,6 +90,10 @@ class Step:
         """The columns of the inputs."""
         return tuple(one.column for one in self.reads[: len(self.table.inputs)])
 
+    def columns_of(self, source: Callable[[str], Column], made: Callable[[str], Column]) -> dict[str, Column]:
+        """Return the columns that it reads, by the names the table gives them, from where each is."""
+        return {one.name: (source if one.from_source else made)(one.column) for one in self.reads}
+
     @property
     def made(self) -> tuple[str, ...]:
         """The names of all columns it makes."""
@@ -114,6 +119,16 @@ class Plan:
 
     steps: tuple[Step, ...]
     written: tuple[str, ...]
+
+    def leading_to(self, wanted: Sequence[Step]) -> tuple[Step, ...]:
+        """Return the wanted steps and those that make what they read, in order."""
+        needed: set[str] = set()
+        kept = []
+        for step in reversed(self.steps):
+            if step in wanted or needed.intersection(step.made):
+                kept.append(step)
+                needed.update(one.column for one in step.reads if not one.from_source)
+        return tuple(reversed(kept))
 
     @property
     def source_columns(self) -> tuple[str, ...]:
