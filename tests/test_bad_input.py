@@ -27,6 +27,17 @@ def rules(*rows, head='"ph", "remark", "when", "ph_class"', more=""):
 CASES = {
     "source_is_not_there": (2, "apply", {"data/samples.csv": None, "data/sample.csv": SAMPLES}),
     "source_is_of_an_unknown_kind": (1, "apply", {"book.toml": BOOK.replace("samples.csv", "samples.doc", 1)}),
+    "headings_stand_further_down": (
+        1, "check",
+        {
+            "tables/station.csv": "Stations,,,\nof 2026,,,\nkeeper,Station no.,opened,river\nIda,007,,Elm\n",
+            "data/samples.csv": "Samples\n\n" + SAMPLES,
+        },
+    ),
+    "headings_on_line_is_no_number": (
+        1, "check",
+        {"tables/station.toml": STATION + "headings_on_line = 0\n", "book.toml": BOOK + 'headings_on_line = "first"\n'},
+    ),
     "table_is_not_there": (1, "apply", {"book.toml": BOOK.replace('"ph_class"', '"ph_clas"')}),
     "column_is_not_there": (1, "apply", {"data/samples.csv": SAMPLES.replace("ph,", "pH,")}),
     "column_of_types_is_not_there": (1, "apply", {"book.toml": BOOK.replace("{ station =", "{ staton =")}),

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet.core.columns import arrow_from_column, column_from_arrow, missing_mask
 from kivvet.core.convert import convert_text
-from kivvet.core.kernels import label_by_code, label_by_thresholds
+from kivvet.core.kernels import Thresholds, label_by_code, label_by_thresholds
 
 SIGN = kivvet.RuleTable(
     "sign",
@@ -197,7 +197,9 @@ def test_both_kernels_give_the_label_of_the_cell_and_count_it(values, thresholds
     array = np.array(values, np.float64)
     cells = [0 if np.isnan(v) else sum(v >= t for t in thresholds) for v in array]
     for dtype in (np.uint8, np.uint16):
-        made, counts = label_by_thresholds(array, thresholds, labels.astype(dtype), with_counts=True)
+        made, counts = label_by_thresholds(
+            array, Thresholds(thresholds), labels.astype(dtype), with_counts=True
+        )
         assert made.tolist() == [labels[cell] for cell in cells]
         assert counts.tolist() == [cells.count(cell) for cell in range(len(labels))]
 

@@ -23,6 +23,7 @@ from kivvet.io.csv_files import CsvSource, CsvTarget
 from kivvet.io.files import hash_bytes_of
 from kivvet.io.parquet_files import footer_start
 from tests.conftest import SMALL_BOOK, write_book
+from tests.conftest import kivvet as run
 
 BOOK = SMALL_BOOK["book.toml"]
 TO_PARQUET = {"book.toml": BOOK.replace("out/samples.csv", "out/samples.parquet")}
@@ -291,3 +292,27 @@ def test_columns_that_no_table_reads_pass_through_parquet_and_are_refused_in_csv
     with pytest.raises(kivvet.DataError, match="cannot be written as CSV"):
         applied(tmp_path, {"book.toml": book})
     assert kivvet.look(source)["list"].type == "other"
+
+
+def test_lines_above_the_headings_are_left_out_and_lines_still_count_from_the_top(tmp_path):
+    folder = write_book(tmp_path, {
+        "book.toml": SMALL_BOOK["book.toml"].replace("types", "headings_on_line = 3\ntypes"),
+        "data/samples.csv": 'A survey, "begun\n2026\n' + SMALL_BOOK["data/samples.csv"] + "5,007,x,\n",
+        "tables/station.toml": SMALL_BOOK["tables/station.toml"] + "headings_on_line = 2\n",
+        "tables/station.csv": "Stations\n" + SMALL_BOOK["tables/station.csv"] + "Eve,,,Oak\n",
+    })  # fmt: skip
+    said = run("check", cwd=folder).out
+    assert "at data/samples.csv:8" in said and "at tables/station.csv:5" in said
+    (folder / "data/samples.csv").write_text("Survey\n\n" + SMALL_BOOK["data/samples.csv"])
+    (folder / "tables/station.csv").write_text("Stations\n" + SMALL_BOOK["tables/station.csv"])
+    assert run("draft", "station", "--extend", "--from", "samples", cwd=folder).code == 0
+    assert (folder / "tables/station.csv").read_text() == "Stations\n" + SMALL_BOOK[
+        "tables/station.csv"
+    ] + ",9,,\n"
+    assert run("apply", cwd=folder).code == 0
+    assert [line.split(",")[-3] for line in (folder / "out/samples.csv").read_text().splitlines()[1:]] == [
+        "Elm",
+        "Ash",
+        "",
+        "Elm",
+    ]

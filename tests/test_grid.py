@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kivvet.core.grid import Grid
-from kivvet.core.kernels import label_by_thresholds
+from kivvet.core.kernels import Thresholds, label_by_thresholds
 
 FLOATS = st.one_of(
     st.floats(allow_nan=False, allow_infinity=False),
@@ -73,7 +73,7 @@ def test_long_columns_take_the_grid_and_are_right(spread, n_thresholds):
     values[::97] = np.nan
     thresholds = np.concatenate([[-np.inf], np.unique(rng.choice(values[~np.isnan(values)], n_thresholds))])
     labels = np.arange(len(thresholds) + 1, dtype=np.uint32)
-    made, counts = label_by_thresholds(values, thresholds, labels, with_counts=True)
+    made, counts = label_by_thresholds(values, Thresholds(thresholds), labels, with_counts=True)
     wanted = cells(thresholds, values)
     assert np.array_equal(made, wanted)
     assert np.array_equal(counts, np.bincount(wanted, minlength=len(labels)))

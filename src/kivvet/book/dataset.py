@@ -10,9 +10,10 @@ from typing import Any
 from kivvet.book.reading import Locate
 from kivvet.core.findings import Finding, finding
 from kivvet.core.plan import Entry, parse_entries
+from kivvet.core.table_parser import is_line_number
 from kivvet.core.values import VALUE_TYPES, ValueType
 from kivvet.errors import Place, did_you_mean, listed
-from kivvet.io.sources import SOURCE_ENDINGS, TARGET_ENDINGS
+from kivvet.io.sources import SOURCE_ENDINGS, TARGET_ENDINGS, Source, open_source
 
 DATASET_KEYWORDS = (
     "source",
@@ -23,6 +24,7 @@ DATASET_KEYWORDS = (
     "columns",
     "encoding",
     "delimiter",
+    "headings_on_line",
     "title",
     "note",
 )
@@ -59,10 +61,15 @@ class Dataset:
     entries: tuple[Entry, ...] = ()
     encoding: str = "utf-8"
     delimiter: str | None = None
+    headings_on_line: int = 1
     place: Place | None = None
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
         return (*self.missing_words, *self.missing_words_of.get(column, ()))
+
+    def open(self) -> Source:
+        """Return the opened source; `DataError` if it cannot be read."""
+        return open_source(self.source, self.encoding, self.delimiter, self.headings_on_line)
 
     def read_options(self) -> dict[str, Any]:
         """Return all that decides how the source is read, as plain values."""
@@ -70,6 +77,7 @@ class Dataset:
             "types": dict(self.types), "missing_words": list(self.missing_words),
             "missing_words_of": {name: list(words) for name, words in self.missing_words_of.items()},
             "encoding": self.encoding, "delimiter": self.delimiter,
+            **({"headings_on_line": self.headings_on_line} if self.headings_on_line > 1 else {}),
         }  # fmt: skip
 
 
@@ -161,12 +169,19 @@ def parse_dataset(
         given.get("columns", []), lambda path: locate((*root, "columns", *path))
     )
     faults += [_in_dataset(one, name) for one in entry_faults]
+    headings_on_line = given.get("headings_on_line", 1)
+    if not is_line_number(headings_on_line):
+        fault(
+            f"headings_on_line is the number of a line, from 1; found {headings_on_line!r}",
+            ("headings_on_line",),
+        )
+        headings_on_line = 1
     if source is None:
         return None, faults
     dataset = Dataset(
         name, folder / source, folder / target if target else None,
         {column: kind for column, kind in types.items() if kind in VALUE_TYPES}, tuple(words), words_of,
-        dict(renamed), tuple(entries), str(given.get("encoding", "utf-8")), given.get("delimiter"), locate(root),
+        dict(renamed), tuple(entries), str(given.get("encoding", "utf-8")), given.get("delimiter"), headings_on_line, locate(root),
     )  # fmt: skip
     return dataset, faults
 

@@ -49,11 +49,7 @@ class From:
     dataset: Dataset | None = None
 
     def open(self) -> Source:
-        return (
-            open_source(self.path, self.dataset.encoding, self.dataset.delimiter)
-            if self.dataset
-            else open_source(self.path)
-        )
+        return self.dataset.open() if self.dataset else open_source(self.path)
 
     def words(self, column: str) -> tuple[str, ...]:
         return self.dataset.words_that_mean_missing(column) if self.dataset else ()

@@ -71,7 +71,9 @@ def extend_table(
             {headings[key.name]: write_value(value) for key, value in zip(keys, values, strict=True)}
             | {"note": count(rows, "row")} for values, rows in unknown
         ]  # fmt: skip
-        made = _appended_records(text, table, records, target)
+        document, _ = read_toml(path)
+        line = document.values.get("headings_on_line", 1) if document is not None else 1
+        made = _appended_records(text, table, records, target, line)
     else:
         rows = blank_rows([(values[0], n) for values, n in unknown], table.n_rows + 1, len(table.outputs))
         extra = RuleTable.from_parts(TableParts(table.name, table.inputs, table.outputs, tuple(rows)))
@@ -198,11 +200,14 @@ def _batches_of_file(data: From, columns: Mapping[str, str], table: RuleTable, o
 # Files
 
 
-def _appended_records(text: str, table: RuleTable, fields: Iterable[Mapping[str, str]], path: Path) -> str:
+def _appended_records(
+    text: str, table: RuleTable, fields: Iterable[Mapping[str, str]], path: Path, headings_on_line: int = 1
+) -> str:
     """Return a CSV text with records added at its end, fields under its own headings."""
     delimiter = "\t" if path.suffix == ".tsv" else ","
     line_end = "\r\n" if "\r\n" in text else "\n"
-    headings = [one.strip() for one in next(csv.reader(io.StringIO(text), delimiter=delimiter))]
+    below = "".join(io.StringIO(text, newline="").readlines()[headings_on_line - 1 :])
+    headings = [one.strip() for one in next(csv.reader(io.StringIO(below), delimiter=delimiter))]
     is_output = any(one.name == "note" for one in table.outputs)
     records = [
         ["" if heading == "note" and is_output else one.get(heading, "") for heading in headings]

@@ -36,7 +36,7 @@ def look_at_source(
     DataError
         If the file cannot be read, has no rows, or lacks a column.
     """
-    source = open_source(path, dataset.encoding, dataset.delimiter) if dataset else open_source(path)
+    source = dataset.open() if dataset else open_source(path)
     names = named_columns(source, columns)
     words = {name: dataset.words_that_mean_missing(name) for name in names} if dataset else {}
     builder = LookBuilder(names, words, dataset.types if dataset else None)

@@ -20,14 +20,14 @@ from kivvet.core.findings import Finding, finding
 from kivvet.core.plan import Plan
 from kivvet.core.values import ValueType
 from kivvet.errors import Place, count, did_you_mean, listed, shown_path
-from kivvet.io.sources import Source, open_source
+from kivvet.io.sources import Source
 
 _MOST_EXAMPLES = 3
 
 
 def source_of(dataset: Dataset) -> Source:
     """Return the opened source of a dataset; `DataError` if it cannot be read."""
-    return open_source(dataset.source, dataset.encoding, dataset.delimiter)
+    return dataset.open()
 
 
 def types_read(

@@ -7,7 +7,7 @@ from typing import Any
 
 from kivvet.book.reading import Document, Locate, read_csv_rows, read_toml
 from kivvet.core.findings import Finding, finding
-from kivvet.core.table_parser import RowsAre, parse_table
+from kivvet.core.table_parser import RowsAre, is_line_number, parse_table
 from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, shown_path
 
@@ -70,8 +70,11 @@ def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, n
     file, faults = _named_file(definition["lookup"], "lookup", path, document, name)
     if file is None:
         return faults
+    headings_on_line = definition.get("headings_on_line", 1)
+    if not is_line_number(headings_on_line):
+        return []  # the parser of tables says so
     try:
-        frame = read_frame(file)
+        frame = read_frame(file, headings_on_line)
     except DataError as error:
         return [
             finding(
@@ -82,7 +85,11 @@ def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, n
                 remedy=error.fix or "",
             )
         ]
-    metadata = {SOURCE_FILE: f"{shown_path(file)}\n{file}".encode()} if file.suffix in _ROW_FILES else None
+    metadata = (
+        {SOURCE_FILE: f"{shown_path(file)}\n{file}\n{headings_on_line - 1}".encode()}
+        if file.suffix in _ROW_FILES
+        else None
+    )
     definition["lookup"] = frame.replace_schema_metadata(metadata)
     return []
 

@@ -16,7 +16,7 @@ import numpy.typing as npt
 from kivvet.core.kernels import CHUNK, Array, Counts
 
 _FEWEST_BUCKETS, _MOST_BUCKETS = 1 << 12, 1 << 20
-_BUCKETS_A_THRESHOLD = 8
+_BUCKETS_A_THRESHOLD = 32
 
 Buckets = npt.NDArray[np.int64]
 
@@ -88,7 +88,7 @@ class Grid:
             buckets = np.empty(len(inner), np.int64)
             with np.errstate(all="ignore"):
                 grid.place(inner, buckets, np.empty_like(inner))
-            n_crowded = len(buckets) - len(np.unique(buckets))
+            n_crowded = int(np.count_nonzero(np.diff(buckets) == 0))
             placed.append((n_crowded, len(placed), grid, buckets))
         _, _, self.grid, buckets = min(placed, key=lambda one: one[:2])
         everywhere = np.arange(self.grid.n_buckets)

@@ -18,7 +18,14 @@ import pyarrow.compute as pc
 from kivvet.core.axes import Axis, TextAxis
 from kivvet.core.cells import NO_ROW, Spans, labels_by_stretch, lowest_rows, row_masks
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, TextColumn, missing_mask
-from kivvet.core.kernels import Array, Counts, label_by_code, label_by_thresholds, smallest_unsigned
+from kivvet.core.kernels import (
+    Array,
+    Counts,
+    Thresholds,
+    label_by_code,
+    label_by_thresholds,
+    smallest_unsigned,
+)
 from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.shapes import shape_pattern
 from kivvet.core.tables import Input
@@ -143,7 +150,7 @@ class InputCoder:
         self.axis = axis
         self.regions = regions
         self.labelling = labelling
-        self._thresholds: dict[object, tuple[Array, Array]] = {}
+        self._thresholds: dict[object, tuple[Thresholds, Array]] = {}
 
     def label(
         self, column: Column, labels: Array | None = None, *, with_counts: bool = False, name: str = ""
@@ -218,7 +225,7 @@ class InputCoder:
                 by_number[self.labelling.missing] += int(np.count_nonzero(gone))
         return made, by_number
 
-    def _thresholds_for(self, column: NumericColumn) -> tuple[Array, Array]:
+    def _thresholds_for(self, column: NumericColumn) -> tuple[Thresholds, Array]:
         if self.about.type == "integer" and column.values.dtype.kind == "f":
             _need_whole(column, self.about)
         key = (column.values.dtype, column.kind, column.scale, column.unit, column.tz)
@@ -226,7 +233,7 @@ class InputCoder:
             thresholds, numbers = thresholds_of(self.regions, column, self.about, self.labelling)
             if column.values.dtype.kind == "f":
                 numbers[0] = self.labelling.missing  # NaN
-            self._thresholds[key] = thresholds, numbers
+            self._thresholds[key] = Thresholds(thresholds), numbers
         return self._thresholds[key]
 
     # Codes

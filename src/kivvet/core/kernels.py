@@ -9,10 +9,14 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
+
+if TYPE_CHECKING:
+    from kivvet.core.grid import Grid
 
 CHUNK = 65_536
 _MOST_COMPARISONS = 24
@@ -41,15 +45,37 @@ def in_threads(work: Callable[[int, int], None], n_rows: int) -> None:
         list(pool.map(work, ends[:-1], ends[1:]))
 
 
+class Thresholds:
+    """Increasing values between which the cells of a column lie, with a grid over them once one is needed.
+
+    Parameters
+    ----------
+    values : ndarray, shape (n_thresholds,)
+    """
+
+    def __init__(self, values: Array) -> None:
+        self.values = values
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    @cached_property
+    def grid(self) -> Grid:
+        """The grid, worked out once."""
+        from kivvet.core.grid import Grid
+
+        return Grid(self.values)
+
+
 def label_by_thresholds(
-    values: Array, thresholds: Array, labels: Array, *, with_counts: bool
+    values: Array, thresholds: Thresholds, labels: Array, *, with_counts: bool
 ) -> tuple[Array, Counts | None]:
     """Return for each value the label of the cell it lies in.
 
     Parameters
     ----------
     values : ndarray, shape (n_rows,)
-    thresholds : ndarray, of the dtype of `values`, increasing
+    thresholds : Thresholds, of the dtype of `values`
         A value v lies in cell i if exactly i thresholds are <= v. NaN lies in cell 0.
     labels : ndarray of unsigned integers, shape (len(thresholds) + 1,)
     with_counts : bool
@@ -60,12 +86,10 @@ def label_by_thresholds(
     tuple of (ndarray of the dtype of labels, shape (n_rows,); ndarray of int64 by cell, or None)
     """
     if labels.dtype == np.uint8 and len(thresholds) <= _MOST_COMPARISONS:
-        return _in_threads(_compare_and_add, values, labels, with_counts, thresholds)
+        return _in_threads(_compare_and_add, values, labels, with_counts, thresholds.values)
     is_plain = values.dtype.kind in "fi" or (values.dtype.kind == "u" and values.dtype.itemsize < 8)
     if is_plain and len(thresholds) >= _FEWEST_FOR_GRID and len(values) >= _ROWS_FOR_GRID:
-        from kivvet.core.grid import Grid
-
-        grid = Grid(thresholds)
+        grid = thresholds.grid
 
         def by_grid(
             part: Array, _: None, of_cell: Array, out: Array, counts: Counts | None, *rows: int
@@ -73,7 +97,7 @@ def label_by_thresholds(
             grid.label(part, of_cell, out, counts, *rows)
 
         return _in_threads(by_grid, values, labels, with_counts, None)
-    return _in_threads(_search, values, labels, with_counts, thresholds)
+    return _in_threads(_search, values, labels, with_counts, thresholds.values)
 
 
 def label_by_code(codes: Array, labels: Array, *, with_counts: bool) -> tuple[Array, Counts | None]:

@@ -26,7 +26,14 @@ from kivvet.core.columns import (
     missing_mask,
 )
 from kivvet.core.input_coder import count_texts_below, refuse_misfit
-from kivvet.core.kernels import Array, in_threads, label_by_code, label_by_thresholds, smallest_unsigned
+from kivvet.core.kernels import (
+    Array,
+    Thresholds,
+    in_threads,
+    label_by_code,
+    label_by_thresholds,
+    smallest_unsigned,
+)
 from kivvet.core.lookup_index import KeyCodes, RangeCells
 from kivvet.core.tables import Input, RuleTable
 from kivvet.core.text_keys import TextKeys
@@ -352,7 +359,7 @@ class _RangeFinder:
     def __init__(self, about: Input, cells: RangeCells) -> None:
         self.about = about
         self.cells = cells
-        self._thresholds: dict[object, Array] = {}
+        self._thresholds: dict[object, Thresholds] = {}
 
     def find(self, column: Column, name: str, labels: Array | None = None) -> Array:
         """Return the label of the cell of each of a column's values: of cell c ``labels[c]``, or c itself.
@@ -391,7 +398,7 @@ class _RangeFinder:
             made[~column.valid] = missing
         return made
 
-    def _thresholds_for(self, column: NumericColumn) -> Array:
+    def _thresholds_for(self, column: NumericColumn) -> Thresholds:
         """Return the cuts in the column's own type; bounds that are one value there leave no cell between them."""
         key = (column.values.dtype, column.kind, column.scale, column.unit, column.tz)
         if key not in self._thresholds:
@@ -409,7 +416,7 @@ class _RangeFinder:
             if dtype.kind == "f":
                 places = [-np.inf, *places]
             made = np.array(places, dtype)
-            self._thresholds[key] = np.maximum.accumulate(made) if len(made) else made
+            self._thresholds[key] = Thresholds(np.maximum.accumulate(made) if len(made) else made)
         return self._thresholds[key]
 
 

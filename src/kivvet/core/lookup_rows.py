@@ -18,7 +18,8 @@ from kivvet.errors import Place, count, did_you_mean, listed
 if TYPE_CHECKING:
     from kivvet.core.tables import Input, Output
 
-#: Metadata of a frame of lookup rows: the file it was read from, so that rows can be placed in it.
+#: Metadata of a frame of lookup rows: the file it was read from, as shown and as opened, and the lines above its
+#: headings, so that rows can be placed in it.
 SOURCE_FILE = b"kivvet.file"
 
 
@@ -160,7 +161,7 @@ class _LookupReader:
                 finding(
                     "unknown-column", f"the lookup has {'two columns' if is_twice else 'no column'} {wanted!r}", table=self.table,
                     places=(self.place,) if self.place else (),
-                    remedy="rename one of them" if is_twice else did_you_mean(wanted, names) or f"its columns: {listed(names, 20)}{_hint_at_header(names)}",
+                    remedy="rename one of them" if is_twice else did_you_mean(wanted, names) or f"its columns: {listed(names, 20)}",
                 )
             )  # fmt: skip
             return None
@@ -194,16 +195,6 @@ def _folded(array: pa.Array, about: Input) -> pa.Array:
     return pa.array([None if v is None else fold_text(v, about.fold) for v in array.to_pylist()], pa.string())
 
 
-def _hint_at_header(names: list[str]) -> str:
-    """Return the advice for a file whose headings do not stand in its first row."""
-    odd = [name for name in names if not name.strip() or name[:1].isdigit()]
-    return (
-        "; if the headings do not stand in the first row, remove what stands above them"
-        if len(odd) > len(names) / 2
-        else ""
-    )
-
-
 def _heading(one: Input | Output, names: list[str]) -> str | None:
     """Return the heading of an input or output: its `column`, else its name."""
     return next((name for name in (one.column, one.name) if name is not None and name in names), None)
@@ -232,28 +223,30 @@ def _row_locator(frame: pa.Table) -> Callable[[int], Place | None]:
     file = (frame.schema.metadata or {}).get(SOURCE_FILE)
     if file is None:
         return lambda _: None
-    name, path = file.decode().split("\n")
+    name, path, lines_above = file.decode().split("\n")
     lines: list[int] = []
 
     def locate(row: int) -> Place | None:
         if not lines:
-            lines.extend(_lines_of_records(path))
+            lines.extend(_lines_of_records(path, int(lines_above)))
         return Place(name, lines[row] if row < len(lines) else None)
 
     return locate
 
 
-def _lines_of_records(path: str) -> list[int]:
+def _lines_of_records(path: str, lines_above: int) -> list[int]:
     """Return the line on which each record of a CSV file begins, the header first."""
     import csv
 
-    starts, at = [], 1
+    starts, at = [], lines_above + 1
     with open(path, encoding="utf-8-sig", newline="") as file:  # noqa: PTH123
+        for _ in range(lines_above):
+            file.readline()
         reader = csv.reader(file)
         for record in reader:
             if record:
                 starts.append(at)
-            at = reader.line_num + 1
+            at = lines_above + reader.line_num + 1
     return starts or [1]
 
 

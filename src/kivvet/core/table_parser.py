@@ -46,7 +46,7 @@ from kivvet.core.values import (
 from kivvet.errors import Place, did_you_mean, listed, near_name
 
 TABLE_KEYWORDS = (
-    "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "severity",
+    "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "headings_on_line", "severity",
     "given",
 )  # fmt: skip
 INPUT_KEYWORDS = (
@@ -57,6 +57,13 @@ OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "combine", "se
 COMBINES = ("list", "join", "sum", "min", "max", "count", "flags")
 
 Path = tuple[str | int, ...]
+
+
+def is_line_number(given: object) -> bool:
+    """Whether a value of a book is the number of a line."""
+    return isinstance(given, int) and not isinstance(given, bool) and given >= 1
+
+
 Locate = Callable[[Path], Place | None]
 RowsAre = Literal["inline", "file", "unreadable"]
 
@@ -138,6 +145,10 @@ class _TableParser:
             )  # fmt: skip
         elif "rows" in self.definition:
             rows = self.parse_rows(inputs, outputs)
+        elif not is_line_number(line := self.definition.get("headings_on_line", 1)):
+            self.fault(
+                "syntax", f"headings_on_line is the number of a line, from 1; found {line!r}", ("headings_on_line",)
+            )  # fmt: skip
         else:
             lookup, faults = parse_lookup(
                 self.definition["lookup"], inputs, outputs, self.locate(("lookup",)), self.name

@@ -6,6 +6,7 @@ import codecs
 import csv
 import gzip
 import io
+import itertools
 import math
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -20,6 +21,7 @@ from kivvet.errors import DataError, Place, count, shown_path
 from kivvet.io.files import unreadable
 
 _BLOCK_BYTES = 4 << 20
+_LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
 _NEEDS_QUOTES = '[",\r\n]'
 
 
@@ -32,6 +34,8 @@ class CsvSource:
     encoding : str
     delimiter : str or None
         None: a tab for .tsv, else a comma.
+    headings_on_line : int
+        The line of the headings, counted from 1; what stands above is left out.
 
     Raises
     ------
@@ -41,9 +45,12 @@ class CsvSource:
 
     is_text = True
 
-    def __init__(self, path: Path, encoding: str = "utf-8", delimiter: str | None = None) -> None:
+    def __init__(
+        self, path: Path, encoding: str = "utf-8", delimiter: str | None = None, headings_on_line: int = 1
+    ) -> None:
         self.path = path
         self.encoding = encoding
+        self.lines_above = headings_on_line - 1
         try:
             codecs.lookup(encoding)
         except LookupError as error:
@@ -60,43 +67,68 @@ class CsvSource:
     def _headings(self) -> list[str]:
         try:
             with self._open_text() as file:
-                record = next(csv.reader(file, delimiter=self.delimiter), None)
+                reader = csv.reader(file, delimiter=self.delimiter)
+                record = next(reader, None)
+                below = list(itertools.islice(reader, _LINES_LOOKED_AT))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
         except UnicodeDecodeError:
             self._explain()
         except csv.Error as error:
             raise DataError(f"not valid CSV: {error}", place=Place(shown_path(self.path), 1)) from error
-        place = Place(shown_path(self.path), 1)
-        if not record:
+        place = Place(shown_path(self.path), self.lines_above + 1)
+        if not record and not below:
             raise DataError(
                 "the file is empty", place=place, expected="a line of headings, then one line a row"
             )
-        names = [name.strip() for name in record]
+        names = [name.strip() for name in record or [""]]
+        elsewhere = (
+            self._headings_below(names, below) if 2 * names.count("") >= len(names) or len(names) == 1 else ""
+        )
         twice = sorted({name for name in names if names.count(name) > 1})
         if twice:
             raise DataError(
                 f"two columns are named {twice[0]!r}",
                 place=place,
                 expected="headings that differ",
-                fix="rename one of them",
+                fix=elsewhere or "rename one of them",
             )
         if "" in names:
             raise DataError(
                 f"column {names.index('') + 1} has no heading",
                 place=place,
                 expected="a heading for each column",
-                fix="name it, or take out the column",
+                fix=elsewhere or "name it, or take out the column",
             )
+        if elsewhere and len(names) == 1:
+            raise DataError(
+                f"the first line is {names[0]!r}, and more fields follow below", place=place,
+                expected="a line of headings, then one line a row", fix=elsewhere,
+            )  # fmt: skip
         return names
+
+    def _headings_below(self, names: Sequence[str], below: Sequence[Sequence[str]]) -> str:
+        """Return how to point at the headings, where they seem to stand further down; else nothing."""
+        widest = max((len(record) for record in below), default=0)
+        if len(names) == widest and "" not in names:
+            return ""
+        for line, record in enumerate(below, self.lines_above + 2):
+            fields = [one.strip() for one in record]
+            if len(fields) == widest > 1 and all(fields) and len(set(fields)) == widest:
+                return f"if the headings stand on line {line}, say so: headings_on_line = {line}"
+        return ""
 
     def _open_text(self) -> IO[str]:
         encoding = (
             "utf-8-sig" if self.encoding.lower().replace("_", "-") in ("utf-8", "utf8") else self.encoding
         )
-        if self.is_compressed:
-            return gzip.open(self.path, "rt", encoding=encoding, newline="")
-        return self.path.open(encoding=encoding, newline="")
+        file: IO[str] = (
+            gzip.open(self.path, "rt", encoding=encoding, newline="")  # noqa: SIM115 - the caller closes it
+            if self.is_compressed else self.path.open(encoding=encoding, newline="")
+        )  # fmt: skip
+        for _ in range(self.lines_above):
+            file.readline()
+        return file
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
@@ -148,7 +180,7 @@ class CsvSource:
         with self._open_text() as file:
             reader = csv.reader(file, delimiter=self.delimiter)
             next(reader)
-            return reader.line_num
+            return self.lines_above + reader.line_num
 
     def _count_quotes(self) -> int:
         """Return how many quotes stand in the file: only with quotes may a field hold a line end."""
@@ -168,7 +200,7 @@ class CsvSource:
                 if record:
                     number += 1
                     if number == row:
-                        return line
+                        return self.lines_above + line
                 line = reader.line_num + 1
         return None
 
@@ -185,7 +217,7 @@ class CsvSource:
                 line, ragged = 1, []
                 for record in reader:
                     if record and len(record) != len(self.names):
-                        ragged.append((line, len(record)))
+                        ragged.append((self.lines_above + line, len(record)))
                     line = reader.line_num + 1
         except UnicodeDecodeError as fault:
             raise DataError(
@@ -195,12 +227,12 @@ class CsvSource:
         except csv.Error as fault:
             if "unexpected end" in str(fault):
                 raise DataError(
-                    "a quote is not closed", place=Place(name, line), found="the end of the file within a field",
+                    "a quote is not closed", place=Place(name, self.lines_above + line), found="the end of the file within a field",
                     fix='close the quote; a quote within a quoted field is doubled: ""',
                 ) from None  # fmt: skip
             raise DataError(
                 f"not valid CSV: {fault}",
-                place=Place(name, reader.line_num),
+                place=Place(name, self.lines_above + reader.line_num),
                 fix='a quote within a quoted field is doubled: ""',
             ) from None
         if ragged:

@@ -10,8 +10,8 @@ from kivvet.errors import DataError, Place, shown_path
 from kivvet.io.csv_files import CsvSource
 
 
-def read_frame(path: Path) -> pa.Table:
-    """Return the rows of a file.
+def read_frame(path: Path, headings_on_line: int = 1) -> pa.Table:
+    """Return the rows of a file; `headings_on_line` is for CSV and TSV.
 
     Raises
     ------
@@ -19,7 +19,7 @@ def read_frame(path: Path) -> pa.Table:
         If it cannot be read, or is not what its name says.
     """
     if path.suffix in (".csv", ".tsv"):
-        return CsvSource(path).read_all()
+        return CsvSource(path, headings_on_line=headings_on_line).read_all()
     try:
         return _READERS[path.suffix](path)
     except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:

@@ -14,7 +14,9 @@ SOURCE_ENDINGS = (".csv", ".tsv", ".csv.gz", ".tsv.gz", ".parquet")
 TARGET_ENDINGS = (".csv", ".tsv", ".parquet")
 
 
-def open_source(path: Path, encoding: str = "utf-8", delimiter: str | None = None) -> Source:
+def open_source(
+    path: Path, encoding: str = "utf-8", delimiter: str | None = None, headings_on_line: int = 1
+) -> Source:
     """Return the source at `path`.
 
     Raises
@@ -25,7 +27,7 @@ def open_source(path: Path, encoding: str = "utf-8", delimiter: str | None = Non
     if is_parquet(path):
         return ParquetSource(path)
     if path.name.lower().endswith(SOURCE_ENDINGS):
-        return CsvSource(path, encoding, delimiter)
+        return CsvSource(path, encoding, delimiter, headings_on_line)
     raise UnopenableError(
         "is of a kind this version does not read",
         place=Place(shown_path(path)),
