@@ -1,35 +1,51 @@
-"""Reading a condition formula: text becomes a tree, or an error that points at the place."""
+"""Reading a formula: text becomes a tree, or an error that points at the place."""
 
 from __future__ import annotations
 
 import datetime as dt
 import functools
 import re
+from collections.abc import Sequence
 from decimal import Decimal
 from importlib import resources
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any, Literal, cast
 
+from kivvet.core.formulas.functions import DATE_PARTS, FUNCTIONS, MEANT, NEED_ORDER, TAKE_FRAMES, TIME_PARTS
 from kivvet.core.formulas.tree import (
+    CAST_WORDS,
     And,
     Arithmetic,
+    Call,
+    Case,
+    Cast,
     ColumnName,
     Comparison,
-    Condition,
     Constant,
-    Expression,
+    Frame,
     IsNull,
     Not,
     Operator,
     Or,
+    OrderItem,
+    Tree,
+    Window,
+    is_condition,
+    walk,
 )
-from kivvet.core.values import LiteralError, parse_value
+from kivvet.core.values import FOLDS, LiteralError, ValueType, parse_value
+from kivvet.errors import did_you_mean, listed
 
 if TYPE_CHECKING:
-    from lark import Lark, Token, Tree
+    from lark import Lark
 
 LONGEST_FORMULA = 4_000
 _DEEPEST = 40
-_MOST_SIGNS = 200  # of + - * and NOT; each is one level of the tree
+_MOST_SIGNS = 200  # of + - * / || and NOT; each is one level of the tree
+_UNBOUNDED = Decimal("Infinity")
+_CAST_KINDS: dict[str, ValueType] = {
+    **{word: kind for kind, word in CAST_WORDS.items()}, "VARCHAR": "text", "CHAR": "text", "INT": "integer",
+    "BIGINT": "integer", "SMALLINT": "integer", "DOUBLE": "number", "REAL": "number", "FLOAT": "number", "DATETIME": "datetime",
+}  # fmt: skip
 
 
 class FormulaError(ValueError):
@@ -42,32 +58,57 @@ class FormulaError(ValueError):
         super().__init__(problem)
 
 
-def parse_condition_formula(text: str) -> Condition:
-    """Return the tree of a condition such as ``flow > capacity AND method = 'strip'``.
+def pointed_at(text: str, offset: int) -> str:
+    """Return the line of a formula that holds a place, and below it a caret under the place."""
+    start = text.rfind("\n", 0, offset) + 1
+    line = text[start:].split("\n", 1)[0]
+    first = max(0, offset - start - 60)
+    shown = line[first : first + 100]
+    return f"{shown}\n{' ' * (offset - start - first)}^"
+
+
+def parse_formula(text: str) -> Tree:
+    """Return the tree of a formula such as ``flow * nitrate * 86.4``.
 
     Raises
     ------
     FormulaError
         With the offset into `text`.
     """
-    from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedToken, VisitError
+    from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedToken
 
     if len(text) > LONGEST_FORMULA:
         raise FormulaError(
             f"a formula has at most {LONGEST_FORMULA:,} characters; this one has {len(text):,}", 0
         )
+    if not text.strip():
+        raise FormulaError("the formula is empty", 0, "for example flow * nitrate")
     _check_depth(text)
     try:
         tree = _parser().parse(text)
     except (UnexpectedCharacters, UnexpectedToken, UnexpectedEOF) as error:
         raise _syntax_error(text, error) from None
-    try:
-        made = _Reader().read(tree.children[0])
-    except VisitError as error:  # pragma: no cover - lark wraps nothing here
-        raise FormulaError(str(error), 0) from None
-    if not isinstance(made, (Comparison, IsNull, And, Or, Not)):
-        raise FormulaError("a condition is expected, such as flow > 5; this is a value", 0)
-    return made
+    return _Reader().read(tree.children[0])
+
+
+def parse_condition_formula(text: str) -> Tree:
+    """Return the tree of a condition such as ``flow > capacity AND method = 'strip'``; no windows are in it.
+
+    Raises
+    ------
+    FormulaError
+        With the offset into `text`.
+    """
+    made = parse_formula(text)
+    for one in walk(made):
+        if isinstance(one, Window):
+            raise FormulaError(
+                f"{one.name} looks at other rows, which a condition cannot", one.at,
+                "give the calculation a name in formulas.toml, and compare that",
+            )  # fmt: skip
+    if is_condition(made) or isinstance(made, (Call, Case, Cast)):
+        return made
+    raise FormulaError("a condition is expected, such as flow > 5; this is a value", 0)
 
 
 @functools.cache
@@ -75,22 +116,38 @@ def _parser() -> Lark:
     from lark import Lark
 
     grammar = (resources.files("kivvet.core.formulas") / "grammar.lark").read_text(encoding="utf-8")
-    return Lark(grammar, parser="lalr", propagate_positions=True, maybe_placeholders=False)
+    return Lark(grammar, parser="lalr", propagate_positions=True, maybe_placeholders=True)
+
+
+_SIGNS = re.compile(
+    r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|[()]|\|\||[-+*/]|\b(?i:not|case|end)\b|(?<![\w.])\d{4}-\d\d-\d\d(?!\w)"
+)
 
 
 def _check_depth(text: str) -> None:
     depth = signs = 0
-    pattern = r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|[()]|[-+*]|\b(?i:not)\b|(?<![\w.])\d{4}-\d\d-\d\d(?!\w)"
-    for match in re.finditer(pattern, text):
-        found = match.group()
-        depth += {"(": 1, ")": -1}.get(found, 0)
-        signs += found in ("+", "-", "*") or found.lower() == "not"
+    opened: list[int] = []
+    for match in _SIGNS.finditer(text):
+        found = match.group().lower()
+        if found == ")" and not opened:
+            raise FormulaError("a bracket is closed that was not opened", match.start(), "remove it")
+        if found == "(":
+            opened.append(match.start())
+        elif found == ")":
+            opened.pop()
+        depth += {"(": 1, ")": -1, "case": 1, "end": -1}.get(found, 0)
+        signs += found in ("+", "-", "*", "/", "||", "not")
         if depth > _DEEPEST:
             raise FormulaError(f"brackets are nested more than {_DEEPEST} deep", match.start())
         if signs > _MOST_SIGNS:
-            raise FormulaError(f"a formula has at most {_MOST_SIGNS} signs of + - * and NOT", match.start())
+            raise FormulaError(
+                f"a formula has at most {_MOST_SIGNS} signs of + - * / || and NOT", match.start(),
+                "give parts of it names of their own in formulas.toml",
+            )  # fmt: skip
         if found[0].isdigit():
             raise FormulaError(f"{found} would be a subtraction", match.start(), f"write DATE '{found}'")
+    if opened:
+        raise FormulaError("a bracket is not closed", opened[-1], "close it with )")
 
 
 def _syntax_error(text: str, error: Any) -> FormulaError:
@@ -100,8 +157,7 @@ def _syntax_error(text: str, error: Any) -> FormulaError:
     assert offset is not None
     rest = text[offset:]
     if is_at_end:
-        missing = text.count("(") - text.count(")")
-        return FormulaError("the formula ends too soon", offset, "close the bracket" if missing > 0 else "")
+        return FormulaError("the formula ends too soon", offset, "a column or a value belongs there")
     if rest.startswith("'"):
         return FormulaError("a text that does not end", offset, "close the quote: '...'")
     if rest.startswith('"'):
@@ -110,113 +166,377 @@ def _syntax_error(text: str, error: Any) -> FormulaError:
         return FormulaError("no such comparison", offset, "write = for equal and <> for not equal")
     word = re.match(r"\w+|.", rest, re.DOTALL)
     found = word.group() if word else rest
+    if found == "%":
+        return FormulaError("no such sign", offset, "write MOD(a, b) for the remainder")
     if found.lower() in ("and", "or", "not") or found in ("=", "<", ">"):
         return FormulaError(
             f"{found!r} is not expected here", offset, "a column or a value belongs before it"
         )
     return FormulaError(
         f"{found!r} is not expected here", offset,
-        "texts stand in 'single quotes', column names with blanks in \"double quotes\", dates as DATE '2026-04-01'",
+        "texts stand in 'single quotes', column names with blanks or like words of formulas in \"double quotes\", dates as DATE '2026-04-01'",
     )  # fmt: skip
+
+
+def _start(tree: Any) -> int:
+    """Return where a lark tree or token begins."""
+    if hasattr(tree, "start_pos"):
+        return int(tree.start_pos or 0)
+    return int(getattr(getattr(tree, "meta", None), "start_pos", 0) or 0)
 
 
 class _Reader:
     """Turns lark's tree into ours."""
 
-    def read(self, tree: Tree[Token] | Token) -> Condition | Expression:
-        kind, parts = str(tree.data), tree.children  # type: ignore[union-attr]
-        if kind in ("any_of", "all_of"):
-            return self.read(parts[0]) if len(parts) == 1 else self.joined(kind, parts)
-        if kind == "negated":
-            return Not(self.condition(parts[0]))
-        if kind == "comparison":
-            return Comparison(cast("Operator", str(parts[1])), self.value(parts[0]), self.value(parts[2]))
-        if kind in ("is_null", "is_not_null"):
-            return IsNull(self.value(parts[0]), kind == "is_not_null")
-        if kind in ("one_of", "none_of"):
-            subject = self.value(parts[0])
-            tests = tuple(Comparison("=", subject, self.value(part)) for part in parts[1:])
-            whole = Or(tests) if len(tests) > 1 else tests[0]
-            return whole if kind == "one_of" else Not(whole)
-        if kind in ("between", "not_between"):
-            subject, low, high = (self.value(part) for part in parts)
-            both = And((Comparison(">=", subject, low), Comparison("<=", subject, high)))
-            return both if kind == "between" else Not(both)
-        if kind == "alone":
-            return self.read(parts[0])
-        return self._value(kind, tree)
+    def read(self, tree: Any) -> Tree:
+        return cast("Tree", getattr(self, f"_{tree.data}")(tree, tree.children))
 
-    def joined(self, kind: str, parts: Any) -> Condition:
+    # Conditions
+
+    def _any_of(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self._all(parts, Or)
+
+    def _all_of(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self._all(parts, And)
+
+    def _all(self, parts: Sequence[Any], join: type[And] | type[Or]) -> Tree:
         """Return AND or OR of the parts; parts of the same kind become one with it."""
-        join = Or if kind == "any_of" else And
-        made: list[Condition] = []
-        for part in map(self.condition, parts):
-            made.extend(part.parts if isinstance(part, join) else [part])
+        if len(parts) == 1:
+            return self.read(parts[0])
+        made: list[Tree] = []
+        for part in parts:
+            one = self.condition(part)
+            made.extend(one.parts if isinstance(one, join) else [one])
         return join(tuple(made))
 
-    def _value(self, kind: str, tree: Any) -> Expression:
-        parts = tree.children
-        if kind in ("plus", "minus", "times"):
-            sign = {"plus": "+", "minus": "-", "times": "*"}[kind]
-            left, right = self.number(parts[0]), self.number(parts[1])
-            if isinstance(left, Constant) and isinstance(right, Constant):
-                return Constant(_worked_out(sign, left.value, right.value))
-            return Arithmetic(cast("Any", sign), left, right)
-        if kind == "negative":
-            inner = self.number(parts[0])
-            if isinstance(inner, Constant) and isinstance(inner.value, Decimal):
-                return Constant(-inner.value)
-            return Arithmetic("-", Constant(Decimal(0)), inner)
-        if kind == "column":
-            return ColumnName(str(parts[0]))
-        if kind == "quoted_column":
-            return ColumnName(str(parts[0])[1:-1].replace('""', '"'))
-        if kind in ("true", "false", "null"):
-            return Constant({"true": True, "false": False, "null": None}[kind])
-        token = parts[0]
-        if kind == "number":
-            return Constant(Decimal(str(token)))
-        text = str(token)[1:-1].replace("''", "'")
-        if kind == "text":
-            return Constant(text)
-        try:
-            value = parse_value(text, "date" if kind == "date" else "datetime")
-        except LiteralError as error:
-            raise FormulaError(
-                f"{text!r} is no {kind}; expected {error.expected}", token.start_pos or 0
-            ) from None
-        if kind == "timestamp" and not isinstance(value, dt.datetime):
-            assert isinstance(value, dt.date)
-            value = dt.datetime.combine(value, dt.time())
-        return Constant(value)
-
-    def condition(self, tree: Any) -> Condition:
+    def condition(self, tree: Any) -> Tree:
+        """Return a part that must be true, false or unknown; a column is compared with TRUE."""
         made = self.read(tree)
-        if isinstance(made, (ColumnName, Constant)) and not (
-            isinstance(made, Constant) and not isinstance(made.value, bool)
-        ):
-            return Comparison("=", made, Constant(True))
-        if isinstance(made, (ColumnName, Constant, Arithmetic)):
+        if isinstance(made, ColumnName) or (isinstance(made, Constant) and isinstance(made.value, bool)):
+            return Comparison("=", made, Constant(True), made.at)
+        if isinstance(made, (Constant, Arithmetic)):
             raise FormulaError("a condition is expected here, such as flow > 5", _start(tree))
         return made
 
-    def value(self, tree: Any) -> Expression:
-        made = self.read(tree)
-        if isinstance(made, (ColumnName, Constant, Arithmetic)):
-            return made
-        raise FormulaError("a column or a value is expected here, not a condition", _start(tree))
+    def value(self, tree: Any) -> Tree:
+        """Return a part that is compared or worked with; a condition stands in brackets there."""
+        return self.read(tree)
 
-    def number(self, tree: Any) -> Expression:
+    def _negated(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Not(self.condition(parts[0]))
+
+    def _alone(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self.read(parts[0])
+
+    _bracketed = _alone
+
+    def _comparison(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Comparison(
+            cast("Operator", str(parts[1])), self.value(parts[0]), self.value(parts[2]), _start(parts[1])
+        )
+
+    def _is_null(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return IsNull(self.value(parts[0]))
+
+    def _is_not_null(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return IsNull(self.value(parts[0]), True)
+
+    def _is_truth(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        word = str(parts[1]).upper()
+        if word == "UNKNOWN":
+            return IsNull(self.value(parts[0]))
+        return Call(f"IS {word}", (self.condition(parts[0]),), _start(parts[1]))
+
+    def _is_not_truth(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        made = self._is_truth(tree, parts)
+        return IsNull(made.part, True) if isinstance(made, IsNull) else Not(made)
+
+    def _is_distinct(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Call("IS DISTINCT", (self.value(parts[0]), self.value(parts[1])), _start(tree))
+
+    def _is_not_distinct(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Not(self._is_distinct(tree, parts))
+
+    def _one_of(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        subject = self.value(parts[0])
+        tests = tuple(Comparison("=", subject, self.value(part), _start(part)) for part in parts[1:])
+        return Or(tests) if len(tests) > 1 else tests[0]
+
+    def _none_of(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Not(self._one_of(tree, parts))
+
+    def _between(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        subject, low, high = (self.value(part) for part in parts)
+        at = _start(tree)
+        return And((Comparison(">=", subject, low, at), Comparison("<=", subject, high, at)))
+
+    def _not_between(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Not(self._between(tree, parts))
+
+    def _like(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        text, word, pattern = parts[0], str(parts[1]).upper(), self.value(parts[2])
+        made = (self.value(text), pattern)
+        if word == "LIKE_REGEX":
+            if len(parts) > 3:
+                raise FormulaError("LIKE_REGEX takes no ESCAPE", _start(parts[3]), "escape with \\")
+            if isinstance(pattern, Constant) and isinstance(pattern.value, str):
+                try:
+                    re.compile(pattern.value)
+                except re.error as error:
+                    raise FormulaError(f"no regular expression: {error}", _start(parts[2])) from None
+        if len(parts) > 3:
+            sign = _text_of(parts[3])
+            if len(sign) != 1:
+                raise FormulaError("ESCAPE takes one character", _start(parts[3]))
+            return Call(word, (*made, Constant(sign)), _start(tree))
+        return Call(word, made, _start(tree))
+
+    def _not_like(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Not(self._like(tree, parts))
+
+    # Values
+
+    def _plus(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self._worked(tree, "+")
+
+    def _minus(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self._worked(tree, "-")
+
+    def _times(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self._worked(tree, "*")
+
+    def _divided(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self._worked(tree, "/")
+
+    def _worked(self, tree: Any, sign: Literal["+", "-", "*", "/"]) -> Tree:
+        left, right = (self.operand(part) for part in tree.children)
+        if isinstance(left, Constant) and isinstance(right, Constant) and sign != "/":
+            one, other = left.value, right.value
+            if isinstance(one, Decimal) and isinstance(other, Decimal):
+                return Constant(_of_constants(sign, one, other), left.at)
+        return Arithmetic(sign, left, right, _start(tree))
+
+    def operand(self, tree: Any) -> Tree:
         made = self.value(tree)
-        if isinstance(made, Constant) and not isinstance(made.value, Decimal):
-            raise FormulaError("only numbers can be added and multiplied", _start(tree))
+        is_wrong = isinstance(made, Constant) and isinstance(made.value, (str, bool))
+        if is_condition(made) or is_wrong:
+            raise FormulaError(
+                "only numbers and dates can be worked with", _start(tree), "texts are joined with ||"
+            )
         return made
 
+    def _joined(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Call("||", (self.value(parts[0]), self.value(parts[1])), _start(tree))
 
-def _worked_out(sign: str, left: Any, right: Any) -> Decimal:
-    made = left + right if sign == "+" else left - right if sign == "-" else left * right
-    return Decimal(made)
+    def _negative(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        inner = self.operand(parts[0])
+        if isinstance(inner, Constant) and isinstance(inner.value, Decimal):
+            return Constant(-inner.value, _start(tree))
+        return Arithmetic("-", Constant(Decimal(0), _start(tree)), inner, _start(tree))
+
+    def _positive(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return self.operand(parts[0])
+
+    def _number(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Constant(Decimal(str(parts[0])), _start(tree))
+
+    def _text(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Constant(_text_of(parts[0]), _start(tree))
+
+    def _truth(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        word = str(parts[0]).lower()
+        return Constant({"true": True, "false": False, "unknown": None}[word], _start(tree))
+
+    def _null(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Constant(None, _start(tree))
+
+    def _date(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Constant(self.moment(parts[0], "date"), _start(tree))
+
+    def _timestamp(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        value = self.moment(parts[0], "datetime")
+        if not isinstance(value, dt.datetime):
+            value = dt.datetime.combine(value, dt.time())
+        return Constant(value, _start(tree))
+
+    def moment(self, token: Any, kind: Literal["date", "datetime"]) -> Any:
+        text = _text_of(str(token)[str(token).index("'") :])
+        try:
+            return parse_value(text, kind)
+        except LiteralError as error:
+            word = "date" if kind == "date" else "timestamp"
+            raise FormulaError(
+                f"{text!r} is no {word}; expected {error.expected}", _start(token) + str(token).index("'")
+            ) from None
+
+    def _column(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return ColumnName(str(parts[0]), _start(tree))
+
+    def _quoted_column(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return ColumnName(str(parts[0])[1:-1].replace('""', '"'), _start(tree))
+
+    def _searched_case(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        branches = tuple((self.condition(one.children[0]), self.value(one.children[1])) for one in parts[:-1])
+        return Case(branches, None if parts[-1] is None else self.value(parts[-1]), _start(tree))
+
+    def _simple_case(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        subject = self.value(parts[0])
+        branches = tuple(
+            (Comparison("=", subject, self.value(one.children[0]), _start(one.children[0])), self.value(one.children[1]))
+            for one in parts[1:-1]
+        )  # fmt: skip
+        return Case(branches, None if parts[-1] is None else self.value(parts[-1]), _start(tree))
+
+    def _cast(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        word = str(parts[2]).upper()
+        if word not in _CAST_KINDS:
+            raise FormulaError(
+                f"no type {str(parts[2])!r}", _start(parts[2]),
+                did_you_mean(word, CAST_WORDS.values()) or f"types: {listed(CAST_WORDS.values())}",
+            )  # fmt: skip
+        return Cast(self.value(parts[1]), _CAST_KINDS[word], _start(tree))
+
+    def _extract(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        word, known = str(parts[1]).upper(), (*DATE_PARTS, *TIME_PARTS)
+        if word not in known:
+            raise FormulaError(
+                f"no part {str(parts[1])!r} of a date", _start(parts[1]), did_you_mean(word, known) or f"parts: {listed(known, 20)}"
+            )  # fmt: skip
+        return Call("EXTRACT", (Constant(word), self.value(parts[2])), _start(tree))
+
+    def _position(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Call("POSITION", (self.value(parts[1]), self.value(parts[2])), _start(tree))
+
+    def _substring(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        inner = tuple(self.value(one) for one in parts[1:] if one is not None)
+        return Call("SUBSTRING", inner, _start(tree))
+
+    def _trim(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Call("TRIM", (self.value(parts[1]),), _start(tree))
+
+    def _trim_of(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        return Call("TRIM", (Constant("BOTH"), self.value(parts[1]), self.value(parts[2])), _start(tree))
+
+    def _trim_side(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        sign = Constant(" ") if parts[2] is None else self.value(parts[2])
+        return Call("TRIM", (Constant(str(parts[1]).upper()), sign, self.value(parts[3])), _start(tree))
+
+    # Functions
+
+    def _call(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        name, given = self.called(tree)
+        if FUNCTIONS[name].is_window:
+            raise FormulaError(
+                f"{name} needs OVER, which says over which rows", _start(tree), f"{name}({'*' if name == 'COUNT' else '...'}) OVER (PARTITION BY ...)",
+            )  # fmt: skip
+        if name == "FOLD":
+            for one in given[1:]:
+                if not (isinstance(one, Constant) and one.value in FOLDS):
+                    raise FormulaError(
+                        "FOLD is told what does not count",
+                        getattr(one, "at", 0),
+                        f"one or more of {listed(map(repr, FOLDS))}",
+                    )
+        return Call(name, given, _start(tree))
+
+    def _call_of_rows(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        raise FormulaError(
+            f"{str(parts[0]).upper()}(*) needs OVER, which says over which rows",
+            _start(tree),
+            "COUNT(*) OVER (PARTITION BY ...)",
+        )
+
+    def called(self, tree: Any) -> tuple[str, tuple[Tree, ...]]:
+        """Return the name of a function and its arguments; an error where there is no such function or too few or many."""
+        token = tree.children[0]
+        name = str(token).upper()
+        function = FUNCTIONS.get(name)
+        if function is None:
+            meant = f"write {MEANT[name]}" if name in MEANT else did_you_mean(name, FUNCTIONS)
+            raise FormulaError(
+                f"no function {str(token)!r}", _start(token), meant or "docs/formulas.md lists all functions"
+            )
+        if tree.data == "call_of_rows":
+            if name != "COUNT":
+                raise FormulaError(f"{name}(*) has no meaning", _start(token), f"{name}(column)")
+            return name, ()
+        given = tuple(self.value(one) for one in tree.children[1:] if one is not None)
+        least, most = len(function.takes) - function.n_optional, len(function.takes)
+        if name == "COUNT" and not given:
+            raise FormulaError("COUNT counts rows as COUNT(*), or a column", _start(token), "COUNT(*)")
+        if len(given) < least or (len(given) > most and not function.repeats):
+            wanted = (
+                f"{least}"
+                if least == most
+                else f"{least} or more"
+                if function.repeats
+                else f"{least} to {most}"
+            )
+            raise FormulaError(
+                f"{name} takes {wanted} argument{'' if wanted == '1' else 's'}, and has {len(given)}", _start(token),
+                f"for example {function.example}",
+            )  # fmt: skip
+        return name, given
+
+    def _window(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        call, partition, order, frame = parts
+        name, given = self.called(call)
+        at = _start(tree)
+        if not FUNCTIONS[name].is_window:
+            raise FormulaError(f"{name} takes no OVER", at, "it is worked out for each row by itself")
+        keys = () if partition is None else tuple(self.value(one) for one in partition.children)
+        items = () if order is None else tuple(map(self.order_item, order.children))
+        if name in NEED_ORDER and not items:
+            raise FormulaError(f"{name} needs an order", at, f"{name}(...) OVER (... ORDER BY ...)")
+        made = None if frame is None else self.frame(frame)
+        if made is not None and name not in TAKE_FRAMES:
+            raise FormulaError(
+                f"{name} takes no {made.unit.upper()}", _start(frame), "it looks at the whole group"
+            )
+        is_distance = made is not None and any(
+            one and not one.is_infinite() for one in (made.start, made.end)
+        )
+        if made is not None and made.unit == "range" and is_distance and len(items) != 1:
+            raise FormulaError("RANGE with a distance needs one expression in ORDER BY", _start(frame))
+        for inner in (*given, *keys, *(one.part for one in items)):
+            for one in walk(inner):
+                if isinstance(one, Window):
+                    raise FormulaError(
+                        f"{one.name} stands within {name}",
+                        one.at,
+                        "give the inner one a name of its own in formulas.toml",
+                    )
+        return Window(name, given, keys, items, made, at)
+
+    def order_item(self, tree: Any) -> OrderItem:
+        part, direction, place = tree.children
+        return OrderItem(
+            self.value(part), direction is not None and str(direction).upper() == "DESC",
+            place is not None and str(place).upper() == "FIRST",
+        )  # fmt: skip
+
+    def frame(self, tree: Any) -> Frame:
+        unit = cast("Literal['rows', 'range']", str(tree.children[0]).lower())
+        start = self.bound(tree.children[1])
+        end = self.bound(tree.children[2]) if len(tree.children) > 2 else Decimal(0)
+        if start > end or start == _UNBOUNDED or end == -_UNBOUNDED:
+            raise FormulaError(
+                "the frame ends before it starts", _start(tree), "the earlier bound stands first"
+            )
+        if unit == "rows" and any(one.is_finite() and one != int(one) for one in (start, end)):
+            raise FormulaError("ROWS are counted in whole numbers", _start(tree))
+        return Frame(unit, start, end)
+
+    def bound(self, tree: Any) -> Decimal:
+        if tree.data == "current":
+            return Decimal(0)
+        way = -1 if str(tree.children[-1]).upper() == "PRECEDING" else 1
+        return way * (_UNBOUNDED if tree.data == "unbounded" else Decimal(str(tree.children[0])))
 
 
-def _start(tree: Any) -> int:
-    return int(getattr(tree.meta, "start_pos", 0) or 0)
+def _text_of(token: Any) -> str:
+    return str(token)[1:-1].replace("''", "'")
+
+
+def _of_constants(sign: str, left: Decimal, right: Decimal) -> Decimal:
+    return left + right if sign == "+" else left - right if sign == "-" else left * right

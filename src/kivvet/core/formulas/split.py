@@ -26,6 +26,7 @@ from kivvet.core.conditions import (
 from kivvet.core.formulas import tree as formula
 from kivvet.core.formulas.parser import FormulaError, parse_condition_formula
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, IsNull, columns_read, write_formula
+from kivvet.core.formulas.types import type_of
 from kivvet.core.tables import Given, Input, Test
 from kivvet.core.values import Value, ValueType
 from kivvet.errors import Place
@@ -71,7 +72,20 @@ class WhenReader:
                     f"{write_formula(comparison)} names no column", 0, "compare a column with a value"
                 )
             self._note_type(comparison)
+        if not any(True for _ in columns_read(tree)):
+            raise FormulaError(f"{write_formula(tree)} names no column", 0, "compare a column with a value")
+        self._check_types(tree)
         return tree
+
+    def _check_types(self, tree: formula.Condition) -> None:
+        try:
+            kind = type_of(tree, self.type_of)
+        except FormulaError as error:
+            raise TypeMismatchError(error.problem, error.offset, error.fix) from None
+        if kind not in ("boolean", None):
+            raise TypeMismatchError(
+                f"{write_formula(tree)} is {kind}, and a condition is expected", 0, "compare it with a value"
+            )
 
     def _note_type(self, comparison: Comparison) -> None:
         subject, _, value = _column_and_value(comparison)
@@ -102,7 +116,10 @@ class WhenReader:
         if isinstance(side, ColumnName):
             declared = next((one.type for one in self.inputs if one.name == side.name), None)
             return declared or self.types.get(side.name)
-        return "number"
+        try:
+            return type_of(side, self.type_of)
+        except FormulaError as error:
+            raise TypeMismatchError(error.problem, error.offset, error.fix) from None
 
     def split(self, tree: formula.Condition) -> dict[int, Condition]:
         """Return what a condition asks, by the number of the dimension; all is asked at once."""
@@ -193,6 +210,8 @@ class WhenReader:
         holds = True
         if isinstance(part, IsNull) and part.is_negated:
             part, holds = IsNull(part.part), False
+        elif isinstance(part, formula.Not):
+            part, holds = part.part, False
         reads = tuple(dict.fromkeys(columns_read(part)))
         return self._test(Test(Input(write_formula(part), "boolean"), whole=part, reads=reads)), Equals(holds)
 
@@ -241,11 +260,9 @@ def _comparisons(tree: formula.Condition) -> Iterable[Comparison]:
     match tree:
         case Comparison():
             yield tree
-        case formula.And(parts) | formula.Or(parts):
-            for part in parts:
+        case _:
+            for part in formula.children(tree):
                 yield from _comparisons(part)
-        case formula.Not(part):
-            yield from _comparisons(part)
 
 
 def _column_and_value(comparison: Comparison) -> tuple[str | None, formula.Operator, Value | None]:
