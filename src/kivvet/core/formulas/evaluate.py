@@ -49,10 +49,10 @@ class Evaluator:
     n_rows : int
     is_near_equal : bool
         Whether numbers within rounding error of each other are equal, as in statements that always hold.
-    windows : mapping of Window to Vector, optional
-        What window functions gave for these rows.
-    shared : set of int
-        The `id` of each part of a tree that stands in it more than once, and is worked out once.
+    windows : mapping of tree to Vector, optional
+        What window functions, and comparisons of them with 1, gave for these rows.
+    shared : mapping of int to str, optional
+        By the `id` of each part of a tree that stands in it more than once its text: it is worked out once.
 
     Attributes
     ----------
@@ -64,27 +64,28 @@ class Evaluator:
 
     def __init__(
         self, column_named: Callable[[str], Column | Vector], n_rows: int, *, is_near_equal: bool = False,
-        windows: Mapping[Window, Vector] | None = None, shared: frozenset[int] = frozenset(),
+        windows: Mapping[Tree, Vector] | None = None, shared: Mapping[int, str] | None = None,
     ) -> None:  # fmt: skip
         self.column_named = column_named
         self.n_rows = n_rows
         self.is_near_equal = is_near_equal
         self.windows = windows or {}
-        self.shared = shared
+        self.shared = shared or {}
         self.made_missing: Counter[str] = Counter()
         self.first_missing: dict[str, int] = {}
         self._columns: dict[str, Vector] = {}
-        self._known: dict[int, Vector] = {}
+        self._known: dict[str, Vector] = {}
 
     # What is asked
 
     def vector(self, tree: Tree) -> Vector:
         """Return the values of a tree."""
-        if id(tree) in self.shared:
-            if id(tree) not in self._known:
-                self._known[id(tree)] = self._worked(tree)
-            return self._known[id(tree)]
-        return self._worked(tree)
+        text = self.shared.get(id(tree))
+        if text is None:
+            return self._worked(tree)
+        if text not in self._known:
+            self._known[text] = self._worked(tree)
+        return self._known[text]
 
     def truth(self, tree: Tree) -> Truth:
         """Return where a condition is true, and where it is false; elsewhere it is unknown."""
@@ -160,6 +161,9 @@ class Evaluator:
 
     def _truth(self, tree: Tree) -> Truth:
         match tree:
+            case Comparison() if self.windows and tree in self.windows:
+                made = self.windows[tree]
+                return _known(made.values, made.missing)
             case Comparison(operator, left, right):
                 if self.is_near_equal:
                     return self._near_truth(tree)
@@ -221,7 +225,7 @@ class Evaluator:
             pieces.append(self._value_on(rest[yes], value))
             rest = rest[~yes]
         pieces.append(self._value_on(rest, otherwise or Constant(None)))
-        return _merged(pieces, self.n_rows)
+        return merged(pieces, self.n_rows)
 
     def _value_on(self, rows: Rows, tree: Tree) -> tuple[Rows, Vector]:
         """Return the values of a tree on some rows only, so that nothing goes wrong on others."""
@@ -252,7 +256,7 @@ class Evaluator:
                 pieces.append((rows[~gone], made.take(~gone)))
                 rest = rows[gone]
             pieces.append((rest, nothing()))
-            return _merged(pieces, self.n_rows)
+            return merged(pieces, self.n_rows)
         if name == "NULLIF":
             yes, _ = self._truth(Comparison("=", parts[0], parts[1]))
             made = self.vector(parts[0])
@@ -302,7 +306,7 @@ def _lacking(vector: Vector, rows: BoolArray) -> Vector:
     return replace(vector, missing=either(vector.missing, rows))
 
 
-def _merged(pieces: list[tuple[Rows, Vector]], n_rows: int) -> Vector:
+def merged(pieces: list[tuple[Rows, Vector]], n_rows: int) -> Vector:
     """Return one vector of pieces, each with the rows it is for; all rows are in one piece."""
     vectors = common([one for _, one in pieces])
     whole = next((one for (rows, _), one in zip(pieces, vectors, strict=True) if len(rows) == n_rows), None)
@@ -341,7 +345,7 @@ def _extreme(given: list[Vector], *, is_greatest: bool) -> Vector:
             continue
         rows = np.broadcast_to(holds, n_rows)
         places = np.flatnonzero(rows), np.flatnonzero(~rows)
-        best = _merged(
+        best = merged(
             [(places[0], one.of_rows(n_rows).take(places[0])), (places[1], best.of_rows(n_rows).take(places[1]))], n_rows
         )  # fmt: skip
     return Vector(best.kind, best.values, missing, best.distinct, best.tz)

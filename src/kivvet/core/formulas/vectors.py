@@ -80,10 +80,10 @@ def nothing(kind: ValueType = "number") -> Vector:
     missing = np.array(True)
     if kind == "text":
         return Vector("text", np.array(0, np.int32), missing, pa.array([""], pa.large_string()))
-    return Vector(kind, np.array(0, _DTYPES[kind]), missing)
+    return Vector(kind, np.array(0, DTYPES[kind]), missing)
 
 
-_DTYPES: dict[ValueType, type[Any]] = {
+DTYPES: dict[ValueType, type[Any]] = {
     "integer": np.int64, "number": np.float64, "boolean": np.bool_, "date": np.int64, "datetime": np.int64,
 }  # fmt: skip
 

@@ -1,0 +1,258 @@
+"""A formula with a name, and the formula made ready for columns: types known, windows found, common parts shared."""
+
+from __future__ import annotations
+
+import threading
+from collections import Counter
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from kivvet.core.columns import Column
+from kivvet.core.formulas.evaluate import Evaluator
+from kivvet.core.formulas.parser import FormulaError
+from kivvet.core.formulas.tree import (
+    ColumnName,
+    Comparison,
+    Constant,
+    Tree,
+    Window,
+    children,
+    columns_read,
+    walk,
+    windows_in,
+    write_formula,
+)
+from kivvet.core.formulas.types import TypeOf, type_of
+from kivvet.core.formulas.vectors import DTYPES, Vector, as_kind, of_column
+from kivvet.core.formulas.windows import WindowMaker, WindowNotes, is_first
+from kivvet.core.kernels import in_threads
+from kivvet.core.values import ValueType
+from kivvet.errors import DataError, Place
+
+_ROWS_AT_ONCE = 65_536
+
+
+@dataclass(frozen=True)
+class Formula:
+    """A formula of a book.
+
+    Attributes
+    ----------
+    name : str
+    text : str
+        As it is written.
+    tree : Tree
+    among : Tree or None
+        The condition of the rows that take part in its windows; other rows get missing.
+    type : str or None
+        The type its values have to be of, if it is declared.
+    is_strict : bool
+        Whether a value without a result, such as a division by zero, is an error.
+    """
+
+    name: str
+    text: str
+    tree: Tree
+    among: Tree | None = None
+    type: ValueType | None = None
+    is_strict: bool = False
+    place: Place | None = None
+
+    @property
+    def reads(self) -> tuple[str, ...]:
+        """The names it reads, each once."""
+        among = () if self.among is None else columns_read(self.among)
+        return tuple(dict.fromkeys([*columns_read(self.tree), *among]))
+
+    @property
+    def has_windows(self) -> bool:
+        """Whether it looks at other rows, so that it needs all of them."""
+        return any(isinstance(one, Window) for one in walk(self.tree))
+
+    @property
+    def meaning(self) -> dict[str, Any]:
+        """All that decides its values, as plain values; however it is spaced or spelled in capitals."""
+        return {
+            "formula": write_formula(self.tree), "among": None if self.among is None else write_formula(self.among),
+            "type": self.type,
+        }  # fmt: skip
+
+    def type_given(self, type_of_column: TypeOf) -> ValueType:
+        """Return the type of its values.
+
+        Raises
+        ------
+        FormulaError
+            Where types do not fit each other, or the one declared.
+        """
+        if self.among is not None and (kind := type_of(self.among, type_of_column)) not in ("boolean", None):
+            raise FormulaError(
+                f"among is {kind}, and a condition is expected", 0, "for example amount IS NOT NULL"
+            )
+        found = type_of(self.tree, type_of_column)
+        if self.type is None or found is None or found == self.type:
+            return self.type or found or "number"
+        if (found, self.type) in (("integer", "number"), ("date", "datetime")):
+            return self.type
+        fix = f"declare {found}, or CAST({self.text} AS {self.type.upper()})"
+        if (found, self.type) == ("number", "integer"):
+            fix = "declare number, or make whole numbers of it: CAST(ROUND(...) AS INTEGER)"
+        raise FormulaError(f"the formula gives {found}, and {self.type} is declared", 0, fix)
+
+
+@dataclass(frozen=True)
+class Evaluated:
+    """What a formula gave for some rows.
+
+    Attributes
+    ----------
+    vector : Vector
+    made_missing : Counter
+        By cause, values that were there and have no result.
+    first_missing : dict of str to int
+        By cause, the first such row, from 0.
+    notes : dict of Window to WindowNotes
+    """
+
+    vector: Vector
+    made_missing: Counter[str]
+    first_missing: dict[str, int]
+    notes: dict[Window, WindowNotes]
+
+
+def evaluate_formula(
+    formula: Formula, column_named: Callable[[str], Column | Vector], n_rows: int
+) -> Evaluated:
+    """Return the values of a formula for rows; for one with windows these have to be all rows.
+
+    Parameters
+    ----------
+    column_named : callable
+        By the name the formula gives it.
+
+    Raises
+    ------
+    DataError
+        If the types of the columns do not fit.
+    """
+    vectors = {}
+    for name in formula.reads:
+        given = column_named(name)
+        vectors[name] = given if isinstance(given, Vector) else of_column(given)
+    try:
+        kind = formula.type_given(lambda column: _kind_of(vectors[column.name]))
+    except FormulaError as error:
+        raise DataError(f"{formula.name}: {error.problem}", place=formula.place, fix=error.fix) from None
+    return _Run(formula, vectors, n_rows, kind).result()
+
+
+def _kind_of(vector: Vector) -> ValueType | None:
+    """Return the type of a vector; None where nothing is in it, so that it fits everywhere."""
+    return (
+        None
+        if vector.kind == "number" and vector.missing is not None and vector.missing.all()
+        else vector.kind
+    )
+
+
+class _Run:
+    def __init__(self, formula: Formula, vectors: Mapping[str, Vector], n_rows: int, kind: ValueType) -> None:
+        self.formula = formula
+        self.vectors = vectors
+        self.n_rows = n_rows
+        self.kind = kind
+        self.shared = _shared_parts(formula.tree)
+        self.made_missing: Counter[str] = Counter()
+        self.first_missing: dict[str, int] = {}
+        self.lock = threading.Lock()
+        self.notes: dict[Window, WindowNotes] = {}
+        self.windows = self._windows() if formula.has_windows else {}
+
+    def result(self) -> Evaluated:
+        vector = self._in_chunks() if self._is_plain() else self._at_once()
+        if self.formula.among is not None and self.formula.has_windows:
+            yes, _ = Evaluator(self.vectors.__getitem__, self.n_rows).truth(self.formula.among)
+            vector = vector.of_rows(self.n_rows)
+            missing = vector.missing_rows(self.n_rows) | ~yes
+            vector = Vector(vector.kind, vector.values, missing, vector.distinct, vector.tz)
+        return Evaluated(vector, self.made_missing, self.first_missing, self.notes)
+
+    def _windows(self) -> dict[Tree, Vector]:
+        evaluator = Evaluator(self.vectors.__getitem__, self.n_rows, shared=self.shared)
+        among = None if self.formula.among is None else evaluator.truth(self.formula.among)[0]
+        maker = WindowMaker(evaluator.vector, self.n_rows, among, evaluator.note)
+        made: dict[Tree, Vector] = {}
+        wanted = Counter(one for one in walk(self.formula.tree) if isinstance(one, Window))
+        firsts = [
+            (one, found)
+            for one in walk(self.formula.tree)
+            if isinstance(one, Comparison) and (found := is_first(one))
+        ]
+        for tree, (window, holds) in firsts:
+            if sum(1 for _, (other, _) in firsts if other == window) == wanted[window]:
+                first = maker.first(window)
+                made[tree] = first if holds else Vector("boolean", ~first.values, first.missing)
+        known = {window for tree, (window, _) in firsts if tree in made}
+        for window in windows_in(self.formula.tree):
+            if window not in known:
+                made[window] = maker.made(window)
+        self.notes = maker.notes
+        self._take_notes(evaluator, 0)
+        return made
+
+    def _is_plain(self) -> bool:
+        """Whether rows can be worked out in chunks: text is not, so that each different text is met once."""
+        has_text = self.kind == "text" or any(
+            one.kind == "text" for one in (*self.vectors.values(), *self.windows.values())
+        )
+        return not has_text and self.n_rows > _ROWS_AT_ONCE
+
+    def _at_once(self) -> Vector:
+        evaluator = Evaluator(self.vectors.__getitem__, self.n_rows, windows=self.windows, shared=self.shared)
+        vector = as_kind(evaluator.vector(self.formula.tree), self.kind)
+        self._take_notes(evaluator, 0)
+        return vector
+
+    def _in_chunks(self) -> Vector:
+        values = np.empty(self.n_rows, DTYPES[self.kind])
+        missing = np.empty(self.n_rows, bool)
+        zones: set[str | None] = set()
+
+        def work(start: int, end: int) -> None:
+            for first in range(start, end, _ROWS_AT_ONCE):
+                last = min(first + _ROWS_AT_ONCE, end)
+                rows = slice(first, last)
+                evaluator = Evaluator(
+                    lambda name, rows=rows: self.vectors[name].take(rows), last - first,  # type: ignore[misc]
+                    windows={window: made.take(rows) for window, made in self.windows.items()}, shared=self.shared,
+                )  # fmt: skip
+                vector = as_kind(evaluator.vector(self.formula.tree), self.kind)
+                values[rows] = vector.values
+                missing[rows] = False if vector.missing is None else vector.missing
+                with self.lock:
+                    zones.add(vector.tz)
+                    self._take_notes(evaluator, first)
+
+        in_threads(work, self.n_rows)
+        zone = next((one for one in zones if one is not None), None)
+        return Vector(self.kind, values, missing if missing.any() else None, tz=zone)
+
+    def _take_notes(self, evaluator: Evaluator, rows_before: int) -> None:
+        for cause, number in evaluator.made_missing.items():
+            self.made_missing[cause] += number
+            first = rows_before + evaluator.first_missing[cause]
+            self.first_missing[cause] = min(first, self.first_missing.get(cause, first))
+
+
+def _shared_parts(tree: Tree) -> dict[int, str]:
+    """Return by `id` the text of each part, larger than a name, that stands more than once in a tree."""
+    texts = {
+        id(one): write_formula(one)
+        for one in walk(tree)
+        if not isinstance(one, (ColumnName, Constant)) and children(one)
+    }
+    counted = Counter(texts[id(one)] for one in walk(tree) if id(one) in texts)
+    return {number: text for number, text in texts.items() if counted[text] > 1}
