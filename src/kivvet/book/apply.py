@@ -14,14 +14,17 @@ import pyarrow as pa
 import xxhash
 
 from kivvet.book.dataset import Dataset
+from kivvet.book.formula_types import formula_faults, source_type
 from kivvet.book.journal import Journal
 from kivvet.book.read_data import TypedBatch, TypedReader, infer_types, source_of, types_read
 from kivvet.book.record import ColumnRecord, Record, sealed, write_record_beside
 from kivvet.core.applied import ApplyReport, Execution
 from kivvet.core.findings import Finding
+from kivvet.core.formulas.formula import Formula
 from kivvet.core.made_column import MadeColumn
-from kivvet.core.meaning import definition_of, fingerprint, meaning_of
-from kivvet.core.plan import Plan, make_plan
+from kivvet.core.meaning import definition_of, fingerprint, formula_meaning, meaning_of
+from kivvet.core.plan import FormulaStep, Plan, make_plan
+from kivvet.core.tables import RuleTable
 from kivvet.core.values import ValueType
 from kivvet.errors import DataError, OutputError, Place, TableError, shown_path
 from kivvet.io.csv_files import CsvTarget, list_as_text
@@ -48,13 +51,20 @@ class Prepared:
 
 def prepare(book: Book, dataset: Dataset) -> tuple[Prepared, list[Finding]]:
     """Open the source and resolve all names; return the faults too, which are the dataset's own."""
+    unusable = book.unusable_tables | book.unusable_formulas
+    return prepared_of(dataset, book.tables, book.formulas, unusable)
+
+
+def prepared_of(
+    dataset: Dataset, tables: Mapping[str, RuleTable], formulas: Mapping[str, Formula], unusable: set[str]
+) -> tuple[Prepared, list[Finding]]:
+    """Do as `prepare` does, with tables and formulas that need not be a book's."""
     source = source_of(dataset)
-    plan, faults = make_plan(
-        dataset.entries, book.tables, source.names, dataset.renamed, book.unusable_tables
-    )
+    plan, faults = make_plan(dataset.entries, tables, source.names, dataset.renamed, unusable, formulas)
     types, more = types_read(dataset, plan, source.names)
     if source.is_text and (unknown := _untyped(plan, types)):
         types |= infer_types(source, dataset, unknown)
+    more += formula_faults(plan, lambda name: source_type(source, types, name))
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more]]
     return Prepared(dataset, source, plan, types), faults
 
@@ -74,16 +84,19 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
     meanings: dict[str, str] = {}
     made: dict[str, str] = {}
     records: dict[str, ColumnRecord] = {}
-    for step in plan.steps:
-        name = step.table.name
+    for step in plan.order:
+        name = step.formula.name if isinstance(step, FormulaStep) else step.table.name
         if name not in meanings:
-            meanings[name] = fingerprint(meaning_of(step.table))
-        decides = step.table.deciding_reads
+            meanings[name] = fingerprint(
+                formula_meaning(step.formula) if isinstance(step, FormulaStep) else meaning_of(step.table)
+            )
+        decides = step.formula.reads if isinstance(step, FormulaStep) else step.table.deciding_reads
         read = [
             [one.name, "source", one.column, types.get(one.column, "")] if one.from_source else [one.name, "made", made[one.column]]
             for one in step.reads if one.name in decides
         ]  # fmt: skip
-        for column, role in step.roles:
+        roles = [(one, ("formula",)) for one in step.made] if isinstance(step, FormulaStep) else step.roles
+        for column, role in roles:
             made[column] = fingerprint([meanings[name], list(role), read])
             records[column] = ColumnRecord(column, name, made[column], meanings[name])
     return tuple(records[name] for name in plan.written)
@@ -121,6 +134,21 @@ def _stop_at(faults: list[Finding]) -> None:
         raise TableError(errors)
 
 
+def look_ahead(execution: Execution, prepared: Prepared, on_rows: OnRows = lambda _: None) -> None:
+    """Work out the formulas that look at other rows, for which the columns they need are read whole.
+
+    Nothing is read where there are none.
+    """
+    plan = execution.plan
+    if not plan.whole_steps:
+        return
+    steps = plan.leading_to(plan.whole_steps)
+    names = list(dict.fromkeys(one.column for step in steps for one in step.reads if one.from_source))
+    reader = TypedReader(prepared.source, prepared.dataset, prepared.types)
+    columns, n_rows = reader.whole_columns(names, on_rows)
+    execution.look_ahead(columns.__getitem__, n_rows)
+
+
 def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_rows: OnRows) -> ApplyReport:
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
     state = state_of(source.path)
@@ -129,6 +157,7 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
         types |= infer_types(source, dataset, [name for name in source.names if name not in types])
     reader = TypedReader(source, dataset, types)
     execution = Execution(plan)
+    look_ahead(execution, prepared, on_rows)
     with replacing(target) as part, _Writer(part, target, prepared, reader) as writer:
         for batch in reader.batches():
             made = execution.apply(batch.column, batch.num_rows)
@@ -153,6 +182,9 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
     for table in {step.table.name: step.table for step in plan.steps}.values():
         if (definition := definition_of(table)) is not None:
             meanings[fingerprint(meaning_of(table))] = (table.name, definition)
+    for formula in {step.formula.name: step.formula for step in plan.formula_steps}.values():
+        meaning = formula_meaning(formula)
+        meanings[fingerprint(meaning)] = (formula.name, meaning)
     Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), meanings)
     return execution.report(dataset.name, shown_path(target))
 

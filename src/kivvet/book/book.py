@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from kivvet.book.dataset import Dataset, parse_dataset
 from kivvet.book.domains import with_domains
+from kivvet.book.read_formulas import read_formulas
 from kivvet.book.read_table import read_table
 from kivvet.book.reading import read_toml
 from kivvet.core.applied import Applied, ApplyReport
@@ -17,8 +18,10 @@ from kivvet.core.tables import RuleTable
 from kivvet.errors import BookError, Place, TableError, did_you_mean, listed, shown_path
 
 if TYPE_CHECKING:
+    from kivvet.book.try_formula import Trial
     from kivvet.book.unmatched import Unmatched
     from kivvet.core.explain import Explanation
+    from kivvet.core.formulas.formula import Formula
 
 BOOK_FILE = "book.toml"
 BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "severity")
@@ -74,6 +77,7 @@ class Book:
     title : str
     tables : mapping of str to RuleTable
         Those that could be read, by name.
+    formulas : mapping of str to Formula
     datasets : mapping of str to Dataset
     """
 
@@ -81,8 +85,10 @@ class Book:
         self.folder = folder
         self.title = folder.name
         self.tables: dict[str, RuleTable] = {}
+        self.formulas: dict[str, Formula] = {}
         self.datasets: dict[str, Dataset] = {}
         self.unusable_tables: set[str] = set()
+        self.unusable_formulas: set[str] = set()
         self.unusable_datasets: set[str] = set()
         self.reading_findings: list[Finding] = []
         self.severity: dict[str, Severity] = {}
@@ -103,6 +109,17 @@ class Book:
                 self.tables[table.name] = table
         self.tables, faults = with_domains(self.tables, self.unusable_tables)
         self.reading_findings += faults
+        self.formulas, self.unusable_formulas, faults = read_formulas(self.folder)
+        self.reading_findings += faults
+        for name in set(self.formulas) & (set(self.tables) | self.unusable_tables):
+            place = self.formulas.pop(name).place
+            self.unusable_formulas.add(name)
+            self.reading_findings.append(
+                finding(
+                    "syntax", f"{name!r} is the name of a table and of a formula", table=name, places=(place,) if place else (),
+                    remedy="rename one: columns name either by it",
+                )
+            )  # fmt: skip
         if document is None:
             return
         values, locate = document.values, document.locate
@@ -197,18 +214,23 @@ class Book:
         ]  # fmt: skip
 
     def _reached(self, used: set[str]) -> set[str]:
-        """Return the tables whose outputs the used ones may read."""
+        """Return the tables and formulas that the used ones may read."""
         reached, waiting = set(used), list(used)
+        makers = {name: {one.name for one in table.outputs} for name, table in self.tables.items()}
+        makers |= {name: {name} for name in (*self.formulas, *self.unusable_formulas)}
         while waiting:
-            table = self.tables.get(waiting.pop())
-            for name, other in self.tables.items():
-                if (
-                    table is not None
-                    and name not in reached
-                    and any(o.name in table.reads for o in other.outputs)
-                ):
-                    reached.add(name)
-                    waiting.append(name)
+            name = waiting.pop()
+            reads = (
+                set(self.tables[name].reads)
+                if name in self.tables
+                else set(self.formulas[name].reads)
+                if name in self.formulas
+                else set()
+            )
+            for other, made in makers.items():
+                if other not in reached and made & reads:
+                    reached.add(other)
+                    waiting.append(other)
         return reached
 
     def check(
@@ -224,7 +246,7 @@ class Book:
         Parameters
         ----------
         tables : iterable of str, optional
-            Only these.
+            Only these; formulas may be named too.
         data : bool
             Whether to read the sources of the datasets too.
         budget : int, optional
@@ -234,8 +256,9 @@ class Book:
         """
         from kivvet.book.check_book import check_data
 
-        names = set(self.tables) | self.unusable_tables if tables is None else set(tables)
-        chosen = [self.table(name) for name in sorted(names - self.unusable_tables)]
+        all_formulas = set(self.formulas) | self.unusable_formulas
+        names = set(self.tables) | self.unusable_tables | all_formulas if tables is None else set(tables)
+        chosen = [self.table(name) for name in sorted(names - self.unusable_tables - all_formulas)]
         found = [one for one in self.reading_findings if tables is None or one.table in names]
         for table in chosen:
             found += self.findings_of(table, budget)
@@ -248,7 +271,7 @@ class Book:
             for item in found
             for one in with_severity([item], {**self.severity, **own.get(item.table, {})})
         ]
-        return Report.of(found, sorted(names), rows_read)
+        return Report.of(found, sorted(names - all_formulas), rows_read)
 
     def apply(self, frame: Any, columns: Sequence[str | Mapping[str, Any]]) -> Any:
         """Return `frame` with new columns, the same kind of frame that was given.
@@ -280,11 +303,13 @@ class Book:
         from kivvet.core.plan import parse_entries
 
         entries, faults = parse_entries(columns)
-        used = {entry.table for entry in entries}
+        used = self._reached({entry.table for entry in entries})
         faults += [one for one in self.reading_findings if one.table in used and one.severity == "error"]
         if faults:
             raise TableError(faults)
-        return apply_entries(frame, entries, self.tables, self.findings_of, with_report=with_report)
+        return apply_entries(
+            frame, entries, self.tables, self.findings_of, formulas=self.formulas, with_report=with_report
+        )
 
     def apply_dataset(self, name: str, *, on_rows: OnRows = lambda _: None) -> ApplyReport:
         """Write the target of a dataset: all rows of its source, with the new columns.
@@ -297,6 +322,29 @@ class Book:
         from kivvet.book.apply import apply_dataset
 
         return apply_dataset(self, self.dataset(name), on_rows=on_rows)
+
+    def formula(self, text: str, on: str, *, among: str | None = None, n_rows: int = 10_000) -> Trial:
+        """Return what a formula gives on the first rows of a dataset, without adding it to the book.
+
+        Parameters
+        ----------
+        text : str
+            It may name columns of the source, other formulas and outputs of tables.
+        on : str
+            The dataset.
+        among : str, optional
+            The condition of the rows that take part in calculations within groups.
+        n_rows : int
+            A formula that looks at other rows is given all of them.
+
+        Raises
+        ------
+        TableError, DataError
+            If it cannot be read, names what there is not, or the source cannot be read.
+        """
+        from kivvet.book.try_formula import try_formula
+
+        return try_formula(self, self.dataset(on), text, among=among, n_rows=n_rows)
 
     def unmatched(
         self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None

@@ -61,7 +61,7 @@ def _plans(book: Book) -> Iterator[Plan]:
 def _roots(plan: Plan) -> Mapping[str, frozenset[str]]:
     """Return for each column made the columns of the source that it comes from."""
     roots: dict[str, frozenset[str]] = {}
-    for step in plan.steps:
+    for step in plan.order:
         of_step = frozenset().union(
             *(frozenset((one.column,)) if one.from_source else roots[one.column] for one in step.reads)
         )

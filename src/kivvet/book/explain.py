@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
-from kivvet.book.apply import Prepared, prepare
+from kivvet.book.apply import Prepared, look_ahead, prepare
 from kivvet.book.dataset import Dataset
 from kivvet.book.read_data import TypedReader
 from kivvet.core.applied import Execution
 from kivvet.core.columns import Column, column_from_arrow
 from kivvet.core.convert import EXPECTED, convert_text, fitting_types
 from kivvet.core.explain import Explanation, explain_columns
+from kivvet.core.plan import Step
 from kivvet.core.tables import RuleTable
 from kivvet.core.values import ValueType
 from kivvet.errors import BookError, DataError, Place, TableError, did_you_mean, listed, shown_path
@@ -51,7 +52,10 @@ def explain_row(
             }
             if errors := reader.faults():
                 raise TableError(errors)
-            return _explained(prepared, columns, tables)
+            execution = Execution(prepared.plan, with_report=False)
+            look_ahead(execution, prepared)
+            execution.n_rows = row - 1
+            return _explained(execution, columns, tables)
     raise DataError(f"there is no row {row:,}", found=f"{reader.n_rows:,} rows", place=_place(prepared))
 
 
@@ -75,11 +79,16 @@ def explain_fields(
     }
     told: set[str] = set(fields)
     wanted = []
-    for step in prepared.plan.steps:
+    for step in prepared.plan.order:
         if any(one.column in told for one in step.reads):
             told |= set(step.made)
-            wanted.append(step.table.name)
-    return _explained(prepared, columns, [name for name in wanted if not tables or name in tables])
+            if isinstance(step, Step):
+                wanted.append(step.table.name)
+    return _explained(
+        Execution(prepared.plan, with_report=False),
+        columns,
+        [name for name in wanted if not tables or name in tables],
+    )
 
 
 def explain_values(table: RuleTable, fields: Mapping[str, str]) -> Explanation:
@@ -128,17 +137,14 @@ def _prepared(book: Book, dataset: Dataset, tables: Sequence[str]) -> Prepared:
 
 
 def _explained(
-    prepared: Prepared, columns: Mapping[str, Column], tables: Sequence[str]
+    execution: Execution, columns: Mapping[str, Column], tables: Sequence[str]
 ) -> tuple[Explanation, ...]:
-    made = Execution(prepared.plan, with_report=False).apply(columns.__getitem__, 1)
+    made = execution.apply(columns.__getitem__, 1)
     explanations = []
-    for step in prepared.plan.steps:
+    for step in execution.plan.steps:
         if tables and step.table.name not in tables:
             continue
-        read = {
-            one.name: columns[one.column] if one.from_source else made[one.column].as_column()
-            for one in step.reads
-        }
+        read = step.columns_of(columns.__getitem__, lambda name: made[name].as_column())
         explanations.append(explain_columns(step.table, read))
     return tuple(explanations)
 

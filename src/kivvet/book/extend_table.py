@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from kivvet.book.apply import prepare
+from kivvet.book.apply import look_ahead, prepare
 from kivvet.book.book import Book
 from kivvet.book.draft_table import Drafted, From, csv_text, write_files
 from kivvet.book.look_source import named_columns
@@ -162,6 +162,7 @@ def _batches_of_dataset(book: Book, data: From, table: RuleTable, on_rows: OnRow
     different = list({one.columns: one for one in steps}.values())
     reader = TypedReader(prepared.source, data.dataset, prepared.types)
     execution = Execution(plan, refuses_overlaps=False)
+    look_ahead(execution, prepared, on_rows)
     for batch in reader.batches(plan.source_columns):
         made = execution.apply(batch.column, batch.num_rows)
         for step in different:

@@ -134,6 +134,21 @@ class TypedReader:
             yield TypedBatch(self, batch, self.n_rows)
             self.n_rows += batch.num_rows
 
+    def whole_columns(
+        self, names: Sequence[str], on_rows: Callable[[int], None] = lambda _: None
+    ) -> tuple[dict[str, Column], int]:
+        """Return columns with all their rows, and how many rows there are."""
+        parts: dict[str, list[pa.Array]] = {name: [] for name in names}
+        for batch in self.batches(names or None):
+            for name in names:
+                parts[name].append(batch.typed(name))
+            on_rows(batch.num_rows)
+        return {name: column_from_arrow(_joined(arrays), name) for name, arrays in parts.items()}, self.n_rows
+
+    def empty_column(self, name: str) -> Column:
+        """Return a column without rows, typed as those with rows are."""
+        return column_from_arrow(self.convert(name, pa.array([], pa.string()), 0), name)
+
     def faults(self) -> list[Finding]:
         """Return a finding for each column with fields that did not convert."""
         made = []
@@ -185,6 +200,10 @@ class TypedBatch:
     def num_rows(self) -> int:
         return int(self.batch.num_rows)
 
+    def first(self, n_rows: int) -> TypedBatch:
+        """Return the first rows of the batch."""
+        return TypedBatch(self.reader, self.batch.slice(0, n_rows), self.rows_before)
+
     def typed(self, name: str) -> pa.Array:
         """Return a column as an Arrow array of its type."""
         if name not in self._typed:
@@ -194,6 +213,17 @@ class TypedBatch:
     def column(self, name: str) -> Column:
         """Return a column for classifying."""
         return column_from_arrow(self.typed(name), name)
+
+
+def _joined(arrays: Sequence[pa.Array]) -> pa.Array:
+    """Return arrays of one type as one."""
+    if not arrays:
+        return pa.nulls(0)
+    chunks = pa.chunked_array(arrays)
+    if pa.types.is_string(chunks.type):
+        chunks = chunks.cast(pa.large_string())  # there may be more text than the other kind of array holds
+    made = chunks.unify_dictionaries().combine_chunks()
+    return made if isinstance(made, pa.Array) else made.chunk(0)
 
 
 def _is_text(type_: pa.DataType) -> bool:

@@ -162,7 +162,8 @@ def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> lis
     for (table, old_fingerprint), names in changed.items():
         if any(today[name].table_fingerprint != old_fingerprint for name in names):
             changes = _changes(book, table, old_fingerprint)
-            reasons.append(Reason(f"table {table} changed", tuple(names), table, changes))
+            what = "table" if table in book.tables else "formula"
+            reasons.append(Reason(f"{what} {table} changed", tuple(names), table, changes))
         else:
             reasons.append(Reason("what it reads changed", tuple(names), table))
     return reasons
@@ -170,6 +171,13 @@ def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> lis
 
 def _changes(book: Book, table: str, old_fingerprint: str) -> tuple[Change, ...]:
     definition = Journal(book.folder).definition(old_fingerprint)
-    if definition is None:
+    if definition is None or ("formula" in definition) != (table in book.formulas):
         return ()
+    if table in book.formulas:
+        return (Change("formula", _formula_text(definition), _formula_text(book.formulas[table].meaning)),)
     return tuple(changes_between(table_of(table, definition), book.tables[table]))
+
+
+def _formula_text(meaning: Mapping[str, Any]) -> str:
+    options = [f"{name} {meaning[name]}" for name in ("among", "type") if meaning.get(name)]
+    return ", ".join([meaning["formula"], *options])

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
-from kivvet.book.apply import prepare
+from kivvet.book.apply import look_ahead, prepare
 from kivvet.book.dataset import Dataset
 from kivvet.book.read_data import TypedReader
 from kivvet.core.applied import Execution
@@ -61,6 +61,7 @@ def unmatched_in(
             raise TableError(errors)
         reader = TypedReader(prepared.source, dataset, prepared.types)
         execution = Execution(prepared.plan, refuses_overlaps=False)
+        look_ahead(execution, prepared, on_rows)
         for batch in reader.batches(prepared.plan.source_columns) if prepared.plan.steps else ():
             execution.apply(batch.column, batch.num_rows)
             on_rows(batch.num_rows)

@@ -9,7 +9,19 @@ from typing import Any
 
 import click
 
-_COMMANDS = ("new", "demo", "look", "draft", "check", "apply", "unmatched", "explain", "status", "refresh")
+_COMMANDS = (
+    "new",
+    "demo",
+    "look",
+    "draft",
+    "formula",
+    "check",
+    "apply",
+    "unmatched",
+    "explain",
+    "status",
+    "refresh",
+)
 
 _EPILOG = """\b
 Examples:

@@ -14,11 +14,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, arrow_from_column
-from kivvet.core.made_column import MadeColumn
-from kivvet.core.plan import Plan, Step
+from kivvet.core.formulas.formula import evaluate_formula
+from kivvet.core.formulas.vectors import Vector, without_empty
+from kivvet.core.made_column import MadeColumn, made_of_vector
+from kivvet.core.plan import FormulaStep, Plan, Step
 from kivvet.core.results import OutputMaker, row_column, status_column
 from kivvet.core.taking import Taker
 from kivvet.core.values import write_value
+from kivvet.errors import DataError, count
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -84,22 +87,62 @@ class TableReport:
 
 
 @dataclass(frozen=True, slots=True)
+class FormulaReport:
+    """What one formula made of the data.
+
+    Attributes
+    ----------
+    formula : str
+    columns : tuple of str
+        The names of the column it made.
+    type : str
+    rows, missing : int
+        Rows in all, and those without a value.
+    made_missing : mapping of str to (int, int)
+        By cause, such as "division by zero", the rows whose values were there and have no result, and the first of
+        them, counted from 1; they are among the missing.
+    without_group, without_order, split_ties : int
+        Rows with a missing value in PARTITION BY or in ORDER BY, and rows equal in the order that NTILE parted.
+    """
+
+    formula: str
+    columns: tuple[str, ...]
+    type: str
+    rows: int
+    missing: int
+    made_missing: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    without_group: int = 0
+    without_order: int = 0
+    split_ties: int = 0
+
+    def as_dict(self) -> dict[str, Any]:
+        causes = [
+            {"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()
+        ]
+        return {
+            "formula": self.formula, "columns": list(self.columns), "type": self.type, "rows": self.rows, "missing": self.missing,
+            "made_missing": causes, "without_group": self.without_group, "without_order": self.without_order, "split_ties": self.split_ties,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
 class ApplyReport:
-    """What applying tables did: rows in all, and a `TableReport` for each table applied."""
+    """What applying did: rows in all, a `TableReport` for each table and a `FormulaReport` for each formula."""
 
     rows: int
     tables: tuple[TableReport, ...]
     dataset: str = ""
     target: str = ""
+    formulas: tuple[FormulaReport, ...] = ()
 
     def __repr__(self) -> str:
-        return f"<ApplyReport: {self.rows:,} rows, {len(self.tables)} tables>"
+        return f"<ApplyReport: {self.rows:,} rows, {len(self.tables)} tables, {len(self.formulas)} formulas>"
 
     def as_dict(self) -> dict[str, Any]:
-        """Return the report as plain values: ``{"version": 1, "rows": ..., "tables": [...]}``."""
+        """Return the report as plain values: ``{"version": 1, "rows": ..., "tables": [...], "formulas": [...]}``."""
         return {
             "version": REPORT_VERSION, "dataset": self.dataset, "target": self.target, "rows": self.rows,
-            "tables": [one.as_dict() for one in self.tables],
+            "tables": [one.as_dict() for one in self.tables], "formulas": [one.as_dict() for one in self.formulas],
         }  # fmt: skip
 
     def to_json(self) -> str:
@@ -142,21 +185,97 @@ class Execution:
         self.with_report = with_report
         self.n_rows = 0
         self.stages = [
-            _Stage(step, with_report=with_report, refuses_overlaps=refuses_overlaps) for step in plan.steps
+            _FormulaStage(step)
+            if isinstance(step, FormulaStep)
+            else _Stage(step, with_report=with_report, refuses_overlaps=refuses_overlaps)
+            for step in plan.order
         ]
 
+    def look_ahead(self, column_named: Callable[[str], Column], n_rows: int) -> None:
+        """Work out what looks at other rows, from all rows; batches then take their part of it.
+
+        Without it, the one batch that is applied is taken to be all rows.
+        """
+        wanted = self.plan.whole_steps
+        ahead = Execution(Plan(self.plan.leading_to(wanted), ()), with_report=False, refuses_overlaps=False)
+        ahead.apply(column_named, n_rows)
+        known = {id(stage.step): stage for stage in ahead.stages if stage.step in wanted}
+        self.stages = [known.get(id(stage.step), stage) for stage in self.stages]
+
     def apply(self, column_named: Callable[[str], Column], n_rows: int) -> dict[str, MadeColumn]:
-        """Return the columns made for one batch, by name, written or not."""
+        """Return the columns made for one batch, by name, written or not.
+
+        Raises
+        ------
+        DataError
+            If columns do not fit, or a strict formula has values without a result.
+        """
         made: dict[str, MadeColumn] = {}
         for stage in self.stages:
             columns = stage.step.columns_of(column_named, lambda name: made[name].as_column())
-            made.update(stage.apply(columns, self.n_rows))
+            if isinstance(stage, _FormulaStage):
+                made.update(stage.apply(columns, self.n_rows, n_rows))
+            else:
+                made.update(stage.apply(columns, self.n_rows))
         self.n_rows += n_rows
         return made
 
     def report(self, dataset: str = "", target: str = "") -> ApplyReport:
         """Return the report on all batches so far."""
-        return ApplyReport(self.n_rows, tuple(stage.report() for stage in self.stages), dataset, target)
+        tables = tuple(stage.report() for stage in self.stages if isinstance(stage, _Stage))
+        formulas = tuple(stage.report() for stage in self.stages if isinstance(stage, _FormulaStage))
+        return ApplyReport(self.n_rows, tables, dataset, target, formulas)
+
+
+class _FormulaStage:
+    """The step of a formula, with its counts; one that looks at other rows keeps its values for all of them."""
+
+    def __init__(self, step: FormulaStep) -> None:
+        self.step = step
+        self.whole: Vector | None = None
+        self.kind = ""
+        self.n_rows = 0
+        self.missing = 0
+        self.made_missing: dict[str, tuple[int, int]] = {}
+        self.notes = [0, 0, 0]
+
+    def apply(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> dict[str, MadeColumn]:
+        if self.whole is None:
+            vector = self.evaluated(columns, rows_before, n_rows)
+        else:
+            vector = self.whole.take(slice(rows_before, rows_before + n_rows))
+        column = made_of_vector(self.step.made[0], vector, n_rows)
+        return {name: replace(column, name=name) for name in self.step.made}
+
+    def evaluated(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> Vector:
+        formula = self.step.formula
+        made = evaluate_formula(formula, columns.__getitem__, n_rows)
+        for cause, n in made.made_missing.items():
+            before, first = self.made_missing.get(cause, (0, rows_before + made.first_missing[cause] + 1))
+            self.made_missing[cause] = before + n, first
+        if formula.is_strict and self.made_missing:
+            cause, (n, first) = next(iter(self.made_missing.items()))
+            raise DataError(
+                f"formula {formula.name!r} is strict, and {count(n, 'value')} {'has' if n == 1 else 'have'} no result: {cause}; the first is in row {first:,}",
+                place=formula.place, fix="correct the data, say in the formula what such rows get, or leave out strict",
+            )  # fmt: skip
+        for one in made.notes.values():
+            found = (one.without_group, one.without_order, one.split_ties)
+            self.notes = [max(pair) for pair in zip(self.notes, found, strict=True)]
+        vector = made.vector.of_rows(n_rows)
+        self.kind = vector.kind
+        self.n_rows += n_rows
+        gone = without_empty(vector) if vector.kind == "text" else vector
+        self.missing += int(np.count_nonzero(gone.missing_rows(n_rows)))
+        if formula.has_windows:
+            self.whole = vector
+        return vector
+
+    def report(self) -> FormulaReport:
+        name = self.step.formula.name
+        return FormulaReport(
+            name, self.step.made, self.kind, self.n_rows, self.missing, self.made_missing, *self.notes
+        )
 
 
 class _Stage:

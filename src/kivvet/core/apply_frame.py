@@ -11,6 +11,7 @@ import pyarrow as pa
 from kivvet.core.applied import Applied, Execution
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, column_from_arrow
 from kivvet.core.findings import Finding
+from kivvet.core.formulas.formula import Formula
 from kivvet.core.made_column import MadeColumn
 from kivvet.core.plan import Entry, Plan, make_plan
 from kivvet.core.tables import RuleTable
@@ -35,13 +36,16 @@ def apply_entries(
     tables: Mapping[str, RuleTable],
     findings_of: Callable[[RuleTable], Sequence[Finding]] = lambda table: table.findings,
     *,
+    formulas: Mapping[str, Formula] | None = None,
     with_report: bool = True,
 ) -> Applied:
     """Return `frame` with the columns of the entries, and the report."""
     if _is_pandas(frame) or not hasattr(frame, "__arrow_c_stream__"):
-        return apply_plan(frame, plan_for(frame, entries, tables, findings_of), with_report=with_report)
+        plan = plan_for(frame, entries, tables, findings_of, formulas)
+        return apply_plan(frame, plan, with_report=with_report)
     table = frame if isinstance(frame, pa.Table) else pa.table(frame)  # a stream is read once
-    applied = apply_plan(table, plan_for(table, entries, tables, findings_of), with_report=with_report)
+    plan = plan_for(table, entries, tables, findings_of, formulas)
+    applied = apply_plan(table, plan, with_report=with_report)
     return Applied(_same_kind(frame, applied.frame), applied.report)
 
 
@@ -50,9 +54,10 @@ def plan_for(
     entries: Sequence[Entry],
     tables: Mapping[str, RuleTable],
     findings_of: Callable[[RuleTable], Sequence[Finding]] = lambda table: table.findings,
+    formulas: Mapping[str, Formula] | None = None,
 ) -> Plan:
     """Return the plan for a frame; raise `TableError` if tables have errors or names are not found."""
-    plan, faults = make_plan(entries, tables, column_names(frame))
+    plan, faults = make_plan(entries, tables, column_names(frame), formulas=formulas)
     for table in {step.table.name: step.table for step in plan.steps}.values():
         faults += findings_of(table)
     errors = [item for item in faults if item.severity == "error"]
@@ -119,15 +124,25 @@ def _with_columns(frame: pd.DataFrame, plan: Plan, made: Mapping[str, MadeColumn
 def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:
     chunks: dict[str, list[pa.Array]] = {name: [] for name in plan.written}
     read = table.select(list(plan.source_columns)).unify_dictionaries()
+    if plan.whole_steps:
+        read = read.combine_chunks()
+        execution.look_ahead(lambda name: column_from_arrow(_one_chunk(read[name]), name), len(read))
     batches = read.to_batches(max_chunksize=_ROWS_A_BATCH) if plan.source_columns else []
     for batch in batches or [_empty_batch(read.schema)]:
         columns = {name: column_from_arrow(batch.column(name), name) for name in plan.source_columns}
-        made = execution.apply(columns.__getitem__, batch.num_rows)
+        made = execution.apply(columns.__getitem__, batch.num_rows if plan.source_columns else len(table))
         for name in plan.written:
             chunks[name].append(made[name].as_arrow())
     for name, arrays in chunks.items():
-        table = table.append_column(name, pa.chunked_array(arrays))
+        table = table.append_column(name, pa.chunked_array(arrays).unify_dictionaries())
     return table
+
+
+def _one_chunk(column: pa.ChunkedArray) -> pa.Array:
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    made = column.combine_chunks()
+    return made if isinstance(made, pa.Array) else pa.array([], column.type)
 
 
 def _empty_batch(schema: pa.Schema) -> pa.RecordBatch:

@@ -1,4 +1,4 @@
-"""A column that a table made, and the forms in which it leaves the core."""
+"""A column that a table or a formula made, and the forms in which it leaves the core."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns import CodedColumn, Column, TextColumn, column_from_arrow
+from kivvet.core.formulas.vectors import Vector, to_arrow
 from kivvet.core.kernels import Array
 
 
@@ -71,6 +72,18 @@ class MadeColumn:
         assert self.classes is not None
         dtype = pd.CategoricalDtype(pd.Index(self.classes.to_pylist(), dtype="str"), ordered=self.is_ordered)
         return pd.Categorical.from_codes(self.codes, dtype=dtype, validate=False)
+
+
+def made_of_vector(name: str, vector: Vector, n_rows: int) -> MadeColumn:
+    """Return what a formula gave as a column; different texts become classes, in the order in which they are met."""
+    array = to_arrow(vector, n_rows)
+    if vector.kind != "text":
+        return MadeColumn(name, values=array)
+    codes = pc.fill_null(array.indices, -1).to_numpy(zero_copy_only=False)
+    used = pc.unique(array.indices).drop_null().to_numpy(zero_copy_only=False)
+    place = np.full(len(array.dictionary) + 1, -1, np.int32)
+    place[used] = np.arange(len(used))
+    return MadeColumn(name, array.dictionary.take(pa.array(used)), place[codes])
 
 
 def _typed_pandas(values: pa.Array) -> Any:

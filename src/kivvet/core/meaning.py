@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.conditions import quote_text, write_condition
 from kivvet.core.convert import bytes_of_texts
+from kivvet.core.formulas.formula import Formula
 from kivvet.core.table_parser import parse_table
 from kivvet.core.tables import UNFINISHED, WHEN, Input, Output, Result, RuleTable, columns_of
 from kivvet.core.values import write_value
@@ -40,6 +41,11 @@ def meaning_of(table: RuleTable) -> dict[str, Any]:
     else:
         meaning["rows"] = _rows(table)
     return meaning
+
+
+def formula_meaning(formula: Formula) -> dict[str, Any]:
+    """Return the meaning of a formula as plain values."""
+    return {"semantics": SEMANTICS_VERSION, **formula.meaning}
 
 
 def definition_of(table: RuleTable) -> dict[str, Any] | None:

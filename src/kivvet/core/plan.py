@@ -1,8 +1,8 @@
 """From the list of columns a dataset wants to the steps that make them, in the order they need.
 
-A name that a table reads is looked up as: what the entry says to read instead; a column of the
-source; a column that another entry makes; an output that just one table of the book makes (which is
-then computed too, and not written).
+A name that a table or a formula reads is looked up as: what the entry says to read instead; a column of
+the source; a column that another entry makes; a formula; an output that just one table of the book makes. What is
+needed and not listed is computed too, and not written.
 """
 
 from __future__ import annotations
@@ -13,22 +13,27 @@ from typing import Any
 
 from kivvet.core.columns import Column
 from kivvet.core.findings import Finding, finding
+from kivvet.core.formulas.formula import Formula
+from kivvet.core.formulas.parser import pointed_at
+from kivvet.core.formulas.tree import ColumnName, walk
 from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, did_you_mean, listed, near_name
 
-ENTRY_KEYWORDS = ("table", "input", "keep", "status", "row", "write")
-LATER_ENTRIES = ("formula", "as", "over", "indicators", "name", "amount")
+ENTRY_KEYWORDS = ("table", "formula", "input", "keep", "status", "row", "as", "write")
+LATER_ENTRIES = ("over", "indicators", "name", "amount")
+_OF_TABLES, _OF_FORMULAS = ("keep", "status", "row"), ("as",)
 
 Locate = Callable[[tuple[str | int, ...]], Place | None]
 
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One entry of `columns`: a table, what it reads, and the names of what it makes.
+    """One entry of `columns`: a table or a formula, what it reads, and the names of what it makes.
 
     Attributes
     ----------
     table : str
+        The name of a table or of a formula: they share one namespace.
     reads : mapping of str to str
         By input, the column to read instead.
     keep : tuple of (str, str) or None
@@ -36,6 +41,8 @@ class Entry:
     status, row : str or None
         The names of columns that tell how each row was decided, and by which row.
     is_written : bool
+    made_as : str or None
+        The name of the column that a formula makes; None: the formula's.
     """
 
     table: str
@@ -45,6 +52,7 @@ class Entry:
     row: str | None = None
     is_written: bool = True
     place: Place | None = None
+    made_as: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,17 +122,53 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
+class FormulaStep:
+    """One formula worked out.
+
+    Attributes
+    ----------
+    formula : Formula
+    reads : tuple of Read
+    made : tuple of str
+        The names under which its column is known; one, but where others ask for it by its own.
+    """
+
+    formula: Formula
+    reads: tuple[Read, ...]
+    made: tuple[str, ...]
+
+    def columns_of(self, source: Callable[[str], Column], made: Callable[[str], Column]) -> dict[str, Column]:
+        """Return the columns that it reads, by the names the formula gives them, from where each is."""
+        return {one.name: (source if one.from_source else made)(one.column) for one in self.reads}
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
     """The steps in the order of computation, and the columns written, in the order listed."""
 
-    steps: tuple[Step, ...]
+    order: tuple[Step | FormulaStep, ...]
     written: tuple[str, ...]
 
-    def leading_to(self, wanted: Sequence[Step]) -> tuple[Step, ...]:
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """Those of tables."""
+        return tuple(one for one in self.order if isinstance(one, Step))
+
+    @property
+    def formula_steps(self) -> tuple[FormulaStep, ...]:
+        """Those of formulas."""
+        return tuple(one for one in self.order if isinstance(one, FormulaStep))
+
+    @property
+    def whole_steps(self) -> tuple[FormulaStep, ...]:
+        """Those of formulas that look at other rows, so that all rows are needed."""
+        return tuple(one for one in self.formula_steps if one.formula.has_windows)
+
+    def leading_to(self, wanted: Sequence[Step | FormulaStep]) -> tuple[Step | FormulaStep, ...]:
         """Return the wanted steps and those that make what they read, in order."""
         needed: set[str] = set()
         kept = []
-        for step in reversed(self.steps):
+        for step in reversed(self.order):
             if step in wanted or needed.intersection(step.made):
                 kept.append(step)
                 needed.update(one.column for one in step.reads if not one.from_source)
@@ -134,7 +178,7 @@ class Plan:
     def source_columns(self) -> tuple[str, ...]:
         """The columns of the source that are read, each once."""
         return tuple(
-            dict.fromkeys(one.column for step in self.steps for one in step.reads if one.from_source)
+            dict.fromkeys(one.column for step in self.order for one in step.reads if one.from_source)
         )
 
 
@@ -167,14 +211,25 @@ def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Ent
                     (*path, word),
                     did_you_mean(word, ENTRY_KEYWORDS) or listed(ENTRY_KEYWORDS),
                 )
-        if not isinstance(item.get("table"), str):
+        if ("table" in item) == ("formula" in item) or not isinstance(
+            item.get("table", item.get("formula")), str
+        ):
             if not any(word in item for word in LATER_ENTRIES):
                 fault(
-                    "an entry of columns names its table",
+                    "an entry of columns names its table, or its formula",
                     path,
-                    'for example { table = "station", keep = ["river"] }',
+                    'for example { table = "station", keep = ["river"] } or { formula = "load", as = "sample_load" }',
                 )
             continue
+        for word in _OF_TABLES if "formula" in item else _OF_FORMULAS:
+            if word in item:
+                fault(
+                    f"{word!r} is a keyword of {'tables' if 'formula' in item else 'formulas'}, not of a {'formula' if 'formula' in item else 'table'}",
+                    (*path, word),
+                    'a formula makes one column: { formula = "load", as = "sample_load" }'
+                    if "formula" in item
+                    else 'outputs of a table are renamed with keep = { river = "upstream_river" }',
+                )
         reads, keep = item.get("input", {}), item.get("keep")
         if not isinstance(reads, Mapping) or not all(isinstance(name, str) for name in reads.values()):
             fault(
@@ -192,13 +247,14 @@ def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Ent
             )
         entries.append(
             Entry(
-                item["table"],
+                item.get("table", item.get("formula")),
                 dict(reads),
                 renamed,
                 item.get("status"),
                 item.get("row"),
                 bool(item.get("write", True)),
                 locate(path),
+                item.get("as"),
             )
         )
     return entries, faults
@@ -226,6 +282,7 @@ def make_plan(
     source_names: Iterable[str],
     renamed: Mapping[str, str] | None = None,
     unusable: Iterable[str] = (),
+    formulas: Mapping[str, Formula] | None = None,
 ) -> tuple[Plan, list[Finding]]:
     """Return the steps that make the columns of the entries, and the faults found.
 
@@ -238,17 +295,19 @@ def make_plan(
     renamed : mapping of str to str, optional
         By name, the source column that stands for it throughout the dataset.
     unusable : iterable of str
-        Tables that exist but could not be read; their own findings say why.
+        Tables and formulas that exist but could not be read; their own findings say why.
+    formulas : mapping of str to Formula, optional
     """
-    return _Planner(entries, tables, tuple(source_names), renamed or {}, set(unusable)).plan()
+    return _Planner(entries, tables, tuple(source_names), renamed or {}, set(unusable), formulas or {}).plan()
 
 
 class _Planner:
     def __init__(
         self, entries: Sequence[Entry], tables: Mapping[str, RuleTable], source_names: tuple[str, ...],
-        renamed: Mapping[str, str], unusable: set[str],
+        renamed: Mapping[str, str], unusable: set[str], formulas: Mapping[str, Formula],
     ) -> None:  # fmt: skip
         self.tables = tables
+        self.formulas = formulas
         self.source_names = source_names
         self.renamed = renamed
         self.unusable = unusable
@@ -256,7 +315,7 @@ class _Planner:
         self.entries = [entry for entry in entries if self.is_known(entry)]
         self.outputs = [self.kept(entry) for entry in self.entries]
         self.maker: dict[str, int] = {}
-        self.steps: dict[int, Step] = {}
+        self.steps: dict[int, Step | FormulaStep] = {}
         self.under_way: list[tuple[int, str]] = []
         self.cycles: set[frozenset[int]] = set()
 
@@ -264,19 +323,38 @@ class _Planner:
         self.faults.append(finding(kind, message, places=(place,) if place else (), remedy=fix))
 
     def is_known(self, entry: Entry) -> bool:
-        if entry.table in self.tables:
+        if entry.table in self.tables or entry.table in self.formulas:
             return True
         if entry.table not in self.unusable:
-            near = did_you_mean(entry.table, self.tables)
+            known = [*self.tables, *self.formulas]
             self.fault(
                 "unknown-column",
-                f"columns names {entry.table!r}, and no table has that name",
+                f"columns names {entry.table!r}, and no table{' or formula' if self.formulas else ''} has that name",
                 entry.place,
-                near or f"tables: {listed(self.tables)}",
+                did_you_mean(entry.table, known)
+                or f"{'there are' if self.formulas else 'tables:'} {listed(known)}",
             )
         return False
 
+    def what(self, index: int) -> str:
+        """Return what makes the columns of an entry, in words."""
+        name = self.entries[index].table
+        return f"{'table' if name in self.tables else 'formula'} {name!r}"
+
+    def names_read(self, index: int) -> tuple[str, ...]:
+        """Return the names that an entry's table or formula reads."""
+        name = self.entries[index].table
+        return tuple(self.tables[name].reads) if name in self.tables else self.formulas[name].reads
+
+    def place_of(self, index: int) -> Place | None:
+        """Return where a step is defined: a formula in its own file, a table in the list of columns."""
+        entry = self.entries[index]
+        return self.formulas[entry.table].place if entry.table in self.formulas else entry.place
+
     def kept(self, entry: Entry) -> tuple[tuple[str, str], ...]:
+        if entry.table not in self.tables:
+            name = entry.made_as or entry.table
+            return ((name, name),)
         names = [output.name for output in self.tables[entry.table].outputs]
         if entry.keep is None:
             return tuple((name, name) for name in names)
@@ -298,14 +376,14 @@ class _Planner:
                 if name in self.source_names and entry.is_written:
                     self.fault(
                         "unknown-column",
-                        f"table {entry.table!r} makes {name!r}, and the source has a column of that name",
+                        f"{self.what(index)} makes {name!r}, and the source has a column of that name",
                         entry.place,
-                        f'rename it: keep = {{ {name} = "{name}_class" }}',
+                        self.rename(index, name, f"{name}_class"),
                     )
                 elif other is not None:
                     self.fault(
-                        "unknown-column", f"{name!r} is made twice: by table {self.entries[other].table!r} and by table {entry.table!r}",
-                        entry.place, f'rename one of them: keep = {{ {name} = "{name}_2" }}',
+                        "unknown-column", f"{name!r} is made twice: by {self.what(other)} and by {self.what(index)}",
+                        entry.place, self.rename(index, name, f"{name}_2"),
                     )  # fmt: skip
                 else:
                     self.maker[name] = index
@@ -315,8 +393,17 @@ class _Planner:
             self.visit(index)
         return Plan(tuple(self.steps.values()), tuple(written)), self.faults
 
+    def rename(self, index: int, name: str, other: str) -> str:
+        """Return the cure for two columns of one name."""
+        entry = self.entries[index]
+        if entry.table in self.tables:
+            return f'rename {"it" if other.endswith("_class") else "one of them"}: keep = {{ {name} = "{other}" }}'
+        return f'rename it: {{ formula = "{entry.table}", as = "{other}" }}'
+
     def made_by(self, index: int) -> tuple[str, ...]:
         entry = self.entries[index]
+        if entry.table not in self.tables:
+            return tuple(name for name, _ in self.outputs[index])
         table = self.tables[entry.table]
         extra = [name for name in (entry.status, entry.row) if name]
         made = [
@@ -336,28 +423,36 @@ class _Planner:
             self.cycle(steps, steps[0][1])
             return
         entry = self.entries[index]
-        table = self.tables[entry.table]
+        names = self.names_read(index)
         for name in entry.reads:
-            if name not in table.reads:
-                known = listed(table.reads)
+            if name not in names:
                 self.fault(
                     "unknown-column",
-                    f"input names {name!r}, and table {entry.table!r} has no such input",
+                    f"input names {name!r}, and {self.what(index)} {'has no such input' if entry.table in self.tables else 'reads no such column'}",
                     entry.place,
-                    did_you_mean(name, table.reads) or f"it reads {known}",
+                    did_you_mean(name, names) or f"it reads {listed(names)}",
                 )
         read: list[Read] = []
-        for name in table.reads:
+        for name in names:
             wanted = entry.reads.get(name, name)
             self.under_way.append((index, wanted))
             found = self.read(index, name, wanted)
             self.under_way.pop()
             if found is not None:
                 read.append(found)
-        if len(read) == len(table.reads):
-            self.steps[index] = Step(
-                table, tuple(read), self.outputs[index], entry.status, entry.row, entry.is_written
-            )
+        if len(read) < len(names):
+            return
+        if entry.table in self.formulas:
+            self.steps[index] = FormulaStep(self.formulas[entry.table], tuple(read), self.made_by(index))
+            return
+        self.steps[index] = Step(
+            self.tables[entry.table],
+            tuple(read),
+            self.outputs[index],
+            entry.status,
+            entry.row,
+            entry.is_written,
+        )
 
     def read(self, index: int, name: str, wanted: str) -> Read | None:
         """Return where a column comes from, after adding the step that makes it; None where there is a fault."""
@@ -366,7 +461,7 @@ class _Planner:
             return Read(name, source, True)
         maker = self.maker_of(index, name, wanted)
         if maker is None:
-            self.unknown(wanted, self.entries[index], name)
+            self.unknown(wanted, index, name)
             return None
         faults = len(self.faults)
         self.visit(maker)
@@ -379,7 +474,7 @@ class _Planner:
             return
         self.cycles.add(members)
         path = " -> ".join([*(name for _, name in steps), wanted])
-        places = tuple(place for index, _ in steps if (place := self.entries[index].place) is not None)
+        places = tuple(place for index, _ in steps if (place := self.place_of(index)) is not None)
         self.faults.append(
             finding(
                 "cycle", f"columns depend on themselves: {path}", places=places,
@@ -393,6 +488,8 @@ class _Planner:
         if maker is not None:
             return maker
         entry = self.entries[index]
+        if wanted in self.formulas:
+            return self.formula_maker(entry, wanted)
         makers = [one for one, table in self.tables.items() if any(o.name == wanted for o in table.outputs)]
         reads_itself = makers == [entry.table] and wanted == name
         if len(makers) != 1 or reads_itself:
@@ -402,7 +499,9 @@ class _Planner:
             self.outputs[listed_at] = (*self.outputs[listed_at], (wanted, wanted))
             self.maker[wanted] = listed_at
             if listed_at in self.steps:
-                self.steps[listed_at] = replace(self.steps[listed_at], outputs=self.outputs[listed_at])
+                step = self.steps[listed_at]
+                assert isinstance(step, Step)
+                self.steps[listed_at] = replace(step, outputs=self.outputs[listed_at])
             return listed_at
         made = len(self.entries)
         self.entries.append(Entry(makers[0], is_written=False, place=entry.place))
@@ -413,6 +512,22 @@ class _Planner:
             self.maker[column] = made
         return made
 
+    def formula_maker(self, entry: Entry, name: str) -> int:
+        """Return the number of the entry that makes a formula's column under its own name; one is added if need be."""
+        listed_at = self.listed_without_renaming(name)
+        if listed_at is not None:
+            self.outputs[listed_at] = (*self.outputs[listed_at], (name, name))
+            if listed_at in self.steps:
+                step = self.steps[listed_at]
+                assert isinstance(step, FormulaStep)
+                self.steps[listed_at] = replace(step, made=(*step.made, name))
+        else:
+            listed_at = len(self.entries)
+            self.entries.append(Entry(name, is_written=False, place=entry.place))
+            self.outputs.append(((name, name),))
+        self.maker[name] = listed_at
+        return listed_at
+
     def listed_without_renaming(self, table: str) -> int | None:
         """Return the number of the first entry of a table that reads its columns by their own names; None: there is none."""
         return next(
@@ -420,9 +535,25 @@ class _Planner:
             None,
         )
 
-    def unknown(self, wanted: str, entry: Entry, name: str) -> None:
-        candidates = [*self.source_names, *self.maker]
+    def unknown(self, wanted: str, index: int, name: str) -> None:
+        entry = self.entries[index]
+        candidates = [
+            *self.source_names,
+            *self.maker,
+            *(one for one in self.formulas if one not in self.maker),
+        ]
         near = near_name(wanted, candidates)
+        if entry.table in self.formulas:
+            formula, place = self.formulas[entry.table], self.place_of(index)
+            here = [one.at for one in walk(formula.tree) if isinstance(one, ColumnName) and one.name == name]
+            drawn = f"\n{pointed_at(formula.text, here[0])}" if here else ""
+            self.faults.append(
+                finding(
+                    "unknown-column", f"{wanted!r} is neither in the source nor made{drawn}", table=entry.table, places=(place,) if place else (),
+                    remedy=f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}",
+                )
+            )  # fmt: skip
+            return
         said = f"did you mean {near!r}? Then say  " if near else "say which column it is:  "
         self.fault(
             "unknown-column", f"table {entry.table!r} reads {wanted!r}, which is neither in the source nor made", entry.place,

@@ -7,6 +7,7 @@ from rich.text import Text
 
 from kivvet.core.applied import ApplyReport, TableReport
 from kivvet.errors import count, listed
+from kivvet.show.formula import print_formulas
 from kivvet.show.terminal import bar, percent, print_columns
 
 _BAR_WIDTH = 30
@@ -26,6 +27,9 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
     for one in report.tables:
         out.print()
         _print_table(out, one)
+    if report.formulas:
+        out.print()
+        print_formulas(out, report.formulas)
     out.print()
 
 

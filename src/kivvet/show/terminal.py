@@ -34,12 +34,16 @@ def console(*, stderr: bool = False) -> Console:
 
 def wrapped(out: Console, text: str, indent: int) -> list[str]:
     """Return the lines of `text` that fit the terminal after an indent; one line where output is piped."""
+    text, *drawn = text.split(
+        "\n"
+    )  # further lines are drawn as they are: a formula, and a caret under a place
     if not out.is_terminal:
-        return [text]
+        return [text, *drawn]
     width = max(_NARROWEST, out.width - indent)
-    return textwrap.wrap(
+    lines = textwrap.wrap(
         text, width, break_long_words=False, break_on_hyphens=False, replace_whitespace=False
-    ) or [""]
+    )
+    return [*(lines or [""]), *drawn]
 
 
 def print_columns(out: Console, heads: list[tuple[str, str, int]], body: str, body_style: str = "") -> None:

@@ -339,10 +339,10 @@ def _extreme(given: list[Vector], *, is_greatest: bool) -> Vector:
     best = vectors[0]
     for one in vectors[1:]:
         holds, _ = compared("<" if is_greatest else ">", best, one)
-        n_rows = max(np.size(holds), np.size(best.values), np.size(one.values))
         if best.is_single and one.is_single:
             best = one if bool(holds) else best
             continue
+        (n_rows,) = np.broadcast_shapes(best.values.shape, one.values.shape)
         rows = np.broadcast_to(holds, n_rows)
         places = np.flatnonzero(rows), np.flatnonzero(~rows)
         best = merged(

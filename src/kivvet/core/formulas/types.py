@@ -28,6 +28,7 @@ from kivvet.core.values import Value, ValueType
 
 #: Gives the type of a column, None where nothing is known of it; raises `FormulaError` where there is none.
 TypeOf = Callable[[ColumnName], ValueType | None]
+FORMULA_TYPES: tuple[ValueType, ...] = ("text", "integer", "number", "boolean", "date", "datetime")
 _NUMBERS = ("integer", "number")
 _MOMENTS = ("date", "datetime")
 #: What a type can be made into by CAST, besides itself and text.
