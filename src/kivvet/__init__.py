@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from kivvet.book.book import Book, open_book
     from kivvet.core.applied import Applied, ApplyReport
+    from kivvet.core.apply_frame import with_formulas
     from kivvet.core.draft import draft
     from kivvet.core.findings import Finding, Report
     from kivvet.core.look import Look, look
@@ -34,6 +35,7 @@ _HOMES = {
     "draft": "kivvet.core.draft",
     "look": "kivvet.core.look",
     "open_book": "kivvet.book.book",
+    "with_formulas": "kivvet.core.apply_frame",
 }
 
 __all__ = [
@@ -53,6 +55,7 @@ __all__ = [
     "draft",
     "look",
     "open_book",
+    "with_formulas",
 ]
 
 

@@ -55,6 +55,14 @@ def prepare(book: Book, dataset: Dataset) -> tuple[Prepared, list[Finding]]:
     return prepared_of(dataset, book.tables, book.formulas, unusable)
 
 
+def plan_of(book: Book, dataset: Dataset) -> tuple[Plan, list[Finding]]:
+    """Return the plan of a dataset, and the faults in it; of its source only the headings are read."""
+    unusable = book.unusable_tables | book.unusable_formulas
+    return make_plan(
+        dataset.entries, book.tables, source_of(dataset).names, dataset.renamed, unusable, book.formulas
+    )
+
+
 def prepared_of(
     dataset: Dataset, tables: Mapping[str, RuleTable], formulas: Mapping[str, Formula], unusable: set[str]
 ) -> tuple[Prepared, list[Finding]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +19,7 @@ from kivvet.core.tables import RuleTable
 from kivvet.errors import BookError, Place, TableError, did_you_mean, listed, shown_path
 
 if TYPE_CHECKING:
+    from kivvet.book.fed_domains import Fed
     from kivvet.book.try_formula import Trial
     from kivvet.book.unmatched import Unmatched
     from kivvet.core.explain import Explanation
@@ -198,12 +200,22 @@ class Book:
         Where every dataset that uses the table feeds it inputs that depend on each other, what constrains two of
         them is possible only.
         """
-        found = table.findings if budget is None else table.check(budget=budget).findings
+        from kivvet.book.fed_domains import limited
+
+        checked = limited(table, self.fed_domains)
+        found = checked.findings if budget is None else checked.check(budget=budget).findings
         if len(table.inputs) > 1 and any(one.kind in ("gap", "overlap", "conflict") for one in found):
             from kivvet.book.dependence import only_possible
 
             found = tuple(only_possible(self, table, found))
         return with_severity(found, {**self.severity, **table.parts.severity})
+
+    @cached_property
+    def fed_domains(self) -> Fed:
+        """By table and input, the values that datasets can feed it, where all of them limit these."""
+        from kivvet.book.fed_domains import fed_domains
+
+        return fed_domains(self)
 
     def faults_of(self, dataset: Dataset) -> list[Finding]:
         """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
@@ -271,7 +283,7 @@ class Book:
             for item in found
             for one in with_severity([item], {**self.severity, **own.get(item.table, {})})
         ]
-        return Report.of(found, sorted(names - all_formulas), rows_read)
+        return Report.of(found, sorted(names - all_formulas), rows_read, sorted(names & all_formulas))
 
     def apply(self, frame: Any, columns: Sequence[str | Mapping[str, Any]]) -> Any:
         """Return `frame` with new columns, the same kind of frame that was given.

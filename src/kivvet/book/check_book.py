@@ -165,7 +165,7 @@ def formula_findings(report: FormulaReport, dataset: str, formula: Formula | Non
         )  # fmt: skip
     if n := report.without_order:
         add(
-            "no-group", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in ORDER BY and {'is' if n == 1 else 'are'} placed all the same", n,
+            "no-order", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in ORDER BY and {'is' if n == 1 else 'are'} placed all the same", n,
             f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
         )  # fmt: skip
     if n := report.split_ties:

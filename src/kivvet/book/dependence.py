@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from kivvet.book.apply import prepare
+from kivvet.book.apply import plan_of
 from kivvet.core.findings import Finding
 from kivvet.core.plan import Plan
 from kivvet.core.tables import WHEN, RuleTable
@@ -52,10 +52,9 @@ def only_possible(book: Book, table: RuleTable, found: Iterable[Finding]) -> Ite
 def _plans(book: Book) -> Iterator[Plan]:
     for dataset in book.datasets.values():
         try:
-            prepared, _ = prepare(book, dataset)
+            yield plan_of(book, dataset)[0]
         except KivvetError:
             continue  # its source cannot be read; that is told elsewhere
-        yield prepared.plan
 
 
 def _roots(plan: Plan) -> Mapping[str, frozenset[str]]:

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, arrow_from_column
+from kivvet.core.formulas.evaluate import Evaluator
 from kivvet.core.formulas.formula import evaluate_formula
 from kivvet.core.formulas.vectors import Vector, without_empty
 from kivvet.core.made_column import MadeColumn, made_of_vector
@@ -55,6 +56,9 @@ class TableReport:
         inputs as ``ph = 6.4, flow = 12``, the first few that were met.
     first_rows : mapping of str to int
         For unmatched values the first row of data that has them, counted from 1, as far as remembered.
+    made_missing : mapping of str to (int, int)
+        Of results that are formulas: by cause, such as "division by zero", the rows whose values were there and have
+        no result, and the first of them, counted from 1.
     rows_by_row : tuple of int
         For each row of the table the data rows it decided.
     """
@@ -71,6 +75,7 @@ class TableReport:
     several: int = 0
     no_period: int = 0
     first_rows: Mapping[str, int] = field(default_factory=dict)
+    made_missing: Mapping[str, tuple[int, int]] = field(default_factory=dict)
 
     @property
     def column(self) -> str:
@@ -82,6 +87,7 @@ class TableReport:
             "table": self.table, "columns": list(self.columns), "rows": self.rows, "matched": self.matched,
             "several": self.several, "no_period": self.no_period, "missing": self.missing, "unmatched": self.unmatched,
             "classes": {name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()},
+            "made_missing": [{"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()],
             "unmatched_values": [{"value": value, "rows": n} for value, n in self.unmatched_values],
         }  # fmt: skip
 
@@ -293,10 +299,17 @@ class _Stage:
         self.counts = np.zeros(self.table.n_outcomes, np.int64)
         self.unmatched: Counter[str] = Counter()
         self.first_rows: dict[str, int] = {}
+        self.made_missing: dict[str, tuple[int, int]] = {}
 
     def apply(self, columns: Mapping[str, Column], rows_before: int) -> dict[str, MadeColumn]:
         step = self.step
-        is_single = not self.table.may_combine and len(self.makers) == 1 and not step.status and not step.row
+        is_single = (
+            not self.table.may_combine
+            and len(self.makers) == 1
+            and not self.makers[0][1].computed
+            and not step.status
+            and not step.row
+        )
         if not self.with_report and is_single:
             name, maker = self.makers[0]
             if (labels := maker.labels()) is not None:
@@ -320,6 +333,14 @@ class _Stage:
         made_columns: dict[str, MadeColumn] = {}
         for name, maker in self.makers:
             made_columns.update(maker.made(name, taker, combinations))
+            if maker.computed:
+                evaluator = Evaluator(columns.__getitem__, len(outcomes))
+                made_columns[name] = maker.with_formulas(made_columns[name], outcomes, evaluator)
+                for cause, n in evaluator.made_missing.items():
+                    before, first = self.made_missing.get(
+                        cause, (0, rows_before + evaluator.first_missing[cause] + 1)
+                    )
+                    self.made_missing[cause] = before + n, first
         if step.status:
             made_columns[step.status] = status_column(
                 step.status, outcomes, self.table.unmatched, is_lookup=step.table.lookup is not None
@@ -378,7 +399,7 @@ class _Stage:
         by_row = tuple(self.counts[: table.n_rows].tolist())
         return TableReport(
             self.step.table.name, self.step.columns, total, total - unmatched - missing, missing, unmatched,
-            classes, tuple(ranked), by_row, several, no_period, self.first_rows,
+            classes, tuple(ranked), by_row, several, no_period, self.first_rows, self.made_missing,
         )  # fmt: skip
 
 

@@ -10,8 +10,9 @@ import pyarrow as pa
 
 from kivvet.core.applied import Applied, Execution
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, column_from_arrow
-from kivvet.core.findings import Finding
+from kivvet.core.findings import Finding, finding
 from kivvet.core.formulas.formula import Formula
+from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
 from kivvet.core.made_column import MadeColumn
 from kivvet.core.plan import Entry, Plan, make_plan
 from kivvet.core.tables import RuleTable
@@ -28,6 +29,34 @@ def apply_tables(frame: Any, tables: Sequence[RuleTable], *, with_report: bool =
     return apply_entries(
         frame, [Entry(table.name) for table in tables], {table.name: table for table in tables}, with_report=with_report
     )  # fmt: skip
+
+
+def with_formulas(frame: Any, formulas: Mapping[str, str]) -> Any:
+    """Return `frame` with a new column for each formula, the same kind of frame that was given.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame, pyarrow.Table, or any frame that gives an Arrow stream
+    formulas : mapping of str to str
+        By name of the new column; they may name each other, in any order, and columns of the frame.
+
+    Raises
+    ------
+    TableError
+        If a formula cannot be read, names what there is not, or formulas depend on themselves.
+    DataError
+        If types do not fit.
+    """
+    made, faults = {}, []
+    for name, text in formulas.items():
+        try:
+            made[name] = Formula(name, text, parse_formula(text))
+        except FormulaError as error:
+            message = f"{error.problem}\n{pointed_at(text, error.offset)}"
+            faults.append(finding("syntax", message, table=name, remedy=error.fix))
+    if faults:
+        raise TableError(faults)
+    return apply_entries(frame, [Entry(name) for name in made], {}, formulas=made, with_report=False).frame
 
 
 def apply_entries(

@@ -15,10 +15,12 @@ import pyarrow as pa
 from kivvet.core.boxes import Dimension, Space, bits_of
 from kivvet.core.columns import Column, arrow_from_column, column_from_arrow, missing_mask
 from kivvet.core.compiled import CompiledTable, test_column
+from kivvet.core.formulas.evaluate import Evaluator
+from kivvet.core.formulas.vectors import to_arrow
 from kivvet.core.input_coder import InputCoder, RowSets
 from kivvet.core.regions import HIGH, LOW, Cut, Interval, Region
 from kivvet.core.row_findings import RowFindings, row_regions, write_asked, write_results
-from kivvet.core.tables import WHEN, Result, RuleTable
+from kivvet.core.tables import WHEN, Computed, Result, RuleTable
 from kivvet.core.values import Value, write_decimal, write_value
 from kivvet.errors import DataError, Place
 
@@ -173,7 +175,8 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
         return _of_lookup(table, values, decided, deciding, ends)
     if deciding:
         of_rows = [
-            [_value(table.rows[row].results[n]) for row in deciding] for n in range(len(table.outputs))
+            [_value(table.rows[row].results[n], columns) for row in deciding]
+            for n in range(len(table.outputs))
         ]
         found = [each if table.match == "every" else each[0] for each in of_rows]
     else:
@@ -407,7 +410,9 @@ def _gap_to(place: Decimal, interval: Interval) -> Decimal:
     return Decimal(0)
 
 
-def _value(result: Result) -> Value | None:
+def _value(result: Result, columns: Mapping[str, Column]) -> Any:
+    if isinstance(result, Computed):
+        return to_arrow(Evaluator(columns.__getitem__, 1).vector(result.tree), 1)[0].as_py()
     return result if isinstance(result, (str, int, Decimal, dt.date)) else None
 
 

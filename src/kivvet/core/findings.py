@@ -40,6 +40,7 @@ KINDS: Mapping[str, Severity] = {
     "broken-given": "warning",
     "no-result": "warning",
     "no-group": "warning",
+    "no-order": "warning",
     "split-ties": "warning",
     "stale": "warning",
     "open": "note",
@@ -143,6 +144,7 @@ class Report:
     tables: tuple[str, ...] = ()
     datasets: tuple[str, ...] = ()
     rows_read: Mapping[str, int] = field(default_factory=dict)
+    formulas: tuple[str, ...] = ()
 
     @classmethod
     def of(
@@ -150,16 +152,24 @@ class Report:
         findings: Iterable[Finding],
         tables: Iterable[str] = (),
         rows_read: Mapping[str, int] | None = None,
+        formulas: Iterable[str] = (),
     ) -> Report:
         """Return the report of `findings`, sorted by table, then severity, then row."""
         names = tuple(tables)
-        position = {name: index for index, name in enumerate(names)}
+        all_formulas = tuple(formulas)
+        position = {name: index for index, name in enumerate(sorted((*names, *all_formulas)))}
 
         def order(item: Finding) -> tuple[int, int, int]:
-            at = position.get(item.table, len(names) if item.table else -1)
+            at = position.get(item.table, len(position) if item.table else -1)
             return at, SEVERITIES.index(item.severity), item.rows[0] if item.rows else 0
 
-        return cls(tuple(sorted(findings, key=order)), names, tuple(rows_read or {}), dict(rows_read or {}))
+        return cls(
+            tuple(sorted(findings, key=order)),
+            names,
+            tuple(rows_read or {}),
+            dict(rows_read or {}),
+            all_formulas,
+        )
 
     def __iter__(self) -> Iterator[Finding]:
         return iter(self.findings)
@@ -200,13 +210,16 @@ class Report:
         ]
         if notes := self.of_severity("note"):
             parts.append(count(len(notes), "note"))
-        return f"{', '.join(parts)} in {count(len(self.tables), 'table')}"
+        looked_at = [count(len(self.tables), "table")] if self.tables or not self.formulas else []
+        looked_at += [count(len(self.formulas), "formula")] if self.formulas else []
+        return f"{', '.join(parts)} in {' and '.join(looked_at)}"
 
     def as_dict(self) -> dict[str, Any]:
         """Return the report as plain values: ``{"version": 1, "findings": [...], ...}``."""
         return {
             "version": REPORT_VERSION,
             "tables": list(self.tables),
+            "formulas": list(self.formulas),
             "rows_read": dict(self.rows_read),
             "findings": [item.as_dict() for item in self.findings],
         }

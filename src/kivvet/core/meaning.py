@@ -18,7 +18,7 @@ from kivvet.core.conditions import quote_text, write_condition
 from kivvet.core.convert import bytes_of_texts
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.table_parser import parse_table
-from kivvet.core.tables import UNFINISHED, WHEN, Input, Output, Result, RuleTable, columns_of
+from kivvet.core.tables import UNFINISHED, WHEN, Computed, Input, Output, Result, RuleTable, columns_of
 from kivvet.core.values import write_value
 
 #: Raised whenever the same table would give other results.
@@ -155,6 +155,8 @@ def _result(result: Result) -> str:
         return ""
     if result is None:
         return "missing"
+    if isinstance(result, Computed):
+        return str(result)
     return quote_text(result) if isinstance(result, str) else write_value(result)  # type: ignore[arg-type]
 
 

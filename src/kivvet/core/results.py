@@ -12,11 +12,14 @@ import pyarrow.compute as pc
 
 from kivvet.core.combined import Combined
 from kivvet.core.convert import arrow_type
+from kivvet.core.formulas.evaluate import Evaluator, merged
+from kivvet.core.formulas.vectors import as_kind, of_column
 from kivvet.core.kernels import Array
-from kivvet.core.made_column import MadeColumn
+from kivvet.core.made_column import MadeColumn, made_of_vector
 from kivvet.core.tables import Output, RuleTable, value_or_none
 from kivvet.core.taking import Taker
 from kivvet.core.values import Value, ValueType
+from kivvet.errors import DataError
 
 if TYPE_CHECKING:
     pass
@@ -50,7 +53,8 @@ class OutputMaker:
         self.classes: pa.Array | None = None
         self.code_of_outcome: npt.NDArray[np.int64] | None = None
         self.value_of_outcome: pa.Array | None = None
-        if output.type == "text":
+        self.computed = table.computed(output) if table.lookup is None else {}
+        if output.type == "text" and not self.computed:
             self.classes = pa.array([str(one) for one in table.classes(output)], pa.string())
             self.code_of_outcome = self._codes(table, position, ends)
         else:
@@ -89,6 +93,34 @@ class OutputMaker:
         if self.combined is None:
             return {name: self.from_outcomes(name, taker)}
         return self.combined.made(name, taker.outcomes, combinations)
+
+    def with_formulas(self, made: MadeColumn, outcomes: Array, evaluator: Evaluator) -> MadeColumn:
+        """Return a column in which rows whose result is a formula have its value.
+
+        Raises
+        ------
+        DataError
+            If a formula does not give values of the output's type.
+        """
+        n_rows = len(outcomes)
+        rest = np.ones(n_rows, bool)
+        pieces = []
+        for result, places in self.computed.items():
+            rows = np.flatnonzero(np.isin(outcomes, places))
+            rest[rows] = False
+            vector = evaluator.value_on(rows, result.tree)[1]
+            fits = vector.kind == self.output.type or (vector.kind, self.output.type) in (
+                ("integer", "number"), ("date", "datetime")
+            )  # fmt: skip
+            if not fits and not (vector.missing is not None and vector.missing.all()):
+                raise DataError(
+                    f"{self.output.name} {result} gives {vector.kind}", expected=self.output.type, found=vector.kind,
+                    fix=f"CAST({result.text} AS {self.output.type.upper()})",
+                )  # fmt: skip
+            pieces.append((rows, as_kind(vector, self.output.type)))
+        others = np.flatnonzero(rest)
+        pieces.append((others, as_kind(of_column(made.as_column()).take(others), self.output.type)))
+        return made_of_vector(made.name, merged(pieces, n_rows), n_rows)
 
     def labels(self) -> Array | None:
         """Return for each outcome a label that is the class code itself, so that no take is needed."""

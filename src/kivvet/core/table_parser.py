@@ -16,14 +16,16 @@ from typing import Any, Literal
 from kivvet.core.condition_parser import ConditionError, parse_condition
 from kivvet.core.conditions import Condition
 from kivvet.core.findings import KINDS, SEVERITIES, Finding, Severity, finding
-from kivvet.core.formulas.parser import FormulaError
+from kivvet.core.formulas.parser import FormulaError, parse_row_formula
 from kivvet.core.formulas.split import TypeMismatchError, WhenReader, read_given, spread
 from kivvet.core.formulas.tree import Condition as FormulaCondition
-from kivvet.core.formulas.tree import write_formula
+from kivvet.core.formulas.tree import Tree, write_formula
+from kivvet.core.formulas.types import type_of
 from kivvet.core.lookup_rows import LookupRows, parse_lookup
 from kivvet.core.tables import (
     UNFINISHED,
     WHEN,
+    Computed,
     Given,
     Input,
     Output,
@@ -642,6 +644,8 @@ class _TableParser:
         return None
 
     def parse_result(self, cell: Any, output: Output, path: Path, number: int | None) -> Result:
+        if isinstance(cell, str) and cell.strip().startswith("="):
+            return self.parse_computed(cell, output, path, number)
         try:
             result = parse_result(cell, output.type)
         except LiteralError as error:
@@ -667,6 +671,55 @@ class _TableParser:
                 )  # fmt: skip
         return result
 
+    def parse_computed(self, cell: str, output: Output, path: Path, number: int | None) -> Result:
+        """Return a result that is a formula; it must give values of the output's type."""
+        text = cell.strip()[1:]
+        where = f"in row {number}, {output.name}" if number else output.name
+        as_text = f"; for the text itself write '\"{cell.strip()}\"'"
+        if number is None or output.type == "decimal" or self.definition.get("match") == "every":
+            why = (
+                "a formula is a result of rows only" if number is None
+                else "a formula gives no exact decimal" if output.type == "decimal"
+                else "a formula is no result where every row that matches gives one"
+            )  # fmt: skip
+            self.fault(
+                "type",
+                f"{where} is {cell.strip()!r}: {why}",
+                path,
+                fix="name it in formulas.toml" + as_text,
+                row=number,
+            )
+            return None
+        try:
+            tree = self.result_tree(text, output)
+        except FormulaError as error:
+            shift = cell.index("=") + 1
+            self.formula_fault(
+                type(error)(
+                    error.problem, error.offset + shift, error.fix + (as_text if not error.fix else "")
+                ),
+                cell,
+                path,
+                where,
+                number,
+            )
+            return None
+        return Computed(write_formula(tree), tree)
+
+    def result_tree(self, text: str, output: Output) -> Tree:
+        """Return the tree of a result; `FormulaError` if it is none, or not of the output's type."""
+        tree = parse_row_formula(text, "a result")
+        try:
+            kind = type_of(tree, self.whens.type_of)
+        except FormulaError as error:
+            raise TypeMismatchError(error.problem, error.offset, error.fix) from None
+        wider = (("integer", "number"), ("date", "datetime"))
+        if kind not in (None, output.type) and (kind, output.type) not in wider:
+            raise TypeMismatchError(
+                f"it gives {kind}, and {output.name} is {output.type}", 0, f"CAST({text.strip()} AS {output.type.upper()})"
+            )  # fmt: skip
+        return tree
+
 
 def parse_result(cell: Any, kind: ValueType) -> Result:
     """Return the result that a cell gives: a value, None for missing, UNFINISHED where it is blank.
@@ -684,11 +737,6 @@ def parse_result(cell: Any, kind: ValueType) -> Result:
         return UNFINISHED
     if text == "missing":
         return None
-    if text.startswith("=") and isinstance(cell, str):
-        raise LiteralError(
-            "a value; formulas as results are not read by this version",
-            f'for the text itself write "{text}" in quotes',
-        )
     if kind == "text":
         is_quoted = len(text) >= 2 and text[0] == text[-1] == '"'
         return text[1:-1].replace('""', '"') if is_quoted else text

@@ -38,13 +38,26 @@ class _Unfinished:
 
 
 UNFINISHED = _Unfinished()
-#: A result: a value, None for missing, or UNFINISHED.
-Result = Value | None | _Unfinished
+
+
+@dataclass(frozen=True, slots=True)
+class Computed:
+    """A result that is a formula, worked out for each row of data that the row decides; `text` is its canonical form."""
+
+    text: str
+    tree: Expression = field(compare=False)
+
+    def __str__(self) -> str:
+        return f"= {self.text}"
+
+
+#: A result: a value, None for missing, UNFINISHED, or a formula.
+Result = Value | None | _Unfinished | Computed
 
 
 def value_or_none(result: Result) -> Value | None:
     """Return a result as a value: what is unfinished is missing."""
-    return None if result is UNFINISHED else result  # type: ignore[return-value]
+    return None if isinstance(result, (_Unfinished, Computed)) else result
 
 
 @dataclass(frozen=True, slots=True)
@@ -368,7 +381,9 @@ class RuleTable:
         for test in self.tests:
             if test.compared is None and test.whole is None:
                 read[test.about.name] = test.about
-        for names in (*(test.reads for test in self.tests), *(one.reads for one in self.parts.given)):
+        for names in (
+            *(test.reads for test in self.tests), *(one.reads for one in self.parts.given), self.reads_of_results
+        ):  # fmt: skip
             for name in names:
                 read.setdefault(name, None)
         return read
@@ -376,9 +391,30 @@ class RuleTable:
     @cached_property
     def deciding_reads(self) -> frozenset[str]:
         """The names of the columns that decide results; what only `given` names does not."""
-        return frozenset(
-            (*(about.name for about in self.inputs), *(n for test in self.tests for n in test.reads))
-        )
+        of_tests = (n for test in self.tests for n in test.reads)
+        return frozenset((*(about.name for about in self.inputs), *of_tests, *self.reads_of_results))
+
+    @cached_property
+    def reads_of_results(self) -> tuple[str, ...]:
+        """The names of the columns that results which are formulas read."""
+        found: dict[str, None] = {}
+        for row in self.rows:
+            for result in row.results:
+                if isinstance(result, Computed):
+                    from kivvet.core.formulas.tree import columns_read
+
+                    found.update(dict.fromkeys(columns_read(result.tree)))
+        return tuple(found)
+
+    def computed(self, output: Output) -> dict[Computed, tuple[int, ...]]:
+        """Return the formulas among the results of an output, each with the places of its rows, from 0."""
+        position = self.outputs.index(output)
+        found: dict[Computed, tuple[int, ...]] = {}
+        for place, row in enumerate(self.rows):
+            result = row.results[position]
+            if isinstance(result, Computed):
+                found[result] = (*found.get(result, ()), place)
+        return found
 
     def asked(self, row: Row, dimension: int) -> Condition:
         """Return what a row asks of one dimension, by its cell and its `when` together."""
@@ -453,8 +489,8 @@ class RuleTable:
             found.update(dict.fromkeys(self.lookup.distinct_results(position)))
         for row in self.rows:
             result = row.results[position]
-            if result is not None and not isinstance(result, _Unfinished):
-                found[result] = None
+            if (value := value_or_none(result)) is not None:
+                found[value] = None
         for results in (self.otherwise, self.missing):
             if output.name in results:
                 found[results[output.name]] = None

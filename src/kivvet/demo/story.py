@@ -47,6 +47,11 @@ MENDING = (
         "rows 3 and 4 together left nothing for row 5",
     ),
     Edit("tables/nitrate_limit.csv", "drain,,2024-12-31", "drain,,2025-01-01", "the end is not in, so the last day had no limit"),
+    Edit(
+        "formulas.toml", 'load_decile = "NTILE(10) OVER (ORDER BY load)"',
+        'load_decile = { formula = "NTILE(10) OVER (ORDER BY load)", among = "load IS NOT NULL" }',
+        "samples without a load were put into the highest tenth",
+    ),
     Edit("tables/station.csv", "0042,Sallow,Low Fen,97,1996-10-01,Wim,river\n", "", "station 0042 stood twice, in two districts"),
 )  # fmt: skip
 CHANGE = Edit(
@@ -131,7 +136,7 @@ class Story:
         """Run the whole story."""
         where = f"--book {self.folder}"
         self.tell(
-            "A book with ten faults in it, as they happen, and 3,600 water samples",
+            "A book with eleven faults in it, as they happen, and 3,600 water samples",
             f"kivvet demo {self.folder} --only-files",
             write_survey(self.folder),
         )
@@ -147,7 +152,7 @@ class Story:
             "Check again: no errors; what is left is about the data", f"kivvet check {where}", self.check()
         )
         self.tell(
-            "Apply: eleven tables, new columns beside the old ones, every row accounted for",
+            "Apply: thirteen tables and five formulas, new columns beside the old ones, every row accounted for",
             f"kivvet apply {where}",
             self.apply(),
         )

@@ -44,6 +44,10 @@ def _print_table(out: Console, one: TableReport) -> None:
         if name != one.table or len(one.classes) > 1:
             out.print(Text(f"    {name}", "dim"))
         _print_classes(out, counted, one.rows)
+    for cause, (n, row) in one.made_missing.items():
+        print_columns(
+            out, [("", "", 4), ("no result", "yellow", 11)], f"{cause} {n:,} (the first in row {row:,})"
+        )
     if one.unmatched_values:
         shown = listed((f"{value!r} ({n:,})" for value, n in one.unmatched_values), _MOST_VALUES)
         print_columns(out, [("", "", 4), ("unmatched", "yellow", 11)], shown)

@@ -222,12 +222,12 @@ class Evaluator:
             yes, _ = here.truth(test)
             if number:
                 self._note_of(here, rest)
-            pieces.append(self._value_on(rest[yes], value))
+            pieces.append(self.value_on(rest[yes], value))
             rest = rest[~yes]
-        pieces.append(self._value_on(rest, otherwise or Constant(None)))
+        pieces.append(self.value_on(rest, otherwise or Constant(None)))
         return merged(pieces, self.n_rows)
 
-    def _value_on(self, rows: Rows, tree: Tree) -> tuple[Rows, Vector]:
+    def value_on(self, rows: Rows, tree: Tree) -> tuple[Rows, Vector]:
         """Return the values of a tree on some rows only, so that nothing goes wrong on others."""
         if isinstance(tree, Constant):
             return rows, of_constant(tree.value)
@@ -250,7 +250,7 @@ class Evaluator:
             rest = np.arange(self.n_rows)
             pieces: list[tuple[Rows, Vector]] = []
             for part in parts:
-                rows, made = self._value_on(rest, part)
+                rows, made = self.value_on(rest, part)
                 made = _with_empty_missing(made)
                 gone = made.missing_rows(len(rows))
                 pieces.append((rows[~gone], made.take(~gone)))

@@ -91,6 +91,18 @@ def parse_formula(text: str) -> Tree:
     return _Reader().read(tree.children[0])
 
 
+def parse_row_formula(text: str, what: str) -> Tree:
+    """Return the tree of a formula that looks at one row only; `FormulaError` where windows are in it."""
+    made = parse_formula(text)
+    for one in walk(made):
+        if isinstance(one, Window):
+            raise FormulaError(
+                f"{one.name} looks at other rows, which {what} cannot", one.at,
+                "give the calculation a name in formulas.toml, and use that",
+            )  # fmt: skip
+    return made
+
+
 def parse_condition_formula(text: str) -> Tree:
     """Return the tree of a condition such as ``flow > capacity AND method = 'strip'``; no windows are in it.
 
@@ -99,13 +111,7 @@ def parse_condition_formula(text: str) -> Tree:
     FormulaError
         With the offset into `text`.
     """
-    made = parse_formula(text)
-    for one in walk(made):
-        if isinstance(one, Window):
-            raise FormulaError(
-                f"{one.name} looks at other rows, which a condition cannot", one.at,
-                "give the calculation a name in formulas.toml, and compare that",
-            )  # fmt: skip
+    made = parse_row_formula(text, "a condition")
     if is_condition(made) or isinstance(made, (Call, Case, Cast)):
         return made
     raise FormulaError("a condition is expected, such as flow > 5; this is a value", 0)
