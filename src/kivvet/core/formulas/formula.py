@@ -5,12 +5,12 @@ from __future__ import annotations
 import threading
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from kivvet.core.columns import Column
+from kivvet.core.columns import CodedColumn, Column, TextColumn
 from kivvet.core.formulas.evaluate import Evaluator
 from kivvet.core.formulas.parser import FormulaError
 from kivvet.core.formulas.tree import (
@@ -138,30 +138,44 @@ def evaluate_formula(
     DataError
         If the types of the columns do not fit.
     """
-    vectors = {}
-    for name in formula.reads:
-        given = column_named(name)
-        vectors[name] = given if isinstance(given, Vector) else of_column(given)
+    columns = {name: column_named(name) for name in formula.reads}
     try:
-        kind = formula.type_given(lambda column: _kind_of(vectors[column.name]))
+        kind = formula.type_given(lambda column: _kind_of(columns[column.name]))
     except FormulaError as error:
         raise DataError(f"{formula.name}: {error.problem}", place=formula.place, fix=error.fix) from None
-    return _Run(formula, vectors, n_rows, kind).result()
+    return _Run(formula, columns, n_rows, kind).result()
 
 
-def _kind_of(vector: Vector) -> ValueType | None:
-    """Return the type of a vector; None where nothing is in it, so that it fits everywhere."""
-    return (
-        None
-        if vector.kind == "number" and vector.missing is not None and vector.missing.all()
-        else vector.kind
-    )
+def _kind_of(column: Column | Vector) -> ValueType | None:
+    """Return the type of a column; None where nothing is in it, so that it fits everywhere."""
+    if column.kind != "number":
+        return column.kind
+    first = _rows_of(column, slice(0, 1_000))
+    if first.missing is None or not first.missing.all():
+        return "number"
+    whole = column if isinstance(column, Vector) else of_column(column)
+    return None if whole.missing is not None and whole.missing.all() else "number"
+
+
+def _rows_of(column: Column | Vector, rows: slice) -> Vector:
+    """Return some rows of a column as a vector."""
+    if isinstance(column, Vector):
+        return column.take(rows)
+    if isinstance(column, TextColumn):
+        return of_column(replace(column, values=column.values.slice(rows.start, rows.stop - rows.start)))
+    valid = None if column.valid is None else column.valid[rows]
+    if isinstance(column, CodedColumn):
+        return of_column(replace(column, codes=column.codes[rows], valid=valid))
+    return of_column(replace(column, values=column.values[rows], valid=valid))
 
 
 class _Run:
-    def __init__(self, formula: Formula, vectors: Mapping[str, Vector], n_rows: int, kind: ValueType) -> None:
+    def __init__(
+        self, formula: Formula, columns: Mapping[str, Column | Vector], n_rows: int, kind: ValueType
+    ) -> None:
         self.formula = formula
-        self.vectors = vectors
+        self.columns = columns
+        self._vectors: dict[str, Vector] = {}
         self.n_rows = n_rows
         self.kind = kind
         self.shared = _shared_parts(formula.tree)
@@ -171,17 +185,29 @@ class _Run:
         self.notes: dict[Window, WindowNotes] = {}
         self.windows = self._windows() if formula.has_windows else {}
 
+    def whole(self, name: str) -> Vector:
+        """Return a column as a vector with all its rows."""
+        if name not in self._vectors:
+            given = self.columns[name]
+            self._vectors[name] = given if isinstance(given, Vector) else of_column(given)
+        return self._vectors[name]
+
+    def rows_of(self, name: str, rows: slice) -> Vector:
+        """Return some rows of a column as a vector."""
+        known = self._vectors.get(name)
+        return _rows_of(self.columns[name], rows) if known is None else known.take(rows)
+
     def result(self) -> Evaluated:
         vector = self._in_chunks() if self._is_plain() else self._at_once()
         if self.formula.among is not None and self.formula.has_windows:
-            yes, _ = Evaluator(self.vectors.__getitem__, self.n_rows).truth(self.formula.among)
+            yes, _ = Evaluator(self.whole, self.n_rows).truth(self.formula.among)
             vector = vector.of_rows(self.n_rows)
             missing = vector.missing_rows(self.n_rows) | ~yes
             vector = Vector(vector.kind, vector.values, missing, vector.distinct, vector.tz)
         return Evaluated(vector, self.made_missing, self.first_missing, self.notes)
 
     def _windows(self) -> dict[Tree, Vector]:
-        evaluator = Evaluator(self.vectors.__getitem__, self.n_rows, shared=self.shared)
+        evaluator = Evaluator(self.whole, self.n_rows, shared=self.shared)
         among = None if self.formula.among is None else evaluator.truth(self.formula.among)[0]
         maker = WindowMaker(evaluator.vector, self.n_rows, among, evaluator.note)
         made: dict[Tree, Vector] = {}
@@ -206,12 +232,12 @@ class _Run:
     def _is_plain(self) -> bool:
         """Whether rows can be worked out in chunks: text is not, so that each different text is met once."""
         has_text = self.kind == "text" or any(
-            one.kind == "text" for one in (*self.vectors.values(), *self.windows.values())
+            one.kind == "text" for one in (*self.columns.values(), *self.windows.values())
         )
         return not has_text and self.n_rows > _ROWS_AT_ONCE
 
     def _at_once(self) -> Vector:
-        evaluator = Evaluator(self.vectors.__getitem__, self.n_rows, windows=self.windows, shared=self.shared)
+        evaluator = Evaluator(self.whole, self.n_rows, windows=self.windows, shared=self.shared)
         vector = as_kind(evaluator.vector(self.formula.tree), self.kind)
         self._take_notes(evaluator, 0)
         return vector
@@ -226,7 +252,7 @@ class _Run:
                 last = min(first + _ROWS_AT_ONCE, end)
                 rows = slice(first, last)
                 evaluator = Evaluator(
-                    lambda name, rows=rows: self.vectors[name].take(rows), last - first,  # type: ignore[misc]
+                    lambda name, rows=rows: self.rows_of(name, rows), last - first,  # type: ignore[misc]
                     windows={window: made.take(rows) for window, made in self.windows.items()}, shared=self.shared,
                 )  # fmt: skip
                 vector = as_kind(evaluator.vector(self.formula.tree), self.kind)

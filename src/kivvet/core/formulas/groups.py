@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from kivvet.core.columns import BoolArray
 from kivvet.core.formulas.comparing import ranks_of
 from kivvet.core.formulas.vectors import Array, Vector, without_empty
+from kivvet.core.kernels import CHUNK, in_threads
 
 Places = npt.NDArray[np.int64]
 _MOST_SPREAD = (
@@ -53,6 +54,19 @@ class Groups:
         return np.bincount(self.numbers, minlength=self.n_groups)
 
 
+def taken(of_group: Array, numbers: Array) -> Array:
+    """Return for each row the value of its group, in threads."""
+    made = np.empty(len(numbers), of_group.dtype)
+
+    def work(start: int, end: int) -> None:
+        for first in range(start, end, CHUNK):
+            last = min(first + CHUNK, end)
+            np.take(of_group, numbers[first:last], out=made[first:last], mode="clip")
+
+    in_threads(work, len(numbers))
+    return made
+
+
 def _numbers_of(key: Vector) -> tuple[Array, int]:
     """Return a number for each row, equal for equal values, and how many there are at most."""
     if key.kind == "text":
@@ -84,12 +98,17 @@ def _compact(values: Places, missing: BoolArray | None = None) -> tuple[Array, i
         low, high = int(present.min()), int(present.max())
     else:
         low, high = int(values.min()), int(values.max())
-    if high - low < max(_MOST_SPREAD * len(values), 1_000):
-        made = values - low
+    if high - low >= max(_MOST_SPREAD * len(values), 1_000):
+        return _hashed(values)
+    made = np.empty(len(values), np.int32 if high - low < 2**31 else np.int64)
+
+    def work(start: int, end: int) -> None:
+        np.subtract(values[start:end], low, out=made[start:end], casting="unsafe")
         if missing is not None:
-            made = np.where(missing, 0, made)
-        return made.astype(np.int32 if high - low < 2**31 else np.int64), high - low + 1
-    return _hashed(values)
+            made[start:end][missing[start:end]] = 0
+
+    in_threads(work, len(values))
+    return made, high - low + 1
 
 
 def _hashed(values: Places) -> tuple[Array, int]:
@@ -124,9 +143,11 @@ class Order:
         ]
         parts = [part for parts in sort_keys for part in parts]
         self.rows = _sorted_rows(groups, parts, n_rows)
-        numbers = groups.numbers[self.rows]
-        self.starts = np.ones(n_rows, bool)
-        self.starts[1:] = numbers[1:] != numbers[:-1]
+        self.starts = np.zeros(n_rows, bool)
+        self.starts[:1] = True
+        if groups.n_groups > 1:
+            numbers = groups.numbers[self.rows]
+            self.starts[1:] = numbers[1:] != numbers[:-1]
         self.peers = self.starts.copy()
         for part in parts:
             ordered = part[self.rows]

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns import BoolArray, CodedColumn, Column, NumericColumn, TextColumn, missing_mask
+from kivvet.core.kernels import in_threads
 from kivvet.core.values import Value, ValueType, days_since_epoch, microseconds_since_epoch
 
 Array = npt.NDArray[Any]
@@ -233,13 +234,25 @@ def to_arrow(vector: Vector, n_rows: int) -> pa.Array:
         return pa.array(values.astype(bool), mask=missing)
     bitmap, n_missing = None, 0
     if missing is not None and (n_missing := int(np.count_nonzero(missing))):
-        bitmap = pa.py_buffer(np.packbits(~missing, bitorder="little"))
+        bitmap = pa.py_buffer(_bits(~missing))
     if made.kind == "date":
         values = values.astype(np.int32)
     type_ = {
         "integer": pa.int64(), "number": pa.float64(), "date": pa.date32(), "datetime": pa.timestamp("us", made.tz),
     }[made.kind]  # fmt: skip
     return pa.Array.from_buffers(type_, n_rows, [bitmap, pa.py_buffer(values)], n_missing)
+
+
+def _bits(present: BoolArray) -> npt.NDArray[np.uint8]:
+    """Return a bitmap as Arrow has it, packed in threads that share no byte."""
+    made = np.empty((len(present) + 7) // 8, np.uint8)
+
+    def work(start: int, end: int) -> None:
+        first, last = start // 8, len(made) if end == len(present) else end // 8
+        made[first:last] = np.packbits(present[first * 8 : last * 8], bitorder="little")
+
+    in_threads(work, len(present))
+    return made
 
 
 def without_empty(vector: Vector) -> Vector:

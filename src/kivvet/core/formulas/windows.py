@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from decimal import Decimal
 
 import numpy as np
 import numpy.typing as npt
@@ -14,10 +15,12 @@ import numpy.typing as npt
 from kivvet.core.columns import BoolArray
 from kivvet.core.formulas.arithmetic import OVERFLOW, Note
 from kivvet.core.formulas.comparing import common, ranks_of
+from kivvet.core.formulas.equal_counts import MOST_PARTS, equal_counts
 from kivvet.core.formulas.frames import extreme_between, frame_bounds, total_between
-from kivvet.core.formulas.groups import Groups, Order
+from kivvet.core.formulas.groups import Groups, Order, taken
 from kivvet.core.formulas.tree import Comparison, Constant, Tree, Window
-from kivvet.core.formulas.vectors import Array, Vector, as_number, without_empty
+from kivvet.core.formulas.vectors import Array, Vector, as_number, either, without_empty
+from kivvet.core.kernels import CHUNK, in_threads
 
 Places = npt.NDArray[np.int64]
 #: Gives the values of an expression for all rows.
@@ -62,6 +65,7 @@ class WindowMaker:
         self.notes: dict[Window, WindowNotes] = {}
         self._groups: dict[tuple[Tree, ...], Groups] = {}
         self._orders: dict[object, Order] = {}
+        self._split_ties: dict[Window, int] = {}
 
     def work(self, tree: Tree) -> Vector:
         """Return the values of an expression for the rows that take part."""
@@ -78,13 +82,13 @@ class WindowMaker:
 
     def made(self, window: Window) -> Vector:
         """Return the values of a window function for all rows."""
-        self.notes[window] = self._notes_of(window)
         vector = self._of_window(window).of_rows(self.n_rows)
+        self.notes[window] = self._notes_of(window, vector)
         return self._for_all(vector)
 
     def first(self, window: Window) -> Vector:
         """Return for each row whether a RANK or ROW_NUMBER is 1, without sorting."""
-        self.notes[window] = self._notes_of(window)
+        self.notes[window] = self._notes_of(window, None)
         made = _first_of_group(
             self._group_of(window),
             self.work(window.order[0].part),
@@ -102,19 +106,21 @@ class WindowMaker:
         missing[self.rows] = vector.missing_rows(self.n_rows)
         return replace(vector, values=values, missing=missing)
 
-    def _notes_of(self, window: Window) -> WindowNotes:
+    def _notes_of(self, window: Window, made: Vector | None) -> WindowNotes:
         def gone(trees: list[Tree]) -> int:
-            rows = np.zeros(self.n_rows, bool)
+            rows: BoolArray | None = None
             for tree in trees:
                 vector = self.work(tree)
                 vector = without_empty(vector) if vector.kind == "text" else vector
-                rows |= vector.missing_rows(self.n_rows)
-            return int(np.count_nonzero(rows))
+                rows = either(rows, vector.missing)
+            if rows is None:
+                return 0
+            return int(np.count_nonzero(np.broadcast_to(rows, self.n_rows)))
 
-        ties = 0
-        if window.name == "NTILE":
+        ties = self._split_ties.get(window, 0)
+        if window.name == "NTILE" and made is not None and window not in self._split_ties:
             order = self._order_of(window)
-            parts = self._of_window(window).of_rows(self.n_rows).values[order.rows]
+            parts = made.values[order.rows]
             split = ~order.peers[1:] & (parts[1:] != parts[:-1])
             if split.any():
                 first = np.unique(order.peer_starts[np.flatnonzero(split) + 1])
@@ -139,6 +145,8 @@ class WindowMaker:
         name = window.name
         if name in ("SUM", "COUNT", "AVG", "MIN", "MAX", "FIRST_VALUE", "LAST_VALUE"):
             return self._aggregate(window)
+        if name == "NTILE" and (made := self._equal_counts(window)) is not None:
+            return made
         order = self._order_of(window)
         place = np.arange(self.n_rows)
         within = place - order.group_starts
@@ -164,6 +172,31 @@ class WindowMaker:
             case "NTILE":
                 return self._parts(window, order, within)
         return self._neighbour(window, order, place)
+
+    def _equal_counts(self, window: Window) -> Vector | None:
+        """Return a few parts of equal counts over all rows without sorting them; None where that is not asked."""
+        (number,) = window.parts
+        if (
+            window.partition
+            or len(window.order) != 1
+            or not isinstance(number, Constant)
+            or not isinstance(number.value, Decimal)
+        ):
+            return None
+        (item,) = window.order
+        key = self.work(item.part)
+        if (
+            not 1 <= number.value <= MOST_PARTS
+            or key.kind in ("text", "boolean")
+            or key.is_single
+            or self.n_rows < 2 * number.value
+        ):
+            return None
+        parts, ties = equal_counts(
+            key, int(number.value), is_descending=item.is_descending, nulls_first=item.nulls_first
+        )
+        self._split_ties[window] = ties
+        return Vector("integer", parts)
 
     def _parts(self, window: Window, order: Order, within: Places) -> Vector:
         """Return parts of equal counts: the first ones have one row more where the rows do not divide."""
@@ -233,15 +266,23 @@ class WindowMaker:
     def _of_groups(self, name: str, groups: Groups, values: Vector | None) -> Vector:
         numbers, size = groups.numbers, groups.n_groups
         if values is None:
-            return Vector("integer", groups.sizes[numbers])
+            return Vector("integer", taken(groups.sizes, numbers))
         missing = None if values.missing is None or not values.missing.any() else values.missing
+        if values.kind == "number" and name == "SUM":
+            return self._sums(groups, values, missing)
+        counts = (
+            groups.sizes if missing is None else groups.sizes - np.bincount(numbers[missing], minlength=size)
+        )
+        if name == "COUNT":
+            return Vector("integer", taken(counts, numbers))
+        empty = counts == 0
+        gone = (
+            taken(empty, numbers)
+            if missing is not None and bool((empty & (groups.sizes > 0)).any())
+            else None
+        )
         held = numbers if missing is None else numbers[~missing]
         there = values.values if missing is None else values.values[~missing]
-        counts = groups.sizes if missing is None else np.bincount(held, minlength=size)
-        if name == "COUNT":
-            return Vector("integer", counts[numbers])
-        empty = counts == 0
-        gone = empty[numbers] if missing is not None else None
         if name in ("MIN", "MAX"):
             return self._extreme_of_groups(name, numbers, held, there, values, size, gone)
         if values.kind == "integer" and name == "SUM":
@@ -256,6 +297,20 @@ class WindowMaker:
             with np.errstate(invalid="ignore", divide="ignore"):
                 totals = totals / counts
         return self._without_nan(Vector("number", totals[numbers], gone))
+
+    def _sums(self, groups: Groups, values: Vector, missing: BoolArray | None) -> Vector:
+        """Return the totals of floats by group; only a group whose total is 0 can be without any value."""
+        weights = values.values if missing is None else np.where(missing, 0.0, values.values)
+        sums: Array = np.bincount(groups.numbers, weights=weights, minlength=groups.n_groups)
+        gone = None
+        if missing is not None and (zero := sums == 0).any():
+            doubtful = np.flatnonzero(zero[groups.numbers])
+            has_value = np.zeros(groups.n_groups, bool)
+            has_value[groups.numbers[doubtful[~missing[doubtful]]]] = True
+            empty = zero & ~has_value
+            gone = taken(empty, groups.numbers)
+        made = Vector("number", taken(sums, groups.numbers), gone)
+        return self._without_nan(made) if np.isnan(sums).any() else made
 
     def _without_nan(self, vector: Vector) -> Vector:
         """Return a vector whose totals of opposite infinities are missing."""
@@ -370,9 +425,15 @@ def _first_of_group(groups: Groups, key: Vector, n_rows: int, *, ties: bool) -> 
     worst = np.inf if values.dtype.kind == "f" else np.iinfo(values.dtype).max
     if vector.missing is not None:
         values = np.where(vector.missing, worst, values).astype(values.dtype)
-    best = np.full(groups.n_groups, worst, values.dtype)
-    np.minimum.at(best, groups.numbers, values)
-    first: BoolArray = np.asarray(values == best[groups.numbers])
+    lowest = _least_of_groups(groups, values, worst)
+    first: BoolArray = np.empty(n_rows, bool)
+
+    def compare(start: int, end: int) -> None:
+        for begin in range(start, end, CHUNK):
+            rows = slice(begin, min(begin + CHUNK, end))
+            np.equal(values[rows], lowest[groups.numbers[rows]], out=first[rows])
+
+    in_threads(compare, n_rows)
     if vector.missing is not None and vector.missing.any():
         # What is there and as high as can be comes before what is missing.
         some = np.zeros(groups.n_groups, bool)
@@ -386,6 +447,20 @@ def _first_of_group(groups: Groups, key: Vector, n_rows: int, *, ties: bool) -> 
     made = np.zeros(n_rows, bool)
     made[of_group[np.unique(groups.numbers[rows])]] = True
     return made
+
+
+def _least_of_groups(groups: Groups, values: Array, worst: float) -> Array:
+    """Return the least value of each group: of shares of the rows in threads, then of the shares."""
+    parts: list[Array] = []
+
+    def work(start: int, end: int) -> None:
+        best = np.full(groups.n_groups, worst, values.dtype)
+        np.minimum.at(best, groups.numbers[start:end], values[start:end])
+        parts.append(best)
+
+    in_threads(work, len(values))
+    least: Array = np.minimum.reduce(parts)
+    return least
 
 
 def _integer_totals(numbers: Array, values: Places, size: int) -> tuple[Places, BoolArray]:
