@@ -1,9 +1,12 @@
 """Formulas: a real SQL engine is the referee for values, conditions and windows; errors point at the place."""
 
+import datetime as dt
 import math
 from decimal import Decimal
+from pathlib import Path
 
 import duckdb
+import numpy as np
 import pyarrow as pa
 import pytest
 from hypothesis import assume, given, settings
@@ -12,8 +15,8 @@ from hypothesis import strategies as st
 from kivvet.core.columns import column_from_arrow
 from kivvet.core.formulas.formula import Formula, evaluate_formula
 from kivvet.core.formulas.functions import FUNCTIONS
-from kivvet.core.formulas.parser import parse_formula
-from kivvet.core.formulas.tree import write_formula
+from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
+from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, OrderItem, Window, write_formula
 from kivvet.core.formulas.types import type_of
 from kivvet.core.formulas.vectors import to_arrow
 from tests.sql_referee import COLUMNS, VALUES, answer, expressions, tables, windows
@@ -83,3 +86,143 @@ def test_the_example_of_each_function_gives_its_result(function):
     (made,), _ = of_text(function.example)
     shown = "" if made is None else made
     assert str(shown) == function.result or float(shown) == float(function.result)
+
+
+# Beyond what the engine can say
+
+
+@thorough
+@given(windows(), st.sampled_from(["=", ">", "<>", "<="]), tables(most=30))
+def test_a_first_place_is_found_without_sorting_as_it_is_with(window, operator, frame):
+    if window.name not in ("RANK", "ROW_NUMBER", "DENSE_RANK") or len(window.order) != 1:
+        window = Window("RANK", (), window.partition, window.order[:1] or (OrderItem(ColumnName("d")),))
+    agree(Comparison(operator, window, Constant(Decimal(1))), frame)
+
+
+EXTREMES = [0, 1, -1, 2, 3, 2**31, 2**53 + 1, 2**62, -(2**62), 2**63 - 1, -(2**63), 3_037_000_500]
+OPERATIONS = {
+    "i + j": lambda a, b: a + b, "i - j": lambda a, b: a - b, "i * j": lambda a, b: a * b, "ABS(i)": lambda a, _: abs(a),
+    "MOD(i, j)": lambda a, b: None if b == 0 else int(math.fmod(abs(a), abs(b))) if max(abs(a), abs(b)) < 2**53 else (abs(a) % abs(b)) * (1 if a >= 0 else -1),
+    "ROUND(i, -2)": lambda a, _: (abs(a) + 50) // 100 * 100 * (1 if a >= 0 else -1), "TRUNCATE(i, -1)": lambda a, _: abs(a) // 10 * 10 * (1 if a >= 0 else -1),
+    "SUM(i) OVER ()": None, "SUM(i) OVER (ORDER BY j ROWS BETWEEN 1 PRECEDING AND CURRENT ROW)": None,
+}  # fmt: skip
+
+
+@thorough
+@given(
+    st.sampled_from(list(OPERATIONS)),
+    st.lists(st.tuples(st.sampled_from(EXTREMES), st.sampled_from(EXTREMES)), min_size=1, max_size=6),
+)
+def test_whole_numbers_are_exact_to_64_bits_and_missing_beyond(text, pairs):
+    frame = pa.table({"i": [a for a, _ in pairs], "j": [b for _, b in pairs]})
+    made, done = of_text(text, frame)
+    work = OPERATIONS[text]
+    if work is None and "ROWS" not in text:
+        exact = [sum(a for a, _ in pairs)] * len(pairs)
+    elif work is None:
+        order = sorted(range(len(pairs)), key=lambda row: (pairs[row][1], row))
+        exact = [0] * len(pairs)
+        for place, row in enumerate(order):
+            exact[row] = sum(pairs[one][0] for one in order[max(0, place - 1) : place + 1])
+    else:
+        exact = [work(a, b) for a, b in pairs]
+        if text.startswith("MOD"):
+            exact = [
+                None if one is None else abs(one) * (1 if a >= 0 else -1)
+                for one, (a, _) in zip(exact, pairs, strict=True)
+            ]
+    fits = [one is not None and -(2**63) <= one < 2**63 for one in exact]
+    assert made == [one if fit else None for one, fit in zip(exact, fits, strict=True)]
+    assert sum(done.made_missing.values()) == fits.count(False)
+
+
+@pytest.mark.parametrize(
+    ("text", "value", "cause"),
+    [
+        ("1 / n", 1.0, None), ("1 / (n - 1)", None, "division by zero"), ("MOD(n, 0)", None, "division by zero"),
+        ("LN(n - 1)", None, "logarithm of 0 or below"), ("SQRT(-n)", None, "root of a negative number"),
+        ("POWER(-8, 0.5)", None, "no number"), ("CAST(2.5 AS INTEGER)", None, "no integer"), ("CAST('2,5' AS NUMBER)", None, "not to be read as number"),
+        ("CAST(' 12 ' AS INTEGER)", 12, None), ("CAST(1e3 AS TEXT)", "1000", None), ("CAST(TRUE AS INTEGER)", 1, None), ("CAST(2 AS BOOLEAN)", None, "no boolean"),
+        ("CAST('2026-02-30' AS DATE)", None, "not to be read as date"), ("DATE '9999-12-31' + n", None, "beyond the calendar"),
+        ("CASE WHEN n = 0 THEN 1 / 0 ELSE 7 END", 7.0, None), ("COALESCE(n, 1 / 0)", 1.0, None), ("'a' || ''", "a", None), ("TRIM('  ')", None, None),
+        ("REPLACE('banana', 'an', '')", "ba", None), ("ROUND(2.345, 2)", 2.35, None), ("ROUND(-0.5)", -1.0, None), ("ROUND(0.49999999999999994)", 0.0, None),
+        ("ROUND(1250, -2)", 1300, None), ("ROUND(1e300, 5)", 1e300, None), ("1 = 1.0", True, None), ("0.1 * 3 = 0.3", True, None), ("'' = ''", None, None),
+        ("WHOLE_YEARS(DATE '2000-02-29', DATE '2026-03-01')", 26, None), ("WHOLE_YEARS(DATE '2026-03-01', DATE '2000-02-29')", -26, None),
+        ("EXTRACT(WEEK FROM DATE '2027-01-01')", 53, None), ("EXTRACT(SECOND FROM TIMESTAMP '2026-01-01 10:00:07.25')", 7.25, None),
+        ("TIMESTAMP '2026-01-02 12:00' - TIMESTAMP '2026-01-01'", 1.5, None), ("GREATEST(n, NULL)", None, None), ("SUBSTRING('abc', 0, 2)", "a", None),
+        ("9007199254740993 = 9007199254740992.5", False, None), ("SUBSTRING('abc', 1, -1)", None, "SUBSTRING has no result"), ("'a_c' LIKE 'a!_c' ESCAPE '!'", True, None),
+        ("9223372036854775807 + n", None, "beyond 64 bits"), ("FOLD('É ', 'case', 'space')", "é", None), ("n IS NOT DISTINCT FROM NULL", False, None),
+    ],
+)  # fmt: skip
+def test_what_a_formula_gives_and_why_there_is_no_result(text, value, cause):
+    (made,), done = of_text(text)
+    assert made == value and type(made) is type(value)
+    assert dict(done.made_missing) == ({} if cause is None else {cause: 1})
+
+
+@pytest.mark.parametrize(
+    ("text", "place", "says"),
+    [
+        ("ABS(s)", 4, "s is text, and a number is expected"), ("s + 1", 0, "s is text"), ("i || s", 0, "i is integer"), ("CASE WHEN i THEN 1 END", 10, "are compared"),
+        ("CASE WHEN b THEN 1 ELSE 'a' END", 23, "are results of one CASE"), ("i = s", 4, "are compared"), ("d + 1.5", 4, "has no meaning"), ("d * 2", 4, "has no meaning"),
+        ("COALESCE(i, d)", 12, "are arguments of COALESCE"), ("EXTRACT(HOUR FROM d)", 0, "a date has no HOUR"), ("CAST(d AS NUMBER)", 0, "date cannot be made number"),
+        ("SUM(s) OVER ()", 4, "s is text"), ("LAG(i, 1, s) OVER (ORDER BY d)", 10, "are results of LAG"), ("NOT i", 4, "are compared"),
+    ],
+)  # fmt: skip
+def test_types_that_do_not_fit_are_told_before_any_data(text, place, says):
+    tree = parse_formula(text)
+    with pytest.raises(FormulaError) as told:
+        type_of(tree, lambda column: COLUMNS[column.name][0])
+    assert says in told.value.problem
+    assert abs(told.value.offset - place) <= 1, pointed_at(text, told.value.offset)
+
+
+def test_infinities_and_zones_and_decimals():
+    frame = pa.table({
+        "x": [math.inf, -math.inf, 1.0, math.nan], "g": ["a", "a", "b", "b"],
+        "z": pa.array([dt.datetime(2026, 7, 1, 22, 30)] * 4, pa.timestamp("us", "UTC")).cast(pa.timestamp("us", "Europe/Berlin")),
+        "c": pa.array([Decimal("0.10"), Decimal("-2.50"), None, Decimal("7.00")]),
+    })  # fmt: skip
+    assert of_text("x * 0", frame)[0] == [None, None, 0.0, None]
+    assert of_text("SUM(x) OVER (PARTITION BY g)", frame)[0] == [None, None, 1.0, 1.0]
+    assert of_text("SUM(x) OVER (ORDER BY g, x DESC)", frame)[0] == [math.inf, None, None, None]
+    assert of_text("EXTRACT(DAY FROM z) * 100 + EXTRACT(HOUR FROM z)", frame)[0] == [200] * 4
+    assert of_text("z >= TIMESTAMP '2026-07-02 00:30'", frame)[0] == [True] * 4
+    assert of_text("c + 1", frame)[0] == [1.1, -1.5, None, 8.0]
+    assert of_text("c = 0.1", frame)[0] == [True, False, None, False]
+
+
+def test_long_columns_in_chunks_and_threads_give_what_short_ones_do():
+    rng = np.random.default_rng(3)
+    n_rows = 500_000
+    x = rng.normal(size=n_rows)
+    x[rng.random(n_rows) < 0.05] = np.nan
+    frame = pa.table(
+        {
+            "x": pa.array(x, from_pandas=True),
+            "i": rng.integers(0, 5, n_rows),
+            "g": rng.integers(0, 1_000, n_rows),
+        }
+    )
+    made, done = of_text("x / i + ABS(x)", frame)
+    with np.errstate(all="ignore"):
+        wanted = np.where(frame["i"].to_numpy() == 0, np.nan, x / frame["i"].to_numpy() + np.abs(x))
+    assert np.array_equal(np.array(made, float), wanted, equal_nan=True)
+    zero = np.flatnonzero((frame["i"].to_numpy() == 0) & ~np.isnan(x))
+    assert dict(done.made_missing) == {"division by zero": len(zero)} and done.first_missing == {
+        "division by zero": zero[0]
+    }
+    parts = np.array(of_text("NTILE(7) OVER (ORDER BY x)", frame)[0])
+    order = np.argsort(np.where(np.isnan(x), np.inf, x), kind="stable")
+    assert np.array_equal(parts[order], np.sort(parts)) and np.ptp(np.bincount(parts)[1:]) <= 1
+    first = np.array(of_text("ROW_NUMBER() OVER (PARTITION BY g ORDER BY i) = 1", frame)[0])
+    assert first.sum() == 1_000 and frame["i"].to_numpy()[first].max() == 0
+
+
+def test_the_page_of_formulas_lists_every_function():
+    page = (Path(__file__).parents[1] / "docs/formulas.md").read_text(encoding="utf-8")
+    for function in FUNCTIONS.values():
+        shown = function.example.replace("|", "\\|")
+        assert (
+            f"| `{function.name}` | {function.says} | `{shown}` | `{function.result or 'missing'}` |" in page
+        )

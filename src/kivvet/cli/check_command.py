@@ -24,7 +24,7 @@ from kivvet.cli.options import book_option, json_option, opened_book
 def command(
     tables: tuple[str, ...], book_folder: Path | None, no_data: bool, budget: int | None, as_json: bool
 ) -> None:
-    """Check every table of the book, or just those named.
+    """Check every table and formula of the book, or just those named.
 
     Each gap, overlap, row that can never win and condition that nothing meets is found exactly, with a
     value to try and a row to add. Then the data of the book's datasets is read: values that no row

@@ -28,15 +28,24 @@ def worked_out(sign: str, left: Vector, right: Vector, note: Note) -> Vector:
         over, under = as_number(left), as_number(right)
         with np.errstate(all="ignore"):
             values = np.asarray(np.divide(over, under))
-        return _lacking(
-            values, missing, [(ZERO_DIVISION, np.asarray(under == 0)), (UNDEFINED, np.isnan(values))], note
-        )
+        is_zero = np.asarray(under == 0)
+        if not is_zero.any():
+            return _of_floats(values, missing, note)
+        return _lacking(values, missing, [(ZERO_DIVISION, is_zero), (UNDEFINED, np.isnan(values))], note)
     if left.kind == right.kind == "integer":
         return _of_integers(sign, left, right, missing, note)
     work = {"+": np.add, "-": np.subtract, "*": np.multiply}[sign]
     with np.errstate(all="ignore"):
         values = np.asarray(work(as_number(left), as_number(right)))
-    return _lacking(values, missing, [(UNDEFINED, np.isnan(values))], note)
+    return _of_floats(values, missing, note)
+
+
+def _of_floats(values: Array, missing: BoolArray | None, note: Note) -> Vector:
+    """Return floats; what is not a number though nothing was missing is missing and noted."""
+    nan = np.isnan(values)
+    if (missing is None and not nan.any()) or (missing is not None and np.array_equal(nan, missing)):
+        return Vector("number", values, missing)
+    return _lacking(values, missing, [(UNDEFINED, nan)], note)
 
 
 def _lacking(

@@ -59,9 +59,9 @@ class Vector:
 
     def of_rows(self, n_rows: int) -> Vector:
         """Return it with a value for each row."""
-        if not self.is_single:
-            return self
         missing = None if self.missing is None else np.broadcast_to(self.missing, n_rows)
+        if not self.is_single:
+            return self if self.missing is None or self.missing.ndim else replace(self, missing=missing)
         return replace(self, values=np.broadcast_to(self.values, n_rows), missing=missing)
 
     def take(self, rows: npt.NDArray[np.intp] | BoolArray | slice) -> Vector:
@@ -166,7 +166,11 @@ def of_numbers(column: NumericColumn, missing: BoolArray | None) -> Vector:
             )  # both exact, so the quotient is rounded once
         return Vector("number", np.array([float(Fraction(int(one), scale)) for one in values]), missing)
     if values.dtype.kind == "f":
-        return Vector("number", values.astype(np.float64, copy=False), missing)
+        # Not a number where nothing is: sums of it are too, so that little is left to look at after each.
+        floats = (
+            values.astype(np.float64, copy=False) if missing is None else np.where(missing, np.nan, values)
+        )
+        return Vector("number", floats.astype(np.float64, copy=False), missing)
     if values.dtype == np.uint64:
         beyond = values > np.uint64(2**63 - 1)
         if beyond.any():  # no whole number of 64 bits with a sign holds them
