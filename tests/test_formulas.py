@@ -2,6 +2,7 @@
 
 import datetime as dt
 import math
+import re
 from decimal import Decimal
 from pathlib import Path
 
@@ -158,6 +159,25 @@ def test_what_a_formula_gives_and_why_there_is_no_result(text, value, cause):
     (made,), done = of_text(text)
     assert made == value and type(made) is type(value)
     assert dict(done.made_missing) == ({} if cause is None else {cause: 1})
+
+
+@pytest.mark.parametrize(
+    ("text", "place", "says"),
+    [
+        ("LENGTH(s)", 0, "no function 'LENGTH'"), ("ABS(1, 2)", 0, "takes 1 argument, and has 2"), ("(i + 1", 0, "not closed"), ("i + 1)", 5, "not opened"),
+        ("'abc", 0, "does not end"), ("i == 1", 3, "no such comparison"), ("i % 2", 2, "no such sign"), ("2026-01-01", 0, "would be a subtraction"),
+        ("SUM(i)", 0, "needs OVER"), ("RANK() OVER ()", 0, "needs an order"), ("SUM(RANK() OVER (ORDER BY i)) OVER ()", 4, "stands within SUM"),
+        ("CAST(i AS INTEGR)", 10, "no type"), ("EXTRACT(MONT FROM d)", 8, "no part"), ("i j", 2, "not expected here"), ("", 0, "is empty"), ("i +", 3, "ends too soon"),
+        ("d + INTERVAL '1' DAY", 4, "no intervals"), ("i * 1e500", 4, "beyond what 64 bits hold"), ("DATE '2026-02-30'", 5, "no date"), ("s LIKE_REGEX '('", 13, "no regular expression"),
+        ("RANK() OVER (ORDER BY i ROWS CURRENT ROW)", 24, "takes no ROWS"), ("SUM(i) OVER (ORDER BY i ROWS BETWEEN 1 FOLLOWING AND CURRENT ROW)", 24, "ends before it starts"),
+        ("SUM(i) OVER (ORDER BY i, j RANGE 1 PRECEDING)", 27, "one expression in ORDER BY"), ("ABS(i) OVER ()", 0, "takes no OVER"), ("FOLD(s, 'x')", 8, "told what does not count"),
+        ("1 + (" * 50 + "1" + ")" * 50, 204, "nested more than 40 deep"), ("i" + " + i" * 201, 802, "at most 200 signs"), ("i" * 4_001, 0, "at most 4,000 characters"),
+    ],
+)  # fmt: skip
+def test_what_is_no_formula_is_told_with_its_place(text, place, says):
+    with pytest.raises(FormulaError, match=re.escape(says)) as told:
+        parse_formula(text)
+    assert told.value.offset == place
 
 
 @pytest.mark.parametrize(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import pyarrow as pa
@@ -14,7 +15,8 @@ from kivvet.core.applied import Execution
 from kivvet.core.columns import Column, column_from_arrow
 from kivvet.core.convert import EXPECTED, convert_text, fitting_types
 from kivvet.core.explain import Explanation, explain_columns
-from kivvet.core.plan import Step
+from kivvet.core.formulas.tree import Constant
+from kivvet.core.plan import FormulaStep, Plan, Step
 from kivvet.core.tables import RuleTable
 from kivvet.core.values import ValueType
 from kivvet.errors import BookError, DataError, Place, TableError, did_you_mean, listed, shown_path
@@ -63,7 +65,7 @@ def explain_fields(
     book: Book, dataset: Dataset, fields: Mapping[str, str], tables: Sequence[str] = ()
 ) -> tuple[Explanation, ...]:
     """Return why a row of these fields would get its classes; columns left out are missing, and tables that
-    would read nothing but those are left out too.
+    would read nothing but those are left out too. Formulas that look at other rows are missing.
 
     Parameters
     ----------
@@ -85,10 +87,21 @@ def explain_fields(
             if isinstance(step, Step):
                 wanted.append(step.table.name)
     return _explained(
-        Execution(prepared.plan, with_report=False),
+        Execution(_of_one_row(prepared.plan), with_report=False),
         columns,
         [name for name in wanted if not tables or name in tables],
     )
+
+
+def _of_one_row(plan: Plan) -> Plan:
+    """Return a plan in which formulas that look at other rows give nothing, since there are none."""
+    order = tuple(
+        replace(step, formula=replace(step.formula, tree=Constant(None), among=None))
+        if isinstance(step, FormulaStep) and step.formula.has_windows
+        else step
+        for step in plan.order
+    )
+    return replace(plan, order=order)
 
 
 def explain_values(table: RuleTable, fields: Mapping[str, str]) -> Explanation:

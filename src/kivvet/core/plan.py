@@ -477,7 +477,7 @@ class _Planner:
         places = tuple(place for index, _ in steps if (place := self.place_of(index)) is not None)
         self.faults.append(
             finding(
-                "cycle", f"columns depend on themselves: {path}", places=places,
+                "cycle", f"columns depend on themselves: {path}", places=places, table="" if places else self.entries[steps[0][0]].table,
                 remedy=f"let one of them read a column of the source: {listed(self.source_names)}",
             )
         )  # fmt: skip

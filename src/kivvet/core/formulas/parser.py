@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import functools
+import math
 import re
 from collections.abc import Sequence
 from decimal import Decimal
@@ -164,7 +165,12 @@ def _syntax_error(text: str, error: Any) -> FormulaError:
     rest = text[offset:]
     if is_at_end:
         return FormulaError("the formula ends too soon", offset, "a column or a value belongs there")
-    if rest.startswith("'"):
+    if re.search(r"interval\s*$", text[:offset], re.IGNORECASE):
+        start = text[:offset].lower().rindex("interval")
+        return FormulaError(
+            "there are no intervals", start, "days are added as whole numbers: sampled_on + 30"
+        )
+    if rest.startswith("'") and "'" not in rest[1:]:
         return FormulaError("a text that does not end", offset, "close the quote: '...'")
     if rest.startswith('"'):
         return FormulaError("a quoted column name that does not end", offset, 'close the quote: "..."')
@@ -344,7 +350,10 @@ class _Reader:
         return self.operand(parts[0])
 
     def _number(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        return Constant(Decimal(str(parts[0])), _start(tree))
+        value = Decimal(str(parts[0]))
+        if math.isinf(float(value)):
+            raise FormulaError("a number beyond what 64 bits hold", _start(tree))
+        return Constant(value, _start(tree))
 
     def _text(self, tree: Any, parts: Sequence[Any]) -> Tree:
         return Constant(_text_of(parts[0]), _start(tree))
