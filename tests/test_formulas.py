@@ -232,6 +232,17 @@ def test_long_columns_in_chunks_and_threads_give_what_short_ones_do():
     assert dict(done.made_missing) == {"division by zero": len(zero)} and done.first_missing == {
         "division by zero": zero[0]
     }
+    y = rng.choice([0.0, 1.5, -2.0], n_rows, p=[0.0001, 0.4999, 0.5])
+    y[[5, 70_000, 300_001]] = math.inf
+    valid = rng.random(n_rows) > 0.1
+    frame = frame.append_column("y", pa.array(y, mask=~valid))
+    made, done = of_text("x / y - (y * 2 - y * 3)", frame)
+    with np.errstate(all="ignore"):
+        wanted = np.where(valid & (y != 0), x / y - (y * 2 - y * 3), np.nan)
+    assert np.array_equal(np.array(made, float), wanted, equal_nan=True)
+    there = valid & ~np.isnan(x)
+    assert done.made_missing["division by zero"] == np.count_nonzero(there & (y == 0))
+    assert done.made_missing["no number"] == np.count_nonzero(valid & np.isinf(y))
     parts = np.array(of_text("NTILE(7) OVER (ORDER BY x)", frame)[0])
     order = np.argsort(np.where(np.isnan(x), np.inf, x), kind="stable")
     assert np.array_equal(parts[order], np.sort(parts)) and np.ptp(np.bincount(parts)[1:]) <= 1

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns import BoolArray, CodedColumn, Column, NumericColumn, TextColumn, missing_mask
-from kivvet.core.kernels import in_threads
+from kivvet.core.kernels import CHUNK, in_threads
 from kivvet.core.values import Value, ValueType, days_since_epoch, microseconds_since_epoch
 
 Array = npt.NDArray[Any]
@@ -109,6 +109,8 @@ def of_constant(value: Value | None) -> Vector:
 
 def of_column(column: Column) -> Vector:
     """Return a column of data; decimals become floats, nanoseconds microseconds."""
+    if isinstance(column, NumericColumn) and column.kind == "number" and column.values.dtype == np.float64:
+        return _of_floats(column.values, column.valid)
     missing = missing_mask(column)
     gone = missing if missing.any() else None
     if isinstance(column, CodedColumn):
@@ -122,6 +124,29 @@ def of_column(column: Column) -> Vector:
     if isinstance(column, TextColumn):
         return of_text(column.values, gone)
     return of_numbers(column, gone)
+
+
+def _of_floats(values: Array, valid: BoolArray | None) -> Vector:
+    """Return floats, not a number where one is missing: sums of it are too, so that little is left to look at after each."""
+    missing = np.empty(len(values), bool)
+    is_nan = np.ones(1, bool)  # whether every missing value is not a number already
+    n_missing = []
+
+    def work(start: int, end: int) -> None:
+        for first in range(start, end, CHUNK):
+            rows = slice(first, min(first + CHUNK, end))
+            np.isnan(values[rows], out=missing[rows])
+            if valid is not None:
+                gone = ~valid[rows]
+                if (gone & ~missing[rows]).any():
+                    is_nan[0] = False
+                    np.logical_or(missing[rows], gone, out=missing[rows])
+            n_missing.append(int(np.count_nonzero(missing[rows])))
+
+    in_threads(work, len(values))
+    if not sum(n_missing):
+        return Vector("number", values)
+    return Vector("number", values if is_nan[0] else np.where(missing, np.nan, values), missing)
 
 
 def of_text(values: pa.Array, missing: BoolArray | None) -> Vector:

@@ -300,7 +300,7 @@ class WindowMaker:
 
     def _sums(self, groups: Groups, values: Vector, missing: BoolArray | None) -> Vector:
         """Return the totals of floats by group; only a group whose total is 0 can be without any value."""
-        weights = values.values if missing is None else np.where(missing, 0.0, values.values)
+        weights = values.values if missing is None else _with_zeros(values.values, missing)
         sums: Array = np.bincount(groups.numbers, weights=weights, minlength=groups.n_groups)
         gone = None
         if missing is not None and (zero := sums == 0).any():
@@ -446,6 +446,20 @@ def _first_of_group(groups: Groups, key: Vector, n_rows: int, *, ties: bool) -> 
     of_group[groups.numbers[rows[::-1]]] = rows[::-1]
     made = np.zeros(n_rows, bool)
     made[of_group[np.unique(groups.numbers[rows])]] = True
+    return made
+
+
+def _with_zeros(values: Array, missing: BoolArray) -> Array:
+    """Return values, 0 where they are missing, in threads."""
+    made = np.empty_like(values)
+
+    def work(start: int, end: int) -> None:
+        for begin in range(start, end, CHUNK):
+            rows = slice(begin, min(begin + CHUNK, end))
+            made[rows] = values[rows]
+            made[rows][missing[rows]] = 0
+
+    in_threads(work, len(values))
     return made
 
 
