@@ -331,3 +331,25 @@ def test_explain_knows_the_place_of_a_row_and_not_that_of_values_typed_in(tmp_pa
     assert by_table["turn"].results == {"turn": "repeat"} and by_table["size"].results == {"size": "small"}
     typed = {one.table: one for one in book.explain("d", {"place": "a", "flow": "4", "day": "2026-01-01"})}
     assert typed["size"].results == {"size": "large"} and typed["turn"].decided == "missing"
+
+
+def test_a_table_with_formulas_is_the_same_when_read_from_its_meaning_or_its_text():
+    from kivvet.core.meaning import definition_of, fingerprint, meaning_of, table_of
+
+    table = pay(
+        ["< 1", "= hours*2 + rate"], ["1 to 8", "missing"], ["> 8", "= CASE WHEN rate > 2 THEN 1 END"]
+    )
+    again = table_of("pay", definition_of(table))
+    assert meaning_of(again) == meaning_of(table) and again.rows[0].results == table.rows[0].results
+    spaced = pay(
+        ["< 1", "=   hours * 2+rate"], ["1 to 8", "missing"], ["> 8", "= case when rate>2 then 1 end"]
+    )
+    assert fingerprint(meaning_of(spaced)) == fingerprint(meaning_of(table))
+    assert fingerprint(
+        meaning_of(pay(["< 1", "= hours*3 + rate"], *[["1 to 8", "missing"], ["> 8", "= 1"]]))
+    ) != fingerprint(meaning_of(table))
+    overlapping = pay(["< 2", "= hours"], ["1 to 8", "= hours * 1"], ["> 8", "0"])
+    (found,) = overlapping.check().of_kind("overlap")
+    assert "= hours" in found.message
+    same = pay(["< 2", "= hours"], ["1 to 8", "=hours"], ["> 8", "0"]).check()
+    assert not same.of_kind("overlap") and same.is_clean

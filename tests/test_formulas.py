@@ -14,6 +14,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from kivvet.core.columns import column_from_arrow
+from kivvet.core.formulas.domain import Domain, domain_of
 from kivvet.core.formulas.formula import Formula, evaluate_formula
 from kivvet.core.formulas.functions import FUNCTIONS
 from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
@@ -210,6 +211,32 @@ def test_infinities_and_zones_and_decimals():
     assert of_text("z >= TIMESTAMP '2026-07-02 00:30'", frame)[0] == [True] * 4
     assert of_text("c + 1", frame)[0] == [1.1, -1.5, None, 8.0]
     assert of_text("c = 0.1", frame)[0] == [True, False, None, False]
+
+
+@thorough
+@given(st.sampled_from(["integer", "number", "text"]).flatmap(expressions) | windows(), tables())
+def test_every_value_lies_in_the_domain_that_is_inferred(tree, frame):
+    """Columns have the range of what the strategies draw."""
+    known = {"i": (-100, 12_345), "x": (-5, 5)}
+    domain = domain_of(tree, lambda name: Domain(None, *_closed(*known[name])) if name in known else None)
+    if domain is None:
+        return
+    for value in worked_out(tree, frame)[0]:
+        if value is None:
+            continue
+        if domain.texts is not None:
+            assert value in domain.texts
+            continue
+        exact = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
+        slack = abs(exact) * Decimal("1e-12")
+        if domain.low is not None:
+            assert exact >= domain.low - slack and (domain.low_closed or exact > domain.low)
+        if domain.high is not None:
+            assert exact <= domain.high + slack and (domain.high_closed or exact < domain.high)
+
+
+def _closed(low, high):
+    return Decimal(low), True, Decimal(high), True
 
 
 def test_long_columns_in_chunks_and_threads_give_what_short_ones_do():

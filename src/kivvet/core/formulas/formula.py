@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from kivvet.core.columns import CodedColumn, Column, TextColumn
+from kivvet.core.columns import CodedColumn, Column, NumericColumn, TextColumn
 from kivvet.core.formulas.evaluate import Evaluator
 from kivvet.core.formulas.parser import FormulaError
 from kivvet.core.formulas.plain_floats import floats_of, is_plain, worked_out_plainly
@@ -278,7 +278,9 @@ class _Run:
         return Vector(self.kind, values, missing if missing.any() else None, tz=zone)
 
     def _floats(self, rows: slice, leaf: Tree) -> Array:
-        return floats_of(self._leaf(leaf), rows)
+        found = self._leaf(leaf)
+        assert isinstance(found, (NumericColumn, Vector))
+        return floats_of(found, rows)
 
     def _leaf(self, tree: Tree) -> Column | Vector:
         """Return the column or the window that a leaf of the tree stands for."""

@@ -35,13 +35,12 @@ def is_plain(tree: Tree, of_leaf: Callable[[Tree], Column | Vector | None]) -> b
     return False
 
 
-def floats_of(leaf: Column | Vector, rows: slice) -> Array:
+def floats_of(leaf: NumericColumn | Vector, rows: slice) -> Array:
     """Return some rows of a column or a vector, NaN where one is missing."""
     values: Array = leaf.values[rows]
     if isinstance(leaf, Vector):
         gone = leaf.missing if leaf.missing is None or leaf.missing.ndim == 0 else leaf.missing[rows]
     else:
-        assert isinstance(leaf, NumericColumn)
         gone = None if leaf.valid is None else ~leaf.valid[rows]
     if gone is None or not gone.any():
         return values

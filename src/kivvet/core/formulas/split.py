@@ -26,7 +26,7 @@ from kivvet.core.conditions import (
 from kivvet.core.formulas import tree as formula
 from kivvet.core.formulas.parser import FormulaError, parse_condition_formula
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, IsNull, columns_read, write_formula
-from kivvet.core.formulas.types import type_of
+from kivvet.core.formulas.types import type_of, type_of_constant
 from kivvet.core.tables import Given, Input, Test
 from kivvet.core.values import Value, ValueType
 from kivvet.errors import Place
@@ -241,14 +241,9 @@ def spread(asked: dict[int, Condition], n_dimensions: int) -> tuple[Condition, .
 
 
 def type_of_value(value: Value) -> ValueType:
-    """Return the type that a literal has."""
-    if isinstance(value, bool):
-        return "boolean"
-    if isinstance(value, str):
-        return "text"
-    if isinstance(value, dt.datetime):
-        return "datetime"
-    return "date" if isinstance(value, dt.date) else "number"
+    """Return the type that a literal gives to what it is compared with; whole numbers are compared with any number."""
+    kind = type_of_constant(value)
+    return "number" if kind in ("integer", None) else kind
 
 
 def _comparable(one: ValueType | None, other: ValueType | None) -> bool:
