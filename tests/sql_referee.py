@@ -31,6 +31,7 @@ from kivvet.core.formulas.tree import (
     Window,
     write_formula,
 )
+from kivvet.core.formulas.types import type_of
 
 COLUMNS = {
     "i": ("integer", pa.int64()), "j": ("integer", pa.int64()), "x": ("number", pa.float64()), "y": ("number", pa.float64()),
@@ -286,8 +287,7 @@ def sql(tree):
 
 
 def _is_date(tree):
-    return (isinstance(tree, ColumnName) and tree.name in "de") or (isinstance(tree, Constant) and isinstance(tree.value, dt.date)) \
-        or (isinstance(tree, (Arithmetic, Cast, Case)) or (isinstance(tree, Call) and tree.name in ("COALESCE", "NULLIF", "GREATEST", "LEAST")))  # fmt: skip
+    return type_of(tree, lambda column: COLUMNS[column.name][0]) == "date"
 
 
 def _call(name, parts):

@@ -198,6 +198,18 @@ def test_types_that_do_not_fit_are_told_before_any_data(text, place, says):
     assert abs(told.value.offset - place) <= 1, pointed_at(text, told.value.offset)
 
 
+def test_parts_of_windows_are_worked_out_and_counted_once():
+    frame = pa.table({"n": [0, 0, 2, 4]})
+    made, done = of_text("SUM(1 / n) OVER (PARTITION BY 1 / n ORDER BY 1 / n) + COUNT(1 / n) OVER ()", frame)
+    assert made == [None, None, 2.5, 2.25] and dict(done.made_missing) == {"division by zero": 2}
+    (window,) = [one for one in done.notes if one.name == "SUM"]
+    assert (done.notes[window].without_group, done.notes[window].without_order) == (2, 2)
+    assert (
+        of_text("MAX(1) OVER ()", frame)[0] == [1] * 4
+        and of_text("CASE WHEN MAX(TRUE) OVER () THEN MAX(1) OVER () END", frame)[0] == [1] * 4
+    )
+
+
 def test_infinities_and_zones_and_decimals():
     frame = pa.table({
         "x": [math.inf, -math.inf, 1.0, math.nan], "g": ["a", "a", "b", "b"],

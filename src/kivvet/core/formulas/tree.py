@@ -66,10 +66,14 @@ class ColumnName:
 
 @dataclass(frozen=True, slots=True)
 class Constant:
-    """A value; None is NULL."""
+    """A value; None is NULL. TRUE is not 1."""
 
     value: Value | None
     at: int = field(default=0, compare=False)
+    is_truth: bool = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "is_truth", isinstance(self.value, bool))
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,7 +18,7 @@ from kivvet.core.formulas.comparing import common, ranks_of
 from kivvet.core.formulas.equal_counts import MOST_PARTS, equal_counts
 from kivvet.core.formulas.frames import extreme_between, frame_bounds, total_between
 from kivvet.core.formulas.groups import Groups, Order, taken
-from kivvet.core.formulas.tree import Comparison, Constant, Tree, Window
+from kivvet.core.formulas.tree import Comparison, Constant, Tree, Window, write_formula
 from kivvet.core.formulas.vectors import Array, Vector, as_number, either, without_empty
 from kivvet.core.kernels import CHUNK, in_threads
 
@@ -63,14 +63,18 @@ class WindowMaker:
         self._work = work
         self._note = note
         self.notes: dict[Window, WindowNotes] = {}
+        self._made: dict[str, Vector] = {}
         self._groups: dict[tuple[Tree, ...], Groups] = {}
         self._orders: dict[object, Order] = {}
         self._split_ties: dict[Window, int] = {}
 
     def work(self, tree: Tree) -> Vector:
-        """Return the values of an expression for the rows that take part."""
-        made = self._work(tree)
-        return made if self.rows is None else made.take(self.rows)
+        """Return the values of an expression for the rows that take part; each is worked out, and noted, once."""
+        text = write_formula(tree)
+        if text not in self._made:
+            made = self._work(tree)
+            self._made[text] = made if self.rows is None else made.take(self.rows)
+        return self._made[text]
 
     def note(self, cause: str, rows: BoolArray) -> None:
         """Note values without a result, by their places among all rows."""
