@@ -317,6 +317,12 @@ def test_formulas_on_a_frame_name_each_other_and_keep_its_kind():
         [1, 1, 1],
     ]
     assert kivvet.with_formulas(frame[:0], {"y": "x / 2", "t": 'UPPER("in")'}).num_rows == 0
+    with pytest.raises(TableError, match="y: error syntax: a formula is a text; found 5"):
+        kivvet.with_formulas(frame, {"y": 5})
+    with pytest.raises(
+        TableError, match="x: error unknown-column: formula 'x' makes 'x', and the source has"
+    ):
+        kivvet.with_formulas(frame, {"x": "x + 1"})
     with pytest.raises(TableError, match="no function 'FOO'"):
         kivvet.with_formulas(frame, {"y": "FOO(x)", "z": "x +"})
     with pytest.raises(TableError, match="depend on themselves: z -> y -> z"):

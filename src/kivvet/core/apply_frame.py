@@ -49,6 +49,16 @@ def with_formulas(frame: Any, formulas: Mapping[str, str]) -> Any:
     """
     made, faults = {}, []
     for name, text in formulas.items():
+        if not isinstance(text, str):
+            faults.append(
+                finding(
+                    "syntax",
+                    f"a formula is a text; found {text!r}",
+                    table=name,
+                    remedy='for example "flow * nitrate"',
+                )
+            )
+            continue
         try:
             made[name] = Formula(name, text, parse_formula(text))
         except FormulaError as error:

@@ -319,8 +319,10 @@ class _Planner:
         self.under_way: list[tuple[int, str]] = []
         self.cycles: set[frozenset[int]] = set()
 
-    def fault(self, kind: str, message: str, place: Place | None, fix: str = "") -> None:
-        self.faults.append(finding(kind, message, places=(place,) if place else (), remedy=fix))
+    def fault(self, kind: str, message: str, place: Place | None, fix: str = "", table: str = "") -> None:
+        """Add a fault; `table` heads it where it has no place in a file."""
+        places = (place,) if place else ()
+        self.faults.append(finding(kind, message, places=places, remedy=fix, table="" if places else table))
 
     def is_known(self, entry: Entry) -> bool:
         if entry.table in self.tables or entry.table in self.formulas:
@@ -379,11 +381,12 @@ class _Planner:
                         f"{self.what(index)} makes {name!r}, and the source has a column of that name",
                         entry.place,
                         self.rename(index, name, f"{name}_class"),
+                        entry.table,
                     )
                 elif other is not None:
                     self.fault(
                         "unknown-column", f"{name!r} is made twice: by {self.what(other)} and by {self.what(index)}",
-                        entry.place, self.rename(index, name, f"{name}_2"),
+                        entry.place, self.rename(index, name, f"{name}_2"), entry.table,
                     )  # fmt: skip
                 else:
                     self.maker[name] = index
