@@ -102,3 +102,11 @@ def golden(name: str, text: str) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text, encoding="utf-8")
     assert text == path.read_text(encoding="utf-8")
+
+
+@pytest.fixture
+def run(capsys):
+    """The command line in this process: ``run("check", "ph_class", cwd=folder)``."""
+    from tests.commands import Commands
+
+    return Commands(capsys)

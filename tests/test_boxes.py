@@ -435,13 +435,13 @@ def test_every_combines_results_as_each_output_says():
     table = kivvet.RuleTable("t", {"x": "integer"}, outputs, rows, match="every", otherwise={"names": "none"})
     made = table.apply(pa.table({"x": [1, 3, 7, 20, None]}))
     assert made["names"].to_pylist() == ["low", "low+mid", "mid", "none", None]
-    assert made["all"].to_pylist() == [[1], [1, 2, 3], [2], [], []]
+    assert made["all"].to_pylist() == [[1], [1, 2, 3], [2], [], None]
     assert made["total"].to_pylist() == [0.5, 0.75, 0.25, None, None]
     assert made["least"].to_pylist() == [1, 1, 2, None, None]
     assert made["most"].to_pylist() == [1, 3, 2, None, None]
-    assert made["n"].to_pylist() == [1, 2, 1, 0, 0]
-    assert made["is_low"].to_pylist() == [True, True, False, False, False]
-    assert made["is_mid"].to_pylist() == [False, True, True, False, False]
+    assert made["n"].to_pylist() == [1, 2, 1, 0, None]
+    assert made["is_low"].to_pylist() == [True, True, False, False, None]
+    assert made["is_mid"].to_pylist() == [False, True, True, False, None]
 
 
 @pytest.mark.parametrize("rows", [[], [["", "", "p"]], [["< 5", "", "p"]]])

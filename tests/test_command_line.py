@@ -53,12 +53,14 @@ def test_json_says_what_the_text_says(small_book):
     report = json.loads(kivvet("check", "--json", cwd=small_book).out)
     assert report["version"] == 1
     assert {one["kind"] for one in report["findings"]} == {"missing-input", "unmatched"}
-    (applied,) = json.loads(kivvet("apply", "--json", cwd=small_book).out)
+    (applied,) = json.loads(kivvet("apply", "--json", cwd=small_book).out)["reports"]
     assert [one["matched"] + one["missing"] + one["unmatched"] for one in applied["tables"]] == [
         applied["rows"]
     ] * 2
-    assert [one["state"] for one in json.loads(kivvet("status", "--json", cwd=small_book).out)] == ["current"]
-    (done,) = json.loads(kivvet("refresh", "--json", cwd=small_book).out)
+    assert [
+        one["state"] for one in json.loads(kivvet("status", "--json", cwd=small_book).out)["datasets"]
+    ] == ["current"]
+    (done,) = json.loads(kivvet("refresh", "--json", cwd=small_book).out)["datasets"]
     assert done["refreshed"] is False
 
 

@@ -188,7 +188,8 @@ def test_from_raw_data_to_a_complete_table_in_two_commands_and_an_editor(survey)
     path = survey / "tables/warmth.toml"
     for label in ("cold", "cool", "mild", "warm", "hot"):
         path.write_text(path.read_text().replace('""', f'"{label}"', 1))
-    assert command("check", "warmth", cwd=survey).out == "0 errors, 0 warnings in 1 table\n"
+    assert command("check", "warmth", cwd=survey).out.endswith("\n0 errors, 0 warnings, 1 note in 1 table\n")
+    assert "no dataset uses it" in command("check", "warmth", "--notes", cwd=survey).out
 
 
 def test_a_lookup_is_drafted_with_types_and_its_file_beside_it(survey):
@@ -210,6 +211,19 @@ def test_a_lookup_is_drafted_with_types_and_its_file_beside_it(survey):
     )
     table = kivvet.open_book(survey).table("place")
     assert [one.type for one in (*table.inputs, *table.outputs)] == ["text", "text", "date"]
+    assert not (survey / "tables/place.csv").exists()
+    again = command(
+        "draft",
+        "place",
+        "--from",
+        "tables/station.csv",
+        "--key",
+        "Station no.",
+        "--replace",
+        "--copy",
+        cwd=survey,
+    )
+    assert "written  tables/place.csv" in again.out
     assert (survey / "tables/place.csv").read_bytes() == (survey / "tables/station.csv").read_bytes()
 
 

@@ -56,7 +56,7 @@ def test_values_for_a_table_and_for_a_dataset(folder):
     golden("explain/values.txt", ran.out)
     made = json.loads(
         run("explain", "samples", "--set", "station=008", "--set", "ph=6.4", "--json", cwd=folder).out
-    )
+    )["explanations"]
     assert [(one["table"], one["decided"], one["rows"], one["results"]) for one in made] == [
         ("station", "matched", [2], {"river": "Ash", "opened": None}),
         ("ph_class", "matched", [1], {"ph_class": "odd"}),

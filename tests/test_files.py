@@ -313,6 +313,6 @@ def test_lines_above_the_headings_are_left_out_and_lines_still_count_from_the_to
     assert [line.split(",")[-3] for line in (folder / "out/samples.csv").read_text().splitlines()[1:]] == [
         "Elm",
         "Ash",
-        "",
+        "unknown",
         "Elm",
     ]

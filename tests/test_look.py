@@ -42,7 +42,12 @@ def test_counts_are_those_of_a_loop_however_the_rows_come(batches):
         (["true", "false"], "boolean", "true or false"),
         (["1", "2", "3", "n/a"], "text", "not all fields are numbers"),
         (["", None], "text", "no row has a value"),
-        (["12345678901234567890"], "number", "numbers"),
+        (
+            ["12345678901234567890", "1"],
+            "text",
+            "more digits than 64 bits hold, such as 12345678901234567890",
+        ),
+        (["100000000000000000000", "0.5"], "number", "numbers"),
     ],
 )
 def test_the_type_is_the_one_kivvet_reads_and_the_reason_is_told(fields, kind, said):

@@ -36,7 +36,7 @@ def test_each_row_gets_what_a_dictionary_would_give(pairs, values, is_coded):
         {"n": None, "t": "none"}
         if v is None
         else {"n": known[v]["n"], "t": known[v]["t"]}
-        if v in known
+        if v in known and known[v]["t"] is not None  # a row without results is still to be filled in
         else {"n": None, "t": "other"}
         for v in values
     ]

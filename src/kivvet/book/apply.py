@@ -3,27 +3,38 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import xxhash
 
 from kivvet.book.dataset import Dataset
-from kivvet.book.formula_types import formula_faults, source_type
+from kivvet.book.demands import DemandCheck, demands_of
 from kivvet.book.journal import Journal
-from kivvet.book.read_data import TypedBatch, TypedReader, infer_types, source_of, types_read
+from kivvet.book.read_data import TypedBatch, TypedReader, infer_types, source_of, source_type, types_read
 from kivvet.book.record import ColumnRecord, Record, sealed, write_record_beside
+from kivvet.book.targets import refuse_strange
 from kivvet.core.applied import ApplyReport, Execution
+from kivvet.core.columns import Column
 from kivvet.core.findings import Finding
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.made_column import MadeColumn
-from kivvet.core.meaning import definition_of, fingerprint, formula_meaning, meaning_of
-from kivvet.core.plan import FormulaStep, Plan, make_plan
+from kivvet.core.meaning import (
+    SEMANTICS_VERSION,
+    definition_of,
+    fingerprint,
+    formula_meaning,
+    meaning_of,
+    order_of_rows,
+)
+from kivvet.core.plan import FormulaStep, Plan, Step, make_plan
+from kivvet.core.plan_types import formula_faults, with_types
 from kivvet.core.tables import RuleTable
 from kivvet.core.values import ValueType
 from kivvet.errors import DataError, OutputError, Place, TableError, shown_path
@@ -36,6 +47,7 @@ if TYPE_CHECKING:
     from kivvet.book.book import Book
 
 _SECONDS_FOR_LOCK = 20
+_LONGEST_DEFINITION = 100_000  # of a table or formula in the record of a target, in characters
 OnRows = Callable[[int], None]
 
 
@@ -47,6 +59,7 @@ class Prepared:
     source: Source
     plan: Plan
     types: Mapping[str, ValueType]
+    inferred: frozenset[str] = frozenset()  # those of the columns whose type the data itself gave
 
 
 def prepare(book: Book, dataset: Dataset) -> tuple[Prepared, list[Finding]]:
@@ -70,11 +83,14 @@ def prepared_of(
     source = source_of(dataset)
     plan, faults = make_plan(dataset.entries, tables, source.names, dataset.renamed, unusable, formulas)
     types, more = types_read(dataset, plan, source.names)
+    inferred: dict[str, ValueType] = {}
     if source.is_text and (unknown := _untyped(plan, types)):
-        types |= infer_types(source, dataset, unknown)
+        inferred = infer_types(source, dataset, unknown).types
+        types |= inferred
     more += formula_faults(plan, lambda name: source_type(source, types, name))
+    plan = with_types(plan, lambda name: source_type(source, types, name))
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more]]
-    return Prepared(dataset, source, plan, types), faults
+    return Prepared(dataset, source, plan, types, frozenset(inferred)), faults
 
 
 def _untyped(plan: Plan, types: Mapping[str, ValueType]) -> list[str]:
@@ -105,15 +121,27 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
         ]  # fmt: skip
         roles = [(one, ("formula",)) for one in step.made] if isinstance(step, FormulaStep) else step.roles
         for column, role in roles:
-            made[column] = fingerprint([meanings[name], list(role), read])
+            is_number = role == ("row",) and isinstance(step, Step)
+            order = [order_of_rows(step.table)] if is_number else []  # type: ignore[union-attr]
+            made[column] = fingerprint([meanings[name], [*role, *order], read])
             records[column] = ColumnRecord(column, name, made[column], meanings[name])
     return tuple(records[name] for name in plan.written)
 
 
 def apply_dataset(
-    book: Book, dataset: Dataset, *, action: str = "apply", on_rows: OnRows = lambda _: None
+    book: Book,
+    dataset: Dataset,
+    *,
+    action: str = "apply",
+    replace_other: bool = False,
+    on_rows: OnRows = lambda _: None,
 ) -> ApplyReport:
     """Write the target of a dataset anew, all rows of its source with the new columns; return the report.
+
+    Parameters
+    ----------
+    replace_other : bool
+        Whether a file that Kivvet did not write may be replaced.
 
     Raises
     ------
@@ -129,6 +157,8 @@ def apply_dataset(
             fix=f'add target = "out/{dataset.name}.parquet"',
         )
     _stop_at(book.faults_of(dataset))
+    if not replace_other:
+        refuse_strange(dataset.target)
     prepared, faults = prepare(book, dataset)
     for table in {step.table.name: step.table for step in prepared.plan.steps}.values():
         faults += book.findings_of(table)
@@ -161,17 +191,29 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
     state = state_of(source.path)
     types = dict(prepared.types)
+    inferred, notes = set(prepared.inferred), []
     if source.is_text and is_parquet(target):
-        types |= infer_types(source, dataset, [name for name in source.names if name not in types])
+        found = infer_types(source, dataset, [name for name in source.names if name not in types])
+        types |= found.types
+        inferred |= set(found.types)
+        notes = [
+            f"column {name} holds whole numbers that 64 bits do not hold, such as {example}: it stays text"
+            for name, example in found.long_wholes.items()
+        ]
     reader = TypedReader(source, dataset, types)
     execution = Execution(plan)
+    demands = DemandCheck(plan, book.severity)
     look_ahead(execution, prepared, on_rows)
     with replacing(target) as part, _Writer(part, target, prepared, reader) as writer:
         for batch in reader.batches():
             made = execution.apply(batch.column, batch.num_rows)
+            if demands.is_watching_tables:
+                demands.see([one.columns_of(batch.column, from_made(made)) for one in plan.steps])
+            reader.convert_declared(batch)
             writer.write(batch.batch, batch.typed, made)
             on_rows(batch.num_rows)
-        _stop_at(reader.faults())
+        report = replace(execution.report(dataset.name, shown_path(target)), notes=tuple(notes))
+        _stop_at([*reader.faults(), *demands.errors(report)])
         if not state.same_marks(source.path):
             raise DataError(
                 "changed while it was read",
@@ -181,20 +223,37 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
         if execution.n_rows == 0:
             empty = TypedBatch(reader, _empty_batch(source), 0)
             writer.write(empty.batch, empty.typed, execution.apply(empty.column, 0))
+        definitions = _definitions(plan)
+        small = {
+            key: [name, one]
+            for key, (name, one) in definitions.items()
+            if len(json.dumps(one)) <= _LONGEST_DEFINITION
+        }
         record = Record(
             dataset.name, dt.datetime.now(dt.UTC).isoformat(timespec="seconds"), execution.n_rows, source.path.name,
-            state.hash, dataset.read_options(), column_records(plan, prepared.types),
+            state.hash, dataset.read_options(), column_records(plan, prepared.types), types, tuple(sorted(inferred)),
+            demands_of(plan, book.severity), small, SEMANTICS_VERSION,
         )  # fmt: skip
         record = writer.close(record)
-    meanings = {}
+    Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), definitions)
+    return report
+
+
+def from_made(made: Mapping[str, MadeColumn]) -> Callable[[str], Column]:
+    """Return what gives the columns made."""
+    return lambda name: made[name].as_column()
+
+
+def _definitions(plan: Plan) -> dict[str, tuple[str, dict[str, Any]]]:
+    """Return the definitions of the tables and formulas of a plan, by the fingerprints of their meanings."""
+    found: dict[str, tuple[str, dict[str, Any]]] = {}
     for table in {step.table.name: step.table for step in plan.steps}.values():
         if (definition := definition_of(table)) is not None:
-            meanings[fingerprint(meaning_of(table))] = (table.name, definition)
+            found[fingerprint(meaning_of(table))] = (table.name, definition)
     for formula in {step.formula.name: step.formula for step in plan.formula_steps}.values():
         meaning = formula_meaning(formula)
-        meanings[fingerprint(meaning)] = (formula.name, meaning)
-    Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), meanings)
-    return execution.report(dataset.name, shown_path(target))
+        found[fingerprint(meaning)] = (formula.name, meaning)
+    return found
 
 
 def _empty_batch(source: Source) -> pa.RecordBatch:

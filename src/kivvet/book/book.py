@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,16 +13,17 @@ from kivvet.book.domains import with_domains
 from kivvet.book.read_formulas import read_formulas
 from kivvet.book.read_table import read_table
 from kivvet.book.reading import read_toml
+from kivvet.book.targets import target_faults
 from kivvet.core.applied import Applied, ApplyReport
 from kivvet.core.findings import KINDS, SEVERITIES, Finding, Report, Severity, finding, with_severity
 from kivvet.core.tables import RuleTable
 from kivvet.errors import BookError, Place, TableError, did_you_mean, listed, shown_path
 
 if TYPE_CHECKING:
-    from kivvet.book.fed_domains import Fed
     from kivvet.book.try_formula import Trial
     from kivvet.book.unmatched import Unmatched
     from kivvet.core.explain import Explanation
+    from kivvet.core.fed_domains import Fed
     from kivvet.core.formulas.formula import Formula
 
 BOOK_FILE = "book.toml"
@@ -94,6 +95,8 @@ class Book:
         self.unusable_datasets: set[str] = set()
         self.reading_findings: list[Finding] = []
         self.severity: dict[str, Severity] = {}
+        self.files_of_tables: dict[Path, str] = {}
+        self.is_readable = True  # whether book.toml could be read at all
         self._read()
 
     def __repr__(self) -> str:
@@ -103,8 +106,10 @@ class Book:
         document, faults = read_toml(self.folder / BOOK_FILE)
         self.reading_findings += faults
         for path in sorted((self.folder / "tables").glob("*.toml")):
-            table, faults = read_table(path)
+            table, files, faults = read_table(path)
             self.reading_findings += faults
+            self.files_of_tables |= {path: f"the file of table {path.stem}"}
+            self.files_of_tables |= dict.fromkeys(files, f"the rows of table {path.stem}")
             if table is None:
                 self.unusable_tables.add(path.stem)
             else:
@@ -123,6 +128,7 @@ class Book:
                 )
             )  # fmt: skip
         if document is None:
+            self.is_readable = False
             return
         values, locate = document.values, document.locate
         self.title = str(values.get("title", self.title))
@@ -141,7 +147,16 @@ class Book:
                     )
                 )
         given = values.get("severity", {})
-        for kind, severity in given.items() if isinstance(given, Mapping) else ():
+        if not isinstance(given, Mapping):
+            place = locate(("severity",))
+            self.reading_findings.append(
+                finding(
+                    "syntax", f"severity gives error, warning or note by kind of finding; found {given!r}",
+                    places=(place,) if place else (), remedy='[severity]  gap = "warning"',
+                )
+            )  # fmt: skip
+            given = {}
+        for kind, severity in given.items():
             if kind in KINDS and severity in SEVERITIES:
                 self.severity[kind] = severity
             else:
@@ -154,17 +169,40 @@ class Book:
                         remedy=f"a kind of finding, and one of: {listed(SEVERITIES)}",
                     )
                 )
+        # What the book says of a kind holds for each table that says nothing of it itself.
+        self.tables = {
+            name: RuleTable.from_parts(replace(one.parts, severity={**self.severity, **one.parts.severity}))
+            if self.severity
+            else one
+            for name, one in self.tables.items()
+        }
         datasets = values.get("datasets", {})
-        for name, options in datasets.items() if isinstance(datasets, Mapping) else ():
+        if not isinstance(datasets, Mapping):
+            place = locate(("datasets",))
+            self.reading_findings.append(
+                finding(
+                    "syntax", f"datasets are headings with a name each; found {datasets!r}",
+                    places=(place,) if place else (), remedy='[datasets.samples]  source = "data/samples.csv"',
+                )
+            )  # fmt: skip
+            datasets = {}
+        for name, options in datasets.items():
             dataset, faults = parse_dataset(name, options, self.folder, locate)
             self.reading_findings += faults
             if dataset is None:
                 self.unusable_datasets.add(name)
             else:
                 self.datasets[name] = dataset
+        self.reading_findings += target_faults(self.folder, self.datasets, self.files_of_tables)
+
+    def need_readable(self) -> None:
+        """Raise `TableError` where book.toml could not be read, so that its datasets are not known."""
+        if not self.is_readable:
+            raise TableError([one for one in self.reading_findings if not one.table and not one.dataset])
 
     def dataset(self, name: str) -> Dataset:
         """Return a dataset by name; `BookError` with the near name if there is none."""
+        self.need_readable()
         if name in self.unusable_datasets:
             raise TableError([one for one in self.reading_findings if one.dataset == name])
         if name not in self.datasets:
@@ -178,7 +216,8 @@ class Book:
 
     @property
     def dataset_names(self) -> tuple[str, ...]:
-        """The names of all datasets, those that could not be read too."""
+        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be read."""
+        self.need_readable()
         return (*self.datasets, *sorted(self.unusable_datasets))
 
     def table(self, name: str) -> RuleTable:
@@ -200,7 +239,7 @@ class Book:
         Where every dataset that uses the table feeds it inputs that depend on each other, what constrains two of
         them is possible only.
         """
-        from kivvet.book.fed_domains import limited
+        from kivvet.core.fed_domains import limited
 
         checked = limited(table, self.fed_domains)
         found = checked.findings if budget is None else checked.check(budget=budget).findings
@@ -208,7 +247,7 @@ class Book:
             from kivvet.book.dependence import only_possible
 
             found = tuple(only_possible(self, table, found))
-        return with_severity(found, {**self.severity, **table.parts.severity})
+        return with_severity(found, table.parts.severity)
 
     @cached_property
     def fed_domains(self) -> Fed:
@@ -222,11 +261,11 @@ class Book:
         used = {entry.table for entry in dataset.entries}
         return [
             one for one in self.reading_findings
-            if (not one.table and one.dataset in ("", dataset.name)) or one.table in used or one.table in self._reached(used)
+            if (not one.table and one.dataset in ("", dataset.name)) or one.table in used or one.table in self.reached(used)
         ]  # fmt: skip
 
-    def _reached(self, used: set[str]) -> set[str]:
-        """Return the tables and formulas that the used ones may read."""
+    def reached(self, used: set[str]) -> set[str]:
+        """Return the tables and formulas of some names, and those that they may read."""
         reached, waiting = set(used), list(used)
         makers = {name: {one.name for one in table.outputs} for name, table in self.tables.items()}
         makers |= {name: {name} for name in (*self.formulas, *self.unusable_formulas)}
@@ -278,11 +317,7 @@ class Book:
         if data:
             found, rows_read = check_data(self, found, names, only=tables is not None, on_rows=on_rows)
         own = {name: table.parts.severity for name, table in self.tables.items()}
-        found = [
-            one
-            for item in found
-            for one in with_severity([item], {**self.severity, **own.get(item.table, {})})
-        ]
+        found = [one for item in found for one in with_severity([item], own.get(item.table, self.severity))]
         return Report.of(found, sorted(names - all_formulas), rows_read, sorted(names & all_formulas))
 
     def apply(self, frame: Any, columns: Sequence[str | Mapping[str, Any]]) -> Any:
@@ -315,16 +350,24 @@ class Book:
         from kivvet.core.plan import parse_entries
 
         entries, faults = parse_entries(columns)
-        used = self._reached({entry.table for entry in entries})
+        used = self.reached({entry.table for entry in entries})
         faults += [one for one in self.reading_findings if one.table in used and one.severity == "error"]
         if faults:
-            raise TableError(faults)
-        return apply_entries(
-            frame, entries, self.tables, self.findings_of, formulas=self.formulas, with_report=with_report
-        )
+            raise TableError(faults, where="the columns asked of a frame")
+        return apply_entries(frame, entries, self.tables, formulas=self.formulas, with_report=with_report)
 
-    def apply_dataset(self, name: str, *, on_rows: OnRows = lambda _: None) -> ApplyReport:
+    def apply_dataset(
+        self, name: str, *, replace: bool = False, on_rows: OnRows = lambda _: None
+    ) -> ApplyReport:
         """Write the target of a dataset: all rows of its source, with the new columns.
+
+        Parameters
+        ----------
+        name : str
+        replace : bool
+            Whether a file may be replaced that Kivvet did not write.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
 
         Raises
         ------
@@ -333,7 +376,7 @@ class Book:
         """
         from kivvet.book.apply import apply_dataset
 
-        return apply_dataset(self, self.dataset(name), on_rows=on_rows)
+        return apply_dataset(self, self.dataset(name), replace_other=replace, on_rows=on_rows)
 
     def formula(self, text: str, on: str, *, among: str | None = None, n_rows: int = 10_000) -> Trial:
         """Return what a formula gives on the first rows of a dataset, without adding it to the book.
@@ -405,9 +448,22 @@ class Book:
         return tuple(status_of(self, self.dataset(name)) for name in chosen)
 
     def refresh(
-        self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
+        self,
+        datasets: Iterable[str] | None = None,
+        *,
+        replace: bool = False,
+        on_rows: OnRows = lambda _: None,
     ) -> tuple[Refreshed, ...]:
         """Bring every target that is not current up to date; what is current is left alone.
+
+        Parameters
+        ----------
+        datasets : iterable of str, optional
+            Only these.
+        replace : bool
+            Whether files may be replaced that Kivvet did not write.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
 
         Raises
         ------
@@ -421,6 +477,8 @@ class Book:
             if status.state == "current":
                 done.append(Refreshed(status.dataset))
                 continue
-            report = apply_dataset(self, self.dataset(status.dataset), action="refresh", on_rows=on_rows)
+            report = apply_dataset(
+                self, self.dataset(status.dataset), action="refresh", replace_other=replace, on_rows=on_rows
+            )
             done.append(Refreshed(status.dataset, status.reasons, report))
         return tuple(done)

@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 
-from kivvet.book.apply import look_ahead, prepare
+from kivvet.book.apply import from_made, look_ahead, prepare
 from kivvet.book.dataset import Dataset
 from kivvet.book.read_data import TypedReader
 from kivvet.book.status import status_of
-from kivvet.core.applied import Execution, FormulaReport
-from kivvet.core.check_data import DataProbe, unused_rows
+from kivvet.core.applied import Execution
+from kivvet.core.check_data import DataProbe, formula_findings, unused_rows
 from kivvet.core.findings import KINDS, Finding, finding
-from kivvet.core.formulas.formula import Formula
 from kivvet.core.plan import FormulaStep
 from kivvet.core.row_findings import RowFindings
-from kivvet.errors import DataError, Place, count, listed, shown_path
+from kivvet.errors import DataError, Place, listed, shown_path
 
 if TYPE_CHECKING:
     from kivvet.book.book import Book
@@ -51,7 +50,7 @@ def check_data(
                 book, dataset, table_findings, names, affected, used, only=only, on_rows=on_rows
             )
         except DataError as error:
-            if not only:
+            if not only or _may_use(book, dataset, names):
                 place = error.place or Place(shown_path(dataset.source))
                 found.append(
                     finding(
@@ -66,8 +65,11 @@ def check_data(
         if checked is not None:
             found += checked[0]
             rows_read[dataset.name] = checked[1]
+    if only:
+        found += _unused_tables(book, names)
     for name, (rows, datasets) in used.items():
         found += unused_rows(book.tables[name], rows, datasets, table_findings)
+    table_findings = [_with_rows_decided(one, used) for one in table_findings]
     counted = [
         _confirmed(replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1])), book)
         if id(one) in affected
@@ -75,6 +77,28 @@ def check_data(
         for one in table_findings
     ]
     return [*counted, *found], rows_read
+
+
+def _unused_tables(book: Book, names: set[str]) -> list[Finding]:
+    """Return a note on each table asked about that no dataset uses: it was held against no data."""
+    used = set().union(
+        *(book.reached({entry.table for entry in dataset.entries}) for dataset in book.datasets.values())
+    )
+    return [
+        finding(
+            "unused", "no dataset uses it, so it was held against no data", table=name,
+            remedy=f"name it in the columns of a dataset: columns = [\"{name}\"]",
+        )
+        for name in sorted(names) if name in book.tables and name not in used and not book.unusable_datasets
+    ]  # fmt: skip
+
+
+def _with_rows_decided(one: Finding, used: Mapping[str, tuple[npt.NDArray[np.int64], list[str]]]) -> Finding:
+    """Return a finding about rows still to be filled in with the rows of data that they decide."""
+    if one.kind != "unfinished" or one.table not in used:
+        return one
+    rows, datasets = used[one.table]
+    return replace(one, count=int(rows[[number - 1 for number in one.rows]].sum()), dataset=listed(datasets))
 
 
 def _confirmed(one: Finding, book: Book) -> Finding:
@@ -109,20 +133,24 @@ def _check_dataset(
         else None
         for step in plan.steps
     ]
-    for batch in reader.batches(plan.source_columns or None) if plan.order else ():
+    asked = [*plan.source_columns, *(name for name in dataset.types if name in prepared.source.names)]
+    wanted = list(dict.fromkeys(asked)) or None
+    for batch in reader.batches(wanted) if plan.order or wanted else ():
         made = execution.apply(batch.column, batch.num_rows)
+        reader.convert_declared(batch)
         for step, probe in zip(plan.steps, probes, strict=True):
             if probe is not None:
-                probe.see(step.columns_of(batch.column, lambda name, made=made: made[name].as_column()))  # type: ignore[misc]
+                unread = batch.unread_rows(one.column for one in step.reads if one.from_source)
+                probe.see(step.columns_of(batch.column, from_made(made)), unread)
         on_rows(batch.num_rows)
     found = [*faults, *reader.faults()]
     for probe, report in zip(probes, execution.report().tables, strict=True):
         if probe is None:
             continue
         found += probe.findings(report, dataset.name)
-        for number, (one, _) in enumerate(probe.regions):
+        for one, n_rows in probe.counted:
             rows, datasets = affected.get(id(one), (0, []))
-            affected[id(one)] = rows + probe.rows_in_region[number], [*datasets, dataset.name]
+            affected[id(one)] = rows + n_rows, list(dict.fromkeys([*datasets, dataset.name]))
         if report.rows_by_row and book.tables[report.table].parts.is_complete:
             rows_of_table, datasets = decided.get(
                 report.table, (np.zeros(len(report.rows_by_row), np.int64), [])
@@ -136,44 +164,14 @@ def _check_dataset(
             found += formula_findings(made_by, dataset.name, book.formulas.get(made_by.formula))
     if not only and not any(one.severity == "error" for one in faults):
         found += _staleness(book, dataset)
-    if only:
-        found = [one for one in found if one.table in names]
+    if only:  # what stops an apply of the dataset is told, whichever table is asked about
+        found = [one for one in found if one.table in names or (not one.table and one.severity == "error")]
     return found, execution.n_rows
 
 
-def formula_findings(report: FormulaReport, dataset: str, formula: Formula | None) -> list[Finding]:
-    """Return what there is to say of a formula's values in data."""
-    places = (formula.place,) if formula is not None and formula.place is not None else ()
-    found = []
-
-    def add(kind: str, message: str, rows: int, remedy: str) -> None:
-        found.append(
-            finding(
-                kind, message, table=report.formula, dataset=dataset, count=rows, places=places, remedy=remedy
-            )
-        )
-
-    for cause, (n, row) in report.made_missing.items():
-        add(
-            "no-result", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no result: {cause}; the first is row {row:,}", n,
-            "correct the data, or say what such rows get: CASE WHEN ... THEN ... END",
-        )  # fmt: skip
-    if n := report.without_group:
-        add(
-            "no-group", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in PARTITION BY and count as one group", n,
-            f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
-        )  # fmt: skip
-    if n := report.without_order:
-        add(
-            "no-order", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in ORDER BY and {'is' if n == 1 else 'are'} placed all the same", n,
-            f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
-        )  # fmt: skip
-    if n := report.split_ties:
-        add(
-            "split-ties", f"{count(n, 'row')} of {dataset} are equal in the order and parted by NTILE as they stand in the source", n,
-            "add to ORDER BY what tells them apart, or classify by bounds instead",
-        )  # fmt: skip
-    return found
+def _may_use(book: Book, dataset: Dataset, names: set[str]) -> bool:
+    """Whether a dataset reads some of the tables or formulas, as far as its definition says."""
+    return bool(book.reached({entry.table for entry in dataset.entries}) & names)
 
 
 def _staleness(book: Book, dataset: Dataset) -> list[Finding]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import codecs
+import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -12,7 +14,8 @@ from kivvet.core.findings import Finding, finding
 from kivvet.core.plan import Entry, parse_entries
 from kivvet.core.table_parser import is_line_number
 from kivvet.core.values import VALUE_TYPES, ValueType
-from kivvet.errors import Place, did_you_mean, listed
+from kivvet.errors import Place, did_you_mean, listed, toml_key
+from kivvet.io.csv_records import is_delimiter, is_text_encoding
 from kivvet.io.sources import SOURCE_ENDINGS, TARGET_ENDINGS, Source, open_source
 
 DATASET_KEYWORDS = (
@@ -72,11 +75,12 @@ class Dataset:
         return open_source(self.source, self.encoding, self.delimiter, self.headings_on_line)
 
     def read_options(self) -> dict[str, Any]:
-        """Return all that decides how the source is read, as plain values."""
+        """Return all that decides how the source is read, but the types of its columns, as plain values."""
+        is_tabbed = ".tsv" in (one.lower() for one in self.source.suffixes)
         return {
-            "types": dict(self.types), "missing_words": list(self.missing_words),
-            "missing_words_of": {name: list(words) for name, words in self.missing_words_of.items()},
-            "encoding": self.encoding, "delimiter": self.delimiter,
+            "missing_words": sorted(set(self.missing_words)),
+            "missing_words_of": {name: sorted(set(words)) for name, words in self.missing_words_of.items() if words},
+            "encoding": codecs.lookup(self.encoding).name, "delimiter": self.delimiter or ("\t" if is_tabbed else ","),
             **({"headings_on_line": self.headings_on_line} if self.headings_on_line > 1 else {}),
         }  # fmt: skip
 
@@ -109,6 +113,10 @@ def parse_dataset(
                 did_you_mean(word, DATASET_KEYWORDS) or f"known here: {listed(DATASET_KEYWORDS)}",
             )
     source, target = given.get("source"), given.get("target")
+    for word in ("source", "target"):
+        if isinstance(given.get(word), str) and "\0" in given[word]:
+            fault(f"{word} holds a sign that no path has", (word,), f'for example {word} = "data/{name}.csv"')
+            return None, faults
     if not isinstance(source, str) or not source.lower().endswith(SOURCE_ENDINGS):
         fault(
             f"source is the path of a file; found {source!r}"
@@ -128,7 +136,7 @@ def parse_dataset(
     if (
         source is not None
         and target is not None
-        and (folder / source).resolve() == (folder / target).resolve()
+        and os.path.realpath(folder / source) == os.path.realpath(folder / target)
     ):
         fault("target is the source itself", ("target",), "name another file: the source is never changed")
     types = given.get("types", {})
@@ -148,7 +156,14 @@ def parse_dataset(
             )
     words, words_of = given.get("missing_words", []), {}
     if isinstance(words, Mapping):
-        words_of = {column: tuple(map(str, each)) for column, each in words.items() if isinstance(each, list)}
+        for column, each in words.items():
+            if isinstance(each, list) and all(isinstance(word, str) for word in each):
+                words_of[column] = tuple(each)
+            else:
+                fault(
+                    f"missing_words lists words by column; found {each!r}", ("missing_words", column),
+                    f"for example missing_words = {{ {toml_key(column)} = [\"n/a\"] }}",
+                )  # fmt: skip
         words = []
     if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
         fault(
@@ -176,12 +191,19 @@ def parse_dataset(
             ("headings_on_line",),
         )
         headings_on_line = 1
+    encoding, delimiter = given.get("encoding", "utf-8"), given.get("delimiter")
+    if not isinstance(encoding, str) or not is_text_encoding(encoding):
+        fault(f"{encoding!r} is no encoding of text", ("encoding",), 'for example "utf-8" or "cp1252"')
+        encoding = "utf-8"
+    if delimiter is not None and not is_delimiter(delimiter):
+        fault(f"delimiter is one sign; found {delimiter!r}", ("delimiter",), 'for example ";" or "\\t"')
+        delimiter = None
     if source is None:
         return None, faults
     dataset = Dataset(
         name, folder / source, folder / target if target else None,
         {column: kind for column, kind in types.items() if kind in VALUE_TYPES}, tuple(words), words_of,
-        dict(renamed), tuple(entries), str(given.get("encoding", "utf-8")), given.get("delimiter"), headings_on_line, locate(root),
+        dict(renamed), tuple(entries), encoding, delimiter, headings_on_line, locate(root),
     )  # fmt: skip
     return dataset, faults
 

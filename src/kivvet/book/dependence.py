@@ -6,11 +6,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from kivvet.book.apply import plan_of
+from kivvet.book.fed_domains import known_plan, unknown_uses
 from kivvet.core.findings import Finding
 from kivvet.core.plan import Plan
 from kivvet.core.tables import WHEN, RuleTable
-from kivvet.errors import KivvetError
 
 if TYPE_CHECKING:
     from kivvet.book.book import Book
@@ -24,6 +23,9 @@ def only_possible(book: Book, table: RuleTable, found: Iterable[Finding]) -> Ite
     Two outputs of one table, or a column and what another table makes of it, cannot have any two values at
     once; which they can have is not worked out here. Counted in data, such a finding is proven again.
     """
+    if _has_unknown_use(book, table):
+        yield from found  # what is not known may feed the inputs independently
+        return
     uses = [
         {
             one.name: roots[one.column] if not one.from_source else frozenset((one.column,))
@@ -49,12 +51,21 @@ def only_possible(book: Book, table: RuleTable, found: Iterable[Finding]) -> Ite
             yield one
 
 
+def _has_unknown_use(book: Book, table: RuleTable) -> bool:
+    if book.unusable_datasets:
+        return True
+    for dataset in book.datasets.values():
+        plan, is_known = known_plan(book, dataset)
+        if not is_known and table.name in unknown_uses(book, dataset, plan):
+            return True
+    return False
+
+
 def _plans(book: Book) -> Iterator[Plan]:
     for dataset in book.datasets.values():
-        try:
-            yield plan_of(book, dataset)[0]
-        except KivvetError:
-            continue  # its source cannot be read; that is told elsewhere
+        plan, _ = known_plan(book, dataset)
+        if plan is not None:
+            yield plan
 
 
 def _roots(plan: Plan) -> Mapping[str, frozenset[str]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import os
 import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -24,7 +25,7 @@ from kivvet.core.look import Look, LookBuilder
 from kivvet.core.table_text import row_records, table_text
 from kivvet.core.tables import Input, Output, RuleTable, TableParts
 from kivvet.core.values import ValueType
-from kivvet.errors import BookError, DataError, OutputError, Place, shown_path
+from kivvet.errors import BookError, DataError, OutputError, Place, listed, shown_path
 from kivvet.io.files import replacing, unwritable
 from kivvet.io.sources import Source, is_parquet, open_source
 
@@ -39,6 +40,7 @@ class Drafted:
     table: RuleTable
     files: tuple[Path, ...]
     n_added: int = 0
+    rows_file: str = ""  # the name by which a lookup names the file of its rows
 
 
 @dataclass(frozen=True)
@@ -105,17 +107,19 @@ def draft_table(
 
 
 def draft_lookup(
-    book: Book, name: str, data: From, key: str, *, keep: Sequence[str] = (), replace: bool = False,
-    on_rows: OnRows = lambda _: None,
+    book: Book, name: str, data: From, keys: Sequence[str], *, keep: Sequence[str] = (), copies: bool = False,
+    replace: bool = False, on_rows: OnRows = lambda _: None,
 ) -> Drafted:  # fmt: skip
-    """Write a new lookup into a book: its rows are the file's, copied beside it; types are worked out.
+    """Write a new lookup into a book: its rows are the file's; types are worked out.
 
     Parameters
     ----------
-    key : str
-        The column whose values are looked up.
+    keys : sequence of str
+        The columns whose values are looked up.
     keep : sequence of str
         The columns to give; none for all others.
+    copies : bool
+        Whether the file is copied beside the table. Otherwise the table points at it, so that it stays the one source.
     """
     path = _free_path(book, name, replace=replace)
     source = data.open()
@@ -125,16 +129,21 @@ def draft_lookup(
             place=Place(shown_path(data.path)),
             fix="write the file as CSV first",
         )
-    outputs = [one for one in named_columns(source, keep) if one != key]
-    named_columns(source, [key])
+    if data.dataset is not None and (data.dataset.delimiter or data.dataset.encoding != "utf-8"):
+        raise DataError(
+            "a lookup's rows are read with commas and as UTF-8 in this version", place=Place(shown_path(data.path)),
+            fix="write the file so first",
+        )  # fmt: skip
+    named_columns(source, keys)
+    outputs = [one for one in named_columns(source, keep) if one not in keys]
     if not outputs:
         raise DataError(
-            f"has no column besides the key {key!r}",
+            f"has no column besides {listed(keys)}",
             place=Place(shown_path(data.path)),
             expected="at least one column to give",
         )
-    builder = LookBuilder([key, *outputs])
-    for batch in source.batches([key, *outputs]):
+    builder = LookBuilder([*keys, *outputs])
+    for batch in source.batches([*keys, *outputs]):
         builder.see(batch)
         on_rows(batch.num_rows)
     if not builder.rows:
@@ -142,26 +151,46 @@ def draft_lookup(
             "has headings and no rows", place=Place(shown_path(data.path)), expected="a row for each key"
         )
     seen = builder.look()
-    about = Input(_name(key), _type_of(seen, key), column=key if _name(key) != key else None)
+    names = _names([*keys, *outputs])
+    inputs = tuple(
+        Input(names[one], _type_of(seen, one), column=one if names[one] != one else None) for one in keys
+    )
     made = tuple(
-        Output(_name(one), _type_of(seen, one), column=one if _name(one) != one else None) for one in outputs
+        Output(names[one], _type_of(seen, one), column=one if names[one] != one else None) for one in outputs
     )
     target = path.with_name(f"{name}{data.path.suffix}")
-    parts = TableParts(name, (about,), made, ())
-    text = table_text(RuleTable.from_parts(parts), target.name).replace("\nrows = ", "\nlookup = ")
-    written = write_files({path: text})
-    if data.path.resolve() != target.resolve():
-        if target.exists() and not replace:
-            path.unlink()
-            raise OutputError(
-                "is there already", place=Place(shown_path(target)), fix="choose another name, or --replace"
-            )
+    is_copied = copies and data.path.resolve() != target.resolve()
+    if is_copied and target.exists() and not replace:
+        raise OutputError(
+            "is there already", place=Place(shown_path(target)), fix="choose another name, or --replace"
+        )
+    file = target.name if copies else os.path.relpath(data.path.resolve(), path.parent.resolve())
+    parts = TableParts(name, inputs, made, ())
+    text = table_text(RuleTable.from_parts(parts), file).replace("\nrows = ", "\nlookup = ")
+    if data.dataset is not None and data.dataset.headings_on_line > 1:
+        text += f"headings_on_line = {data.dataset.headings_on_line}\n"
+    if is_copied:
         try:
-            shutil.copyfile(data.path, target)
+            with replacing(target) as part:
+                shutil.copyfile(data.path, part)
         except OSError as error:
             raise unwritable(target, error) from error
-        written = (*written, target)
-    return Drafted(Book(book.folder).table(name), written)
+    written = write_files({path: text})
+    return Drafted(
+        Book(book.folder).table(name), (*written, target) if is_copied else written, rows_file=file
+    )
+
+
+def _names(headings: Sequence[str]) -> dict[str, str]:
+    """Return headings as names, each its own."""
+    made: dict[str, str] = {}
+    for heading in headings:
+        name, n = _name(heading), 1
+        while name in made.values():
+            n += 1
+            name = f"{_name(heading)}_{n}"
+        made[heading] = name
+    return made
 
 
 def _type_of(seen: Look, column: str) -> ValueType:

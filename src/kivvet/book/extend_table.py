@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import shlex
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
@@ -93,8 +94,10 @@ def extend_table(
 def _keys_of(table: RuleTable, name: str) -> tuple[Input, ...]:
     """Return the inputs whose values make a row; `BookError` where a value makes none."""
     if not table.parts.is_complete:
-        raise BookError(f"table {name!r} has faults", fix=f"mend them first: kivvet check {name}")
-    its_gaps = f"its gaps, with rows to add, are shown by: kivvet check {name}"
+        raise BookError(
+            f"table {name!r} has faults", fix=f"mend them first: kivvet check {shlex.quote(name)}"
+        )
+    its_gaps = f"its gaps, with rows to add, are shown by: kivvet check {shlex.quote(name)}"
     if table.lookup is not None:
         keys = tuple(one.about for one in table.lookup.keys)
         if not keys:

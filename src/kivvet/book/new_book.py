@@ -20,6 +20,11 @@ title = {title}
 # columns = ["size_class"]                # the tables to apply
 """
 
+_IGNORED = """\
+# what belongs to this machine alone; without it, history is lost and nothing else
+.kivvet/
+"""
+
 _TABLE = """\
 title = "Size class"
 inputs.size_mm = {{ type = "number", step = 0.1, domain = ">= 0" }}
@@ -55,6 +60,8 @@ def write_new_book(folder: Path, title: str | None = None) -> list[Path]:
         folder / BOOK_FILE: _BOOK.format(title=title_text),
         folder / "tables" / "size_class.toml": _TABLE.format(),
     }
+    if not (folder / ".gitignore").exists():
+        contents[folder / ".gitignore"] = _IGNORED
     try:
         if folder.exists() and not folder.is_dir():
             raise NotADirectoryError(20, "is a file, not a folder")

@@ -6,20 +6,31 @@ target needs them, from the whole column, read once before. Values with leading 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.book.dataset import Dataset
 from kivvet.core.columns import Column, column_from_arrow
-from kivvet.core.convert import EXPECTED, FIELD_PATTERNS, Converted, convert_text, fitting_types
+from kivvet.core.convert import (
+    EXPECTED,
+    FIELD_PATTERNS,
+    Converted,
+    are_numbers,
+    convert_text,
+    fitting_types,
+    long_wholes,
+)
 from kivvet.core.findings import Finding, finding
 from kivvet.core.plan import Plan
+from kivvet.core.plan_types import type_of_arrow
 from kivvet.core.values import ValueType
-from kivvet.errors import Place, count, did_you_mean, listed, shown_path
+from kivvet.errors import Place, count, did_you_mean, listed, shown_path, toml_key
+from kivvet.io.parquet_files import ParquetSource
 from kivvet.io.sources import Source
 
 _MOST_EXAMPLES = 3
@@ -68,17 +79,41 @@ def types_read(
                     f"tables read column {column!r} as {said}",
                     dataset=dataset.name,
                     places=places,
-                    remedy=f'say which it is: types = {{ {column} = "{next(iter(kinds))}" }}',
+                    remedy=f'say which it is: types = {{ {toml_key(column)} = "{next(iter(kinds))}" }}',
                 )
             )
         types[column] = "number" if len(kinds) > 1 else next(iter(kinds))
     return types, faults
 
 
+def source_type(source: Source, types: Mapping[str, ValueType], name: str) -> ValueType | None:
+    """Return the type of a source column, as far as it is known before it is read."""
+    if isinstance(source, ParquetSource):
+        found = type_of_arrow(source.schema.field(name).type)
+        return types.get(name, found) if found == "text" else found
+    return types.get(name)
+
+
+@dataclass
+class Inferred:
+    """What the fields of columns say of their types.
+
+    Attributes
+    ----------
+    types : dict of str to str
+        By column the type that fits every field of it; text where none does.
+    long_wholes : dict of str to str
+        By column of numbers that stay text an example: a whole number that no type of 64 bits holds.
+    """
+
+    types: dict[str, ValueType]
+    long_wholes: dict[str, str]
+
+
 def infer_types(
     source: Source, dataset: Dataset, columns: Sequence[str], on_rows: Callable[[int], None] = lambda _: None
-) -> dict[str, ValueType]:
-    """Return the type of each text column that fits every field of it; text where none does.
+) -> Inferred:
+    """Return the types of text columns, from every field of them.
 
     Parameters
     ----------
@@ -87,17 +122,28 @@ def infer_types(
     """
     candidates = {name: list(FIELD_PATTERNS) for name in columns}
     seen = dict.fromkeys(columns, False)
+    numeric = set(columns)  # those that hold nothing but numbers, as far as is known
+    long: dict[str, str] = {}
     for batch in source.batches(columns) if columns else ():
         on_rows(batch.num_rows)
         for name in columns:
-            if not candidates[name]:
+            if not candidates[name] and name not in numeric:
                 continue
             words = dataset.words_that_mean_missing(name)
             fields = pc.unique(pc.utf8_trim_whitespace(batch.column(name)))
             fields = fields.filter(pc.invert(pc.is_in(fields, pa.array(["", *words], pa.string()))))
             seen[name] = seen[name] or len(fields) > 0
             candidates[name] = fitting_types(fields, candidates[name])
-    return {name: kinds[0] if (kinds := candidates[name]) and seen[name] else "text" for name in columns}
+            if "number" not in candidates[name] and name in numeric:
+                if not are_numbers(fields):
+                    numeric.discard(name)
+                elif name not in long and (found := long_wholes(fields)):
+                    long[name] = found[0]
+    types: dict[str, ValueType] = {
+        name: kinds[0] if (kinds := candidates[name]) and seen[name] else "text" for name in columns
+    }
+    kept = {name: example for name, example in long.items() if types[name] == "text" and name in numeric}
+    return Inferred(types, kept)
 
 
 @dataclass
@@ -126,11 +172,15 @@ class TypedReader:
         self.dataset = dataset
         self.types = types
         self.bad: dict[str, BadFields] = {}
+        self.bad_rows: dict[
+            tuple[str, int], npt.NDArray[np.bool_]
+        ] = {}  # by column and rows before the batch
         self.n_rows = 0
 
     def batches(self, names: Sequence[str] | None = None) -> Iterator[TypedBatch]:
         """Yield the batches in order."""
         for batch in self.source.batches(names):
+            self.bad_rows.clear()
             yield TypedBatch(self, batch, self.n_rows)
             self.n_rows += batch.num_rows
 
@@ -145,6 +195,12 @@ class TypedReader:
             on_rows(batch.num_rows)
         return {name: column_from_arrow(_joined(arrays), name) for name, arrays in parts.items()}, self.n_rows
 
+    def convert_declared(self, batch: TypedBatch) -> None:
+        """Read the columns whose type the dataset declares, so that what does not convert is known."""
+        for name in self.dataset.types:
+            if name in self.types and name in self.source.names:
+                batch.typed(name)
+
     def empty_column(self, name: str) -> Column:
         """Return a column without rows, typed as those with rows are."""
         return column_from_arrow(self.convert(name, pa.array([], pa.string()), 0), name)
@@ -158,7 +214,7 @@ class TypedReader:
             more = (
                 "declare the column as text"
                 if bad.kind == "text"
-                else f'correct the fields, or say which words mean missing: missing_words = {{ {name} = ["..."] }}'
+                else f'correct the fields, or say which words mean missing: missing_words = {{ {toml_key(name)} = ["..."] }}'
             )
             made.append(
                 finding(
@@ -177,6 +233,7 @@ class TypedReader:
             array = array.cast(pa.string())
         converted: Converted = convert_text(array, kind, self.dataset.words_that_mean_missing(name))
         if converted.bad is not None:
+            self.bad_rows[name, rows_before] = converted.bad
             rows = np.flatnonzero(converted.bad)
             bad = self.bad.setdefault(name, BadFields(kind, 0, rows_before + int(rows[0]) + 1))
             bad.number += len(rows)
@@ -209,6 +266,12 @@ class TypedBatch:
         if name not in self._typed:
             self._typed[name] = self.reader.convert(name, self.batch.column(name), self.rows_before)
         return self._typed[name]
+
+    def unread_rows(self, names: Iterable[str]) -> npt.NDArray[np.bool_] | None:
+        """Return the rows with a field of some columns that could not be read; None where there are none."""
+        known = (self.reader.bad_rows.get((name, self.rows_before)) for name in names)
+        found = [one for one in known if one is not None]
+        return np.logical_or.reduce(found) if found else None
 
     def column(self, name: str) -> Column:
         """Return a column for classifying."""

@@ -9,7 +9,7 @@ from typing import Any
 from kivvet.book.reading import Locate, read_toml
 from kivvet.core.findings import Finding, finding
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.formulas.parser import FormulaError, parse_condition_formula, parse_formula, pointed_at
+from kivvet.core.formulas.parser import FormulaError, parse_condition_formula, parse_formula, written_error
 from kivvet.core.formulas.types import FORMULA_TYPES
 from kivvet.errors import Place, did_you_mean, listed
 
@@ -89,9 +89,3 @@ def parse_named_formula(
     return Formula(
         name, options["formula"], trees["formula"], trees.get("among"), kind, strict, locate((name,))
     ), []
-
-
-def written_error(error: FormulaError, text: str, word: str = "formula") -> tuple[str, str]:
-    """Return what is wrong with a formula, with a caret under the place, and the cure."""
-    where = "in among: " if word == "among" else ""
-    return f"{where}{error.problem}\n{pointed_at(text, error.offset)}", error.fix

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from kivvet.book.reading import Document, Locate, read_csv_rows, read_toml
 from kivvet.core.findings import Finding, finding
+from kivvet.core.lookup_rows import LocateRow, no_place
 from kivvet.core.table_parser import RowsAre, is_line_number, parse_table
 from kivvet.core.tables import RuleTable
 from kivvet.errors import Place, shown_path
@@ -15,31 +17,37 @@ _ROW_FILES = (".csv", ".tsv")
 _LOOKUP_FILES = (*_ROW_FILES, ".parquet", ".arrow", ".jsonl")
 
 
-def read_table(path: Path) -> tuple[RuleTable | None, list[Finding]]:
-    """Return the table of a TOML file, and every fault found in it and in the file of its rows.
+def read_table(path: Path) -> tuple[RuleTable | None, tuple[Path, ...], list[Finding]]:
+    """Return the table of a TOML file, the files that hold its rows, and every fault found in any of them.
 
     The table is None where its inputs or outputs could not be understood.
     """
     name = path.stem
     document, faults = read_toml(path, name)
     if document is None:
-        return None, faults
+        return None, (), faults
     definition = dict(document.values)
+    files = _row_files(path, definition)
     locate, faults = document.locate, []
+    locate_row: LocateRow = no_place
     if isinstance(definition.get("rows"), str):
         locate, faults = _attach_rows(definition, path, document, name)
     elif isinstance(definition.get("lookup"), str):
-        faults = _attach_lookup(definition, path, document, name)
+        locate_row, faults = _attach_lookup(definition, path, document, name)
     rows_are: RowsAre = "unreadable" if faults else "file" if locate is not document.locate else "inline"
-    parts, others = parse_table(name, definition, locate, rows_are)
-    return (None if parts is None else RuleTable.from_parts(parts)), [*faults, *others]
+    parts, others = parse_table(name, definition, locate, rows_are, locate_row)
+    return (None if parts is None else RuleTable.from_parts(parts)), files, [*faults, *others]
 
 
 def row_files(path: Path) -> list[Path]:
     """Return the files beside a table's TOML file that hold its rows, whether they exist or not."""
     document, _ = read_toml(path)
-    given = [] if document is None else [document.values.get(key) for key in ("rows", "lookup")]
-    return [path.parent / one for one in given if isinstance(one, str)]
+    return [] if document is None else list(_row_files(path, document.values))
+
+
+def _row_files(path: Path, definition: Mapping[str, Any]) -> tuple[Path, ...]:
+    given = (definition.get(key) for key in ("rows", "lookup"))
+    return tuple(path.parent / one for one in given if isinstance(one, str) and "\0" not in one)
 
 
 def _attach_rows(
@@ -62,21 +70,22 @@ def _attach_rows(
     return locate, []
 
 
-def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, name: str) -> list[Finding]:
-    from kivvet.core.lookup_rows import SOURCE_FILE
+def _attach_lookup(
+    definition: dict[str, Any], path: Path, document: Document, name: str
+) -> tuple[LocateRow, list[Finding]]:
     from kivvet.errors import DataError
-    from kivvet.io.lookup_files import read_frame
+    from kivvet.io.lookup_files import lines_of_rows, read_frame
 
     file, faults = _named_file(definition["lookup"], "lookup", path, document, name)
     if file is None:
-        return faults
+        return no_place, faults
     headings_on_line = definition.get("headings_on_line", 1)
     if not is_line_number(headings_on_line):
-        return []  # the parser of tables says so
+        return no_place, []  # the parser of tables says so
     try:
-        frame = read_frame(file, headings_on_line)
+        definition["lookup"] = read_frame(file, headings_on_line)
     except DataError as error:
-        return [
+        return no_place, [
             finding(
                 "unreadable" if not file.exists() else "syntax",
                 error.problem,
@@ -85,21 +94,18 @@ def _attach_lookup(definition: dict[str, Any], path: Path, document: Document, n
                 remedy=error.fix or "",
             )
         ]
-    metadata = (
-        {SOURCE_FILE: f"{shown_path(file)}\n{file}\n{headings_on_line - 1}".encode()}
-        if file.suffix in _ROW_FILES
-        else None
-    )
-    definition["lookup"] = frame.replace_schema_metadata(metadata)
-    return []
+    return lines_of_rows(file, headings_on_line) or no_place, []
 
 
 def _named_file(
     given: str, key: str, path: Path, document: Document, name: str
 ) -> tuple[Path | None, list[Finding]]:
-    file = path.parent / given
     place = document.locate((key,))
     places = (place,) if place else ()
+    if "\0" in given:
+        message = f"{key} holds a sign that no path has"
+        return None, [finding("syntax", message, table=name, places=places)]
+    file = path.parent / given
     kinds = _LOOKUP_FILES if key == "lookup" else _ROW_FILES
     if file.suffix not in kinds:
         return None, [

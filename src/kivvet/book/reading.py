@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import re
 import tomllib
 from collections.abc import Callable
@@ -13,8 +12,13 @@ from typing import Any
 
 from kivvet.book.toml_places import TomlPlaces
 from kivvet.core.findings import Finding, finding
-from kivvet.errors import Place, count, shown_path
+from kivvet.errors import Place, count, repeated, shown_path
+from kivvet.io.csv_records import BrokenRecordError
+from kivvet.io.csv_records import records as csv_records
 
+_MOST_PARTS = 50  # of a key with dots
+_KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
+_DEEP_KEY = re.compile(rf"^[ \t\[]*{_KEY_PART}(?:[ \t]*\.[ \t]*{_KEY_PART}){{{_MOST_PARTS}}}", re.MULTILINE)
 Locate = Callable[[tuple[str | int, ...]], Place | None]
 
 
@@ -59,6 +63,18 @@ def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Findin
         return None, faults
     text = text.replace("\r\n", "\n")
     name = shown_path(path)
+    if deep := _DEEP_KEY.search(text):
+        place = Place(name, text.count("\n", 0, deep.start()) + 1)
+        message = f"a key has more than {_MOST_PARTS} parts"
+        return None, [
+            finding(
+                "syntax",
+                message,
+                table=table,
+                places=(place,),
+                remedy="put it in quotes if dots belong to it",
+            )
+        ]
     try:
         values = tomllib.loads(text, parse_float=Decimal)
     except tomllib.TOMLDecodeError as error:
@@ -129,23 +145,19 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
         ]
     records: list[list[str]] = []
     lines: list[int] = []
-    reader = csv.reader(
-        text.splitlines(keepends=True), strict=True, delimiter="\t" if path.suffix == ".tsv" else ","
-    )
-    line = 1
+    delimiter = "\t" if path.suffix == ".tsv" else ","
     try:
-        for record in reader:
+        for line, record in csv_records(text.splitlines(keepends=True), delimiter, is_strict=True):
             if record:
                 records.append(record)
                 lines.append(line)
-            line = reader.line_num + 1
-    except csv.Error as error:
+    except BrokenRecordError as error:
         return None, [
             finding(
                 "syntax",
                 f"not valid CSV: {error}",
                 table=table,
-                places=(Place(name, reader.line_num),),
+                places=(Place(name, error.line),),
                 remedy='a quote within a quoted field is doubled: ""',
             )
         ]
@@ -161,7 +173,7 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
             )
         )  # fmt: skip
     headings = [heading.strip() for heading in records[0]]
-    for heading in sorted({one for one in headings if headings.count(one) > 1}):
+    for heading in repeated(headings):
         faults.append(
             finding(
                 "syntax",

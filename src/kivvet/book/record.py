@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,7 @@ from kivvet.io.files import hash_bytes_of, replacing
 from kivvet.io.parquet_files import footer_start, metadata_value
 from kivvet.io.sources import is_parquet
 
-RECORD_VERSION = 1
+RECORD_VERSION = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +42,29 @@ class ColumnRecord:
 
 @dataclass(frozen=True, slots=True)
 class Record:
-    """How a target was made."""
+    """How a target was made.
+
+    Attributes
+    ----------
+    dataset, made_at, source_name : str
+    rows : int
+    source_hash : str
+    read_options : mapping
+        All that decides how the source is read, but types.
+    columns : tuple of ColumnRecord
+    types : mapping of str to str
+        By column of the source, the type its text was read as.
+    inferred : tuple of str
+        Those of the columns whose type the data itself gave.
+    demands : tuple of str
+        What the rules demanded of the data besides: formulas that are strict, kinds of findings that are errors.
+    definitions : mapping of str to (str, mapping)
+        By fingerprint, the name and the definition of tables and formulas, as far as they are small.
+    semantics : int
+        The version of Kivvet's evaluation.
+    others : mapping
+        Fields of a later version, which are kept.
+    """
 
     dataset: str
     made_at: str
@@ -51,21 +73,42 @@ class Record:
     source_hash: str
     read_options: Mapping[str, Any]
     columns: tuple[ColumnRecord, ...]
+    types: Mapping[str, str] = field(default_factory=dict)
+    inferred: tuple[str, ...] = ()
+    demands: tuple[str, ...] = ()
+    definitions: Mapping[str, Any] = field(default_factory=dict)
+    semantics: int = 1
     target_hash: str = ""
     version: int = RECORD_VERSION
+    others: Mapping[str, Any] = field(default_factory=dict)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the record as plain values."""
+        values = asdict(self)
+        return {**values.pop("others"), **values}
 
     def to_json(self) -> str:
-        return json.dumps(asdict(self), ensure_ascii=False, sort_keys=True)
+        return json.dumps(self.as_dict(), ensure_ascii=False, sort_keys=True)
 
     @classmethod
     def from_values(cls, values: Any) -> Record | None:
-        """Return the record of plain values; None where they are none, or of a later version."""
+        """Return the record of plain values; None where they are none. Fields it does not know are kept."""
         try:
-            if values["version"] != RECORD_VERSION:
-                return None
-            columns = tuple(ColumnRecord(**one) for one in values["columns"])
-            return cls(**{**values, "columns": columns})
-        except (KeyError, TypeError):
+            columns = tuple(
+                ColumnRecord(
+                    *(str(one[name]) for name in ("name", "table", "fingerprint", "table_fingerprint"))
+                )
+                for one in values["columns"]
+            )
+            known = {one.name for one in fields(cls)} - {"others", "columns"}
+            given = {name: value for name, value in values.items() if name in known}
+            for name in ("inferred", "demands"):
+                given[name] = tuple(given.get(name, ()))
+            others = {
+                name: value for name, value in values.items() if name not in known and name != "columns"
+            }
+            return cls(**given, columns=columns, others=others)
+        except (KeyError, TypeError, AttributeError):
             return None
 
 
@@ -91,19 +134,26 @@ def read_record(target: Path) -> tuple[Record | None, bool]:
     return fitting or (records[0] if records else None), fitting is not None
 
 
+def is_written_by_kivvet(target: Path) -> bool:
+    """Whether a target carries a record, true or not: some Kivvet wrote it."""
+    return read_record(target)[0] is not None
+
+
 def _records_beside(target: Path) -> list[Record]:
     try:
         values = json.loads(record_file(target).read_text(encoding="utf-8"))
-    except (OSError, ValueError):
+    except (OSError, ValueError, RecursionError):
         return []
     given = values.get("records", []) if isinstance(values, dict) else []
+    if not isinstance(given, list):
+        return []
     return [record for one in given if (record := Record.from_values(one)) is not None]
 
 
 def _plain(text: str) -> Any:
     try:
         return json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         return None
 
 
@@ -113,7 +163,7 @@ def write_record_beside(target: Path, record: Record) -> None:
     records = [record, *([kept] if kept is not None and is_true else [])]
     with replacing(record_file(target)) as path:
         path.write_text(
-            json.dumps({"records": [asdict(one) for one in records]}, indent=1, ensure_ascii=False),
+            json.dumps({"records": [one.as_dict() for one in records]}, indent=1, ensure_ascii=False),
             encoding="utf-8",
         )
 

@@ -6,15 +6,18 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
-from kivvet.book.apply import column_records, prepare
+from kivvet.book.apply import Prepared, column_records, prepare
 from kivvet.book.dataset import Dataset
+from kivvet.book.demands import demands_of
 from kivvet.book.journal import Journal
+from kivvet.book.read_data import infer_types
 from kivvet.book.record import Record, read_record
 from kivvet.core.compare import Change, changes_between
 from kivvet.core.findings import Finding
-from kivvet.core.meaning import table_of
-from kivvet.errors import shown_path
+from kivvet.core.meaning import SEMANTICS_VERSION, table_of
+from kivvet.errors import count, listed, shown_path
 from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.sources import is_parquet
 
 if TYPE_CHECKING:
     from kivvet.book.book import Book
@@ -96,13 +99,18 @@ def status_of(book: Book, dataset: Dataset) -> DatasetStatus:
             reasons=tuple(Reason(str(one).split("\n")[0]) for one in faults),
         )
     prepared, faults = prepare(book, dataset)
-    if errors := [one for one in faults if one.severity == "error"]:
-        return DatasetStatus(
-            dataset.name,
-            target,
-            "cannot tell",
-            reasons=tuple(Reason(str(one).split("\n")[0]) for one in errors),
+    blocked = [str(one).split("\n")[0] for one in faults if one.severity == "error"]
+    used = {step.table.name: step.table for step in prepared.plan.steps}
+    errors = {
+        name: sum(one.severity == "error" for one in book.findings_of(table)) for name, table in used.items()
+    }
+    if n_errors := sum(errors.values()):
+        names = [name for name, n in errors.items() if n]
+        blocked.append(
+            f"{count(n_errors, 'error')} in {listed(names, 6)}, which would stop an apply: kivvet check"
         )
+    if blocked:
+        return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(map(Reason, blocked)))
     if not dataset.target.exists():
         return DatasetStatus(
             dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),)
@@ -123,14 +131,16 @@ def status_of(book: Book, dataset: Dataset) -> DatasetStatus:
             reasons.append(Reason(f"the source {shown_path(dataset.source)} changed"))
     except OSError as error:
         raise unreadable(dataset.source, error) from error
-    if record.read_options != dataset.read_options():
-        changed = [
-            key for key, value in dataset.read_options().items() if record.read_options.get(key) != value
-        ]
+    if record.semantics != SEMANTICS_VERSION:
+        reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
+    if changed := _changed_options(record.read_options, dataset.read_options()):
         reasons.append(Reason(f"the way the source is read changed: {', '.join(changed)}"))
+    if more := [one for one in demands_of(prepared.plan, book.severity) if one not in record.demands]:
+        reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
     column_reasons = _column_reasons(
         book, record, {one.name: one for one in column_records(prepared.plan, prepared.types)}
     )
+    column_reasons += _type_reasons(record, prepared)
     stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
     if reasons:
         stale = tuple(one.name for one in record.columns)
@@ -144,6 +154,31 @@ def status_of(book: Book, dataset: Dataset) -> DatasetStatus:
         record.made_at,
         record.rows,
     )
+
+
+def _changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[str]:
+    names = dict.fromkeys([*today, *(name for name in then if name != "types")])
+    return [name for name in names if then.get(name) != today.get(name)]
+
+
+def _type_reasons(record: Record, prepared: Prepared) -> list[Reason]:
+    """Return a reason for each column that today is read as another type; a typed target holds it as that."""
+    dataset, source = prepared.dataset, prepared.source
+    if dataset.target is None or not is_parquet(dataset.target):
+        return []
+    today = {name: kind for name, kind in prepared.types.items() if name not in prepared.inferred}
+    asked_of_data = [
+        name
+        for name in source.names
+        if name in record.types and name not in today and name not in record.inferred
+    ]
+    if source.is_text and asked_of_data:
+        today |= infer_types(source, dataset, asked_of_data).types
+    return [
+        Reason(f"column {name} is read as {kind}, and was as {record.types[name]}", (name,))
+        for name, kind in today.items()
+        if name in source.names and name in record.types and record.types[name] != kind
+    ]
 
 
 def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> list[Reason]:
@@ -161,7 +196,7 @@ def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> lis
             changed.setdefault((today[name].table, old.table_fingerprint), []).append(name)
     for (table, old_fingerprint), names in changed.items():
         if any(today[name].table_fingerprint != old_fingerprint for name in names):
-            changes = _changes(book, table, old_fingerprint)
+            changes = _changes(book, record, table, old_fingerprint)
             what = "table" if table in book.tables else "formula"
             reasons.append(Reason(f"{what} {table} changed", tuple(names), table, changes))
         else:
@@ -169,8 +204,10 @@ def _column_reasons(book: Book, record: Record, today: Mapping[str, Any]) -> lis
     return reasons
 
 
-def _changes(book: Book, table: str, old_fingerprint: str) -> tuple[Change, ...]:
+def _changes(book: Book, record: Record, table: str, old_fingerprint: str) -> tuple[Change, ...]:
     definition = Journal(book.folder).definition(old_fingerprint)
+    if definition is None and old_fingerprint in record.definitions:
+        definition = record.definitions[old_fingerprint][1]
     if definition is None or ("formula" in definition) != (table in book.formulas):
         return ()
     if table in book.formulas:

@@ -11,12 +11,12 @@ import pyarrow as pa
 
 from kivvet.book.apply import look_ahead, prepared_of
 from kivvet.book.dataset import Dataset
-from kivvet.book.formula_types import source_type, types_of_plan
-from kivvet.book.read_data import TypedReader
+from kivvet.book.read_data import TypedReader, source_type
 from kivvet.book.read_formulas import parse_named_formula
 from kivvet.core.applied import Execution, FormulaReport
 from kivvet.core.columns import arrow_from_column
 from kivvet.core.plan import Entry
+from kivvet.core.plan_types import types_of_plan
 from kivvet.errors import TableError
 
 if TYPE_CHECKING:

@@ -30,6 +30,8 @@ class Unmatched:
         Rows of data that have it; of combinations for tables of conditions as far as they were remembered.
     first_row : int or None
         The first of them, counted from 1, the header left out; None where it was not remembered.
+    is_unfinished : bool
+        Whether a row holds it whose results are still to be filled in.
     """
 
     dataset: str
@@ -38,6 +40,7 @@ class Unmatched:
     value: str
     rows: int
     first_row: int | None
+    is_unfinished: bool = False
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -71,5 +74,17 @@ def unmatched_in(
             found += [
                 Unmatched(dataset.name, report.table, report.column, value, n, report.first_rows.get(value))
                 for value, n in report.unmatched_values
+            ]
+            found += [
+                Unmatched(
+                    dataset.name,
+                    report.table,
+                    report.column,
+                    value,
+                    n,
+                    report.first_rows.get(value),
+                    is_unfinished=True,
+                )
+                for value, n in report.unfinished_values
             ]
     return tuple(found)

@@ -6,14 +6,15 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, opened_book, print_json
+from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
 
 
-@click.command("apply", short_help="Write the targets of datasets, with their new columns.")
+@click.command("apply", cls=Command, short_help="Write the targets of datasets, with their new columns.")
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
+@click.option("--replace", is_flag=True, help="Write over a target that Kivvet did not write.")
 @book_option
 @json_option
-def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) -> None:
+def command(datasets: tuple[str, ...], replace: bool, book_folder: Path | None, as_json: bool) -> None:
     """Read the source of each dataset, add the columns that the book asks for, write the target.
 
     All rows are kept, in order, and every row is accounted for: matched + missing + unmatched = rows.
@@ -32,10 +33,10 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) 
     reports = []
     for name in datasets or book.dataset_names:
         with counting_rows(name) as on_rows:
-            reports.append(book.apply_dataset(name, on_rows=on_rows))
+            reports.append(book.apply_dataset(name, replace=replace, on_rows=on_rows))
         if not as_json:
             print_apply_report(console(), reports[-1])
     if as_json:
-        print_json([report.as_dict() for report in reports])
+        print_json({"version": JSON_VERSION, "reports": [report.as_dict() for report in reports]})
     elif not reports:
         click.echo("the book has no datasets; add one to book.toml: [datasets.NAME]")

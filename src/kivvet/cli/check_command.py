@@ -7,10 +7,10 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, opened_book
+from kivvet.cli.options import Command, book_option, json_option, opened_book
 
 
-@click.command("check", short_help="Prove tables complete, and hold them against the data.")
+@click.command("check", cls=Command, short_help="Prove tables complete, and hold them against the data.")
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
 @book_option
 @click.option("--no-data", is_flag=True, help="Check the tables alone; read no data.")
@@ -20,9 +20,15 @@ from kivvet.cli.options import book_option, json_option, opened_book
     metavar="STEPS",
     help="Steps that each question over several inputs may take (200000).",
 )
+@click.option("--notes", is_flag=True, help="Show the notes in full, not just where there are some.")
 @json_option
 def command(
-    tables: tuple[str, ...], book_folder: Path | None, no_data: bool, budget: int | None, as_json: bool
+    tables: tuple[str, ...],
+    book_folder: Path | None,
+    no_data: bool,
+    budget: int | None,
+    notes: bool,
+    as_json: bool,
 ) -> None:
     """Check every table and formula of the book, or just those named.
 
@@ -47,5 +53,5 @@ def command(
     if as_json:
         click.echo(report.to_json())
     else:
-        print_report(console(), report)
+        print_report(console(), report, with_notes=notes)
     sys.exit(1 if report.has_errors else 0)

@@ -6,8 +6,10 @@ from pathlib import Path
 
 import click
 
+from kivvet.cli.options import Command
 
-@click.command("demo", short_help="Run the whole story on a made-up river survey.")
+
+@click.command("demo", cls=Command, short_help="Run the whole story on a made-up river survey.")
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("river-survey"))
 @click.option(
     "--only-files", is_flag=True, help="Write the book and its data, faults and all, and stop there."

@@ -7,10 +7,10 @@ from typing import Any
 
 import click
 
-from kivvet.cli.options import book_option, opened_book
+from kivvet.cli.options import Command, book_option, opened_book
 
 
-@click.command("draft", short_help="Write a first table from data, or add the values it lacks.")
+@click.command("draft", cls=Command, short_help="Write a first table from data, or add the values it lacks.")
 @click.argument("name")
 @click.option("--from", "source", required=True, metavar="SOURCE", help="A file, or a dataset of the book.")
 @click.option("--column", metavar="COLUMN", help="The column the table is to read.")
@@ -28,7 +28,16 @@ from kivvet.cli.options import book_option, opened_book
     "--number", type=click.IntRange(1, 1000), default=5, show_default=True, help="About how many bins."
 )
 @click.option("--by-value", is_flag=True, help="One row a value for numbers and dates too.")
-@click.option("--key", metavar="COLUMN", help="Draft a lookup: the column whose values are looked up.")
+@click.option(
+    "--key",
+    "keys",
+    metavar="COLUMN",
+    multiple=True,
+    help="Draft a lookup: the column whose values are looked up; may be given again.",
+)
+@click.option(
+    "--copy", is_flag=True, help="Copy the file of a lookup beside the table, instead of pointing at it."
+)
 @click.option(
     "--keep", metavar="COLUMN", multiple=True, help="A column the lookup gives; without it, all others."
 )
@@ -43,7 +52,7 @@ def command(
     name: str,
     source: str,
     column: str | None,
-    key: str | None,
+    keys: tuple[str, ...],
     book_folder: Path | None,
     extend: bool,
     **wishes: Any,
@@ -68,15 +77,18 @@ def command(
     from kivvet.show.draft import print_drafted, print_extended
     from kivvet.show.terminal import console, counting_rows
 
+    way = "--extend" if extend else "--key" if keys else "--column"
+    _refuse_unused(way)
     book = opened_book(book_folder)
     data = data_named(book, source)
     with counting_rows("reading") as on_rows:
         if extend:
             done = extend_table(book, name, data, column, on_rows)
-        elif key is not None:
+        elif keys:
             done = draft_lookup(
-                book, name, data, key, keep=wishes["keep"], replace=wishes["replace"], on_rows=on_rows
-            )
+                book, name, data, keys, keep=wishes["keep"], copies=wishes["copy"], replace=wishes["replace"],
+                on_rows=on_rows,
+            )  # fmt: skip
         elif column is None:
             raise click.UsageError(
                 "say which column the table is to read: --column COLUMN (or --key COLUMN for a lookup)"
@@ -92,3 +104,32 @@ def command(
         print_extended(console(), done, name)
     else:
         print_drafted(console(), done)
+
+
+#: For each way to draft the options that it uses, besides NAME, --from and --book.
+_USED = {
+    "--extend": {"extend", "column"},
+    "--key": {"keys", "keep", "copy", "replace"},
+    "--column": {
+        "column",
+        "classes",
+        "bounds",
+        "propose",
+        "number",
+        "by_value",
+        "output",
+        "as_csv",
+        "replace",
+    },
+}
+
+
+def _refuse_unused(way: str) -> None:
+    """Refuse options that would have no effect."""
+    context = click.get_current_context()
+    for option in context.command.params:
+        name = option.name or ""
+        is_given = context.get_parameter_source(name) is click.core.ParameterSource.COMMANDLINE
+        is_common = name in ("name", "source", "book_folder")
+        if isinstance(option, click.Option) and is_given and not is_common and name not in _USED[way]:
+            raise click.UsageError(f"{option.opts[0]} has no meaning with {way}")

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, opened_book
+from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
 
 
-@click.command("explain", short_help="Say why one row gets its class, and what would change it.")
+@click.command("explain", cls=Command, short_help="Say why one row gets its class, and what would change it.")
 @click.argument("name", metavar="DATASET|TABLE")
 @click.option(
     "--row", type=int, metavar="N", help="The row of the source, counted from 1, the header left out."
@@ -56,7 +55,7 @@ def command(
         explanations = (explain_values(book.table(name), values),)
         about = ""
     if as_json:
-        click.echo(json.dumps([one.as_dict() for one in explanations], indent=2, ensure_ascii=False))
+        print_json({"version": JSON_VERSION, "explanations": [one.as_dict() for one in explanations]})
     else:
         print_explanations(console(), explanations, about)
 

@@ -6,10 +6,10 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, nearby_book, print_json
+from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, nearby_book, print_json
 
 
-@click.command("formula", short_help="Try a formula out on data.")
+@click.command("formula", cls=Command, short_help="Try a formula out on data.")
 @click.argument("text", metavar="EXPR")
 @click.option("--on", "source", required=True, metavar="SOURCE", help="A file, or a dataset of the book.")
 @click.option(
@@ -46,6 +46,6 @@ def command(
             book, dataset if dataset is not None else Path(source), text, among=among, n_rows=n_rows, on_rows=on_rows
         )  # fmt: skip
     if as_json:
-        print_json(trial.as_dict())
+        print_json({"version": JSON_VERSION, **trial.as_dict()})
     else:
         print_trial(console(), trial)

@@ -6,10 +6,10 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, nearby_book
+from kivvet.cli.options import Command, book_option, json_option, nearby_book
 
 
-@click.command("look", short_help="See what is in data: types, values, ranges, surprises.")
+@click.command("look", cls=Command, short_help="See what is in data: types, values, ranges, surprises.")
 @click.argument("source", metavar="SOURCE")
 @click.argument("columns", nargs=-1, metavar="[COLUMN]...")
 @book_option

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from importlib import import_module
-from typing import Any
+from typing import NoReturn
 
 import click
 
@@ -23,6 +24,8 @@ _COMMANDS = (
     "refresh",
 )
 
+#: Those that write a target or a table.
+_WRITING = ("apply", "refresh", "draft")
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns
@@ -57,16 +60,35 @@ def root() -> None:
     """
 
 
-def main(arguments: list[str] | None = None) -> Any:
+def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the command line; end the process with 0 (no errors), 1 (errors) or 2 (wrong use, nothing to open)."""
     from kivvet.errors import KivvetError
 
+    given = sys.argv[1:] if arguments is None else arguments
+    _write_what_can_be()
+    is_json = "--json" in given
     try:
-        return root.main(args=arguments, prog_name="kivvet", standalone_mode=True)
+        code = root.main(args=given, prog_name="kivvet", standalone_mode=False)
+        sys.exit(code if isinstance(code, int) else 0)
+    except click.ClickException as error:
+        if is_json:
+            click.echo(KivvetError(error.format_message()).to_json())
+        else:
+            error.show()
+        sys.exit(error.exit_code)
+    except click.Abort:
+        click.echo("stopped", err=True)
+        sys.exit(130)
+    except BrokenPipeError:  # whoever read the output has had enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(1)
     except KivvetError as error:
-        from kivvet.show.terminal import print_error
+        if is_json:
+            click.echo(error.to_json())
+        else:
+            from kivvet.show.terminal import print_error
 
-        print_error(error)
+            print_error(error, writes=next(iter(given), "") in _WRITING)
         sys.exit(error.exit_code)
     except Exception as error:
         if "KIVVET_TRACEBACK" in os.environ:
@@ -74,3 +96,10 @@ def main(arguments: list[str] | None = None) -> Any:
         click.echo(f"kivvet failed in a way it should not: {type(error).__name__}: {error}", err=True)
         click.echo("  fix       please report it; KIVVET_TRACEBACK=1 shows where it happened", err=True)
         sys.exit(1)
+
+
+def _write_what_can_be() -> None:
+    """Let signs that an output's encoding lacks be replaced, rather than stop half-way."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")

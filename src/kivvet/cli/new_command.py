@@ -6,8 +6,10 @@ from pathlib import Path
 
 import click
 
+from kivvet.cli.options import Command
 
-@click.command("new", short_help="Start a book in a new folder.")
+
+@click.command("new", cls=Command, short_help="Start a book in a new folder.")
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--title", help="The book's title; without it, the folder's name.")
 def command(folder: Path, title: str | None) -> None:

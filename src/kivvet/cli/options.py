@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -9,6 +10,30 @@ import click
 
 if TYPE_CHECKING:
     from kivvet.book.book import Book
+
+
+class Command(click.Command):
+    """A command that refuses an option given twice where it takes one value: nothing is dropped in silence."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        try:
+            _, _, order = self.make_parser(ctx).parse_args(args=list(args))
+        except click.NoSuchOption as error:
+            known = [
+                name for option in self.params if isinstance(option, click.Option) for name in option.opts
+            ]
+            near = difflib.get_close_matches(error.option_name, known, cutoff=0.7)
+            raise click.NoSuchOption(error.option_name, possibilities=near, ctx=ctx) from None
+        for option in order:
+            takes_one = isinstance(option, click.Option) and not (
+                option.multiple or option.is_flag or option.count
+            )
+            if takes_one and order.count(option) > 1:
+                raise click.UsageError(
+                    f"{option.opts[0]} is given {order.count(option)} times, and takes one value", ctx
+                )
+        return super().parse_args(ctx, args)
+
 
 book_option = click.option(
     "--book", "book_folder", metavar="FOLDER", type=click.Path(path_type=Path),
@@ -37,8 +62,12 @@ def nearby_book(folder: Path | None) -> Book | None:
     return opened_book(folder)
 
 
+#: Of the JSON that commands print, unless a report has a version of its own.
+JSON_VERSION = 1
+
+
 def print_json(values: Any) -> None:
-    """Print plain values as JSON."""
+    """Print plain values as JSON; a list of things stands under a version."""
     import json
 
     click.echo(json.dumps(values, indent=2, ensure_ascii=False))

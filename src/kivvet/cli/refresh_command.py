@@ -6,14 +6,15 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, opened_book, print_json
+from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
 
 
-@click.command("refresh", short_help="Bring stale targets up to date.")
+@click.command("refresh", cls=Command, short_help="Bring stale targets up to date.")
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
+@click.option("--replace", is_flag=True, help="Write over a target that Kivvet did not write.")
 @book_option
 @json_option
-def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) -> None:
+def command(datasets: tuple[str, ...], replace: bool, book_folder: Path | None, as_json: bool) -> None:
     """Write again every target that is not current; leave alone what is.
 
     \b
@@ -26,14 +27,12 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) 
 
     book = opened_book(book_folder)
     with counting_rows("refreshing") as on_rows:
-        done = book.refresh(datasets or None, on_rows=on_rows)
+        done = book.refresh(datasets or None, replace=replace, on_rows=on_rows)
     if as_json:
-        print_json(
-            [
+        print_json({"version": JSON_VERSION, "datasets": [
                 {"dataset": one.dataset, "refreshed": one.report is not None, "reasons": [reason.as_dict() for reason in one.reasons],
                  "report": one.report.as_dict() if one.report else None}
                 for one in done
-            ]
-        )  # fmt: skip
+            ]})  # fmt: skip
     else:
         print_refreshed(console(), done)

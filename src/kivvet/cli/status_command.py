@@ -7,14 +7,18 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, opened_book, print_json
+from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
 
 
-@click.command("status", short_help="Say which targets are stale, and what made them so.")
+@click.command("status", cls=Command, short_help="Say which targets are stale, and what made them so.")
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
+@click.option(
+    "--fail-if", "failing", type=click.Choice(["stale"]),
+    help="End with 1 where a target is not current: stale, or never written.",
+)  # fmt: skip
 @book_option
 @json_option
-def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) -> None:
+def command(datasets: tuple[str, ...], failing: str | None, book_folder: Path | None, as_json: bool) -> None:
     """Compare what made each target with today's rules, source and options.
 
     A target carries the record of how it was made, so this works on another machine too. Files are
@@ -26,13 +30,15 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_json: bool) 
     Examples:
       kivvet status
       kivvet status samples --json
+      kivvet status --fail-if stale      for a nightly job
     """
     from kivvet.show.status import print_status
     from kivvet.show.terminal import console
 
     statuses = opened_book(book_folder).status(datasets or None)
     if as_json:
-        print_json([one.as_dict() for one in statuses])
+        print_json({"version": JSON_VERSION, "datasets": [one.as_dict() for one in statuses]})
     else:
         print_status(console(), statuses)
-    sys.exit(1 if any(one.state == "cannot tell" for one in statuses) else 0)
+    bad = ("cannot tell", "stale", "never applied") if failing else ("cannot tell",)
+    sys.exit(1 if any(one.state in bad for one in statuses) else 0)

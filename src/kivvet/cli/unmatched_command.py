@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import csv
-import json
 import sys
 from pathlib import Path
 
 import click
 
-from kivvet.cli.options import book_option, json_option, opened_book
+from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
 
 
-@click.command("unmatched", short_help="List the values of the data that no row of a table holds.")
+@click.command(
+    "unmatched", cls=Command, short_help="List the values of the data that no row of a table holds."
+)
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
 @book_option
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV.")
@@ -36,10 +37,12 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_csv: bool, a
         found = book.unmatched(datasets or None, on_rows=on_rows)
     if as_json:
         rows = [one.as_dict() for one in found]
-        click.echo(json.dumps({"version": 1, "unmatched": rows}, indent=2, ensure_ascii=False))
+        print_json({"version": JSON_VERSION, "unmatched": rows})
     elif as_csv:
         writer = csv.writer(sys.stdout, lineterminator="\n")
-        writer.writerow(["dataset", "table", "columns", "value", "rows", "first_row"])
-        writer.writerows(list(one.as_dict().values()) for one in found)
+        writer.writerow(["dataset", "table", "columns", "value", "rows", "first_row", "is_unfinished"])
+        writer.writerows(
+            [*list(one.as_dict().values())[:-1], "true" if one.is_unfinished else "false"] for one in found
+        )
     else:
         print_unmatched(console(), found)

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 REPORT_VERSION = 1
 _MOST_DISTINCT_UNMATCHED = 100_000  # values remembered one by one; beyond, rows are still counted
+_MOST_CLASSES_LISTED = 1_000  # of a lookup
 _MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
 
 
@@ -41,12 +42,14 @@ class TableReport:
     table : str
     columns : tuple of str
         The columns its inputs read.
-    rows, matched, missing, unmatched : int
-        ``matched + missing + unmatched == rows``: rows that a row of the table decided; rows with no value,
-        which no row names; rows with a value that no row holds.
+    rows, matched, missing, unmatched, unfinished : int
+        ``matched + unfinished + missing + unmatched == rows``: rows that a row of the table decided; rows decided by one
+        whose results are still to be filled in; rows with no value, which no row names; rows with a value that no
+        row holds.
     classes : mapping of str to tuple of (str or None, int)
         For each class output made, by the name of its column: classes in order with their rows,
-        those without rows too; last None, the rows without a class, if there are any.
+        those without rows too; last None, the rows without a class, if there are any. Under ``match = "every"`` a
+        row counts for each of its classes.
     several : int
         Of the rows matched, those that several rows of the table decided together.
     no_period : int
@@ -60,7 +63,9 @@ class TableReport:
         Of results that are formulas: by cause, such as "division by zero", the rows whose values were there and have
         no result, and the first of them, counted from 1.
     rows_by_row : tuple of int
-        For each row of the table the data rows it decided.
+        For each row of the table the data rows it decided, alone or with others.
+    unfinished_values : tuple of (str, int)
+        As `unmatched_values`, of the rows unfinished.
     """
 
     table: str
@@ -76,6 +81,8 @@ class TableReport:
     no_period: int = 0
     first_rows: Mapping[str, int] = field(default_factory=dict)
     made_missing: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    unfinished: int = 0
+    unfinished_values: tuple[tuple[str, int], ...] = ()
 
     @property
     def column(self) -> str:
@@ -85,10 +92,12 @@ class TableReport:
     def as_dict(self) -> dict[str, Any]:
         return {
             "table": self.table, "columns": list(self.columns), "rows": self.rows, "matched": self.matched,
-            "several": self.several, "no_period": self.no_period, "missing": self.missing, "unmatched": self.unmatched,
+            "several": self.several, "no_period": self.no_period, "unfinished": self.unfinished, "missing": self.missing,
+            "unmatched": self.unmatched,
             "classes": {name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()},
             "made_missing": [{"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()],
             "unmatched_values": [{"value": value, "rows": n} for value, n in self.unmatched_values],
+            "unfinished_values": [{"value": value, "rows": n} for value, n in self.unfinished_values],
         }  # fmt: skip
 
 
@@ -109,6 +118,10 @@ class FormulaReport:
         them, counted from 1; they are among the missing.
     without_group, without_order, split_ties : int
         Rows with a missing value in PARTITION BY or in ORDER BY, and rows equal in the order that NTILE parted.
+    spellings : tuple of tuples of str
+        Groups of PARTITION BY that differ only in how they are spelled.
+    misspelt : int
+        Rows in these groups, but for the largest of each.
     """
 
     formula: str
@@ -120,6 +133,8 @@ class FormulaReport:
     without_group: int = 0
     without_order: int = 0
     split_ties: int = 0
+    spellings: tuple[tuple[str, ...], ...] = ()
+    misspelt: int = 0
 
     def as_dict(self) -> dict[str, Any]:
         causes = [
@@ -128,18 +143,23 @@ class FormulaReport:
         return {
             "formula": self.formula, "columns": list(self.columns), "type": self.type, "rows": self.rows, "missing": self.missing,
             "made_missing": causes, "without_group": self.without_group, "without_order": self.without_order, "split_ties": self.split_ties,
+            "spellings": [list(one) for one in self.spellings], "misspelt": self.misspelt,
         }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
 class ApplyReport:
-    """What applying did: rows in all, a `TableReport` for each table and a `FormulaReport` for each formula."""
+    """What applying did: rows in all, a `TableReport` for each table and a `FormulaReport` for each formula.
+
+    `notes` are sentences on what was kept otherwise than one might expect.
+    """
 
     rows: int
     tables: tuple[TableReport, ...]
     dataset: str = ""
     target: str = ""
     formulas: tuple[FormulaReport, ...] = ()
+    notes: tuple[str, ...] = ()
 
     def __repr__(self) -> str:
         return f"<ApplyReport: {self.rows:,} rows, {len(self.tables)} tables, {len(self.formulas)} formulas>"
@@ -148,7 +168,7 @@ class ApplyReport:
         """Return the report as plain values: ``{"version": 1, "rows": ..., "tables": [...], "formulas": [...]}``."""
         return {
             "version": REPORT_VERSION, "dataset": self.dataset, "target": self.target, "rows": self.rows,
-            "tables": [one.as_dict() for one in self.tables], "formulas": [one.as_dict() for one in self.formulas],
+            "tables": [one.as_dict() for one in self.tables], "formulas": [one.as_dict() for one in self.formulas], "notes": list(self.notes),
         }  # fmt: skip
 
     def to_json(self) -> str:
@@ -244,6 +264,8 @@ class _FormulaStage:
         self.missing = 0
         self.made_missing: dict[str, tuple[int, int]] = {}
         self.notes = [0, 0, 0]
+        self.spellings: dict[tuple[str, ...], None] = {}
+        self.misspelt = 0
 
     def apply(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> dict[str, MadeColumn]:
         if self.whole is None:
@@ -255,7 +277,7 @@ class _FormulaStage:
 
     def evaluated(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> Vector:
         formula = self.step.formula
-        made = evaluate_formula(formula, columns.__getitem__, n_rows)
+        made = evaluate_formula(formula, columns.__getitem__, n_rows, self.step.kind)
         for cause, n in made.made_missing.items():
             before, first = self.made_missing.get(cause, (0, rows_before + made.first_missing[cause] + 1))
             self.made_missing[cause] = before + n, first
@@ -268,6 +290,8 @@ class _FormulaStage:
         for one in made.notes.values():
             found = (one.without_group, one.without_order, one.split_ties)
             self.notes = [max(pair) for pair in zip(self.notes, found, strict=True)]
+            self.spellings.update(dict.fromkeys(one.spellings))
+            self.misspelt = max(self.misspelt, one.misspelt)
         vector = made.vector.of_rows(n_rows)
         self.kind = vector.kind
         self.n_rows += n_rows
@@ -280,7 +304,17 @@ class _FormulaStage:
     def report(self) -> FormulaReport:
         name = self.step.formula.name
         return FormulaReport(
-            name, self.step.made, self.kind, self.n_rows, self.missing, self.made_missing, *self.notes
+            name,
+            self.step.made,
+            self.kind,
+            self.n_rows,
+            self.missing,
+            self.made_missing,
+            without_group=self.notes[0],
+            without_order=self.notes[1],
+            split_ties=self.notes[2],
+            spellings=tuple(self.spellings),
+            misspelt=self.misspelt,
         )
 
 
@@ -298,6 +332,7 @@ class _Stage:
         self.with_report = with_report
         self.counts = np.zeros(self.table.n_outcomes, np.int64)
         self.unmatched: Counter[str] = Counter()
+        self.unfinished: Counter[str] = Counter()
         self.first_rows: dict[str, int] = {}
         self.made_missing: dict[str, tuple[int, int]] = {}
 
@@ -328,7 +363,14 @@ class _Stage:
             if counts[self.table.unmatched] or (
                 step.table.lookup is not None and counts[self.table.missing + 1 :].any()
             ):
-                self.remember_unmatched(columns, outcomes, rows_before)
+                mask = outcomes == self.table.unmatched
+                if step.table.lookup is not None:
+                    mask |= outcomes > self.table.missing  # a known key, but not then
+                self.remember(self.unmatched, columns, mask, rows_before)
+            if self.table.unfinished.any():
+                mask = self.table.is_unfinished()[outcomes]
+                if mask.any():
+                    self.remember(self.unfinished, columns, mask, rows_before)
         combinations, taker = self.table.combinations, Taker(outcomes)
         made_columns: dict[str, MadeColumn] = {}
         for name, maker in self.makers:
@@ -343,7 +385,11 @@ class _Stage:
                     self.made_missing[cause] = before + n, first
         if step.status:
             made_columns[step.status] = status_column(
-                step.status, outcomes, self.table.unmatched, is_lookup=step.table.lookup is not None
+                step.status,
+                outcomes,
+                self.table.unmatched,
+                self.table.is_unfinished(),
+                is_lookup=step.table.lookup is not None,
             )
         if step.row:
             made_columns[step.row] = row_column(
@@ -351,12 +397,14 @@ class _Stage:
             )
         return made_columns
 
-    def remember_unmatched(
-        self, columns: Mapping[str, Column], outcomes: npt.NDArray[Any], rows_before: int
+    def remember(
+        self,
+        values: Counter[str],
+        columns: Mapping[str, Column],
+        mask: npt.NDArray[np.bool_],
+        rows_before: int,
     ) -> None:
-        mask = outcomes == self.table.unmatched
-        if self.step.table.lookup is not None:
-            mask |= outcomes > self.table.missing  # a known key, but not then
+        """Count the values of some rows, and note the first row that has each."""
         decides = {name: column for name, column in columns.items() if name in self.step.table.deciding_reads}
         if len(decides) == 1:
             counted = value_counts(next(iter(decides.values())), mask)
@@ -365,42 +413,75 @@ class _Stage:
         else:
             counted = combined_counts(decides, mask)
         for text, number in counted:
-            if text in self.unmatched or len(self.unmatched) < _MOST_DISTINCT_UNMATCHED:
-                self.unmatched[text] += number
+            if text in values or len(values) < _MOST_DISTINCT_UNMATCHED:
+                values[text] += number
         rows = np.flatnonzero(mask)[:_MOST_ROWS_COMBINED]
         for text, row in zip(combined_texts(decides, pa.array(rows)), rows.tolist(), strict=True):
             self.first_rows.setdefault(text, rows_before + row + 1)
 
     def report(self) -> TableReport:
-        counts, table = self.counts, self.table
+        table = self.table
+        n_outcomes = table.n_outcomes
+        counts = np.pad(self.counts, (0, n_outcomes - len(self.counts)))
         total, several = int(counts.sum()), int(counts[table.missing + 1 :].sum())
         unmatched, missing, no_period = int(counts[table.unmatched]), int(counts[table.missing]), 0
+        unfinished = int(counts[table.is_unfinished()].sum()) if table.unfinished.any() else 0
         if self.step.table.lookup is not None:
             several, no_period = 0, several
             unmatched += no_period
-        classes = {}
-        for name, maker in self.makers:
-            if maker.code_of_outcome is None or (
-                self.step.table.lookup is not None and len(maker.classes or ()) > 50
-            ):
-                continue
-            codes = maker.code_of_outcome
-            counts = counts[: len(codes)]
-            by_class = np.bincount(codes[codes >= 0], counts[codes >= 0], len(maker.classes or ())).astype(
-                int
-            )
-            counted: list[tuple[str | None, int]] = list(
-                zip((maker.classes or pa.array([])).to_pylist(), by_class.tolist(), strict=True)
-            )
-            if none := int(counts[codes < 0].sum()):
-                counted.append((None, none))
-            classes[name] = tuple(counted)
-        ranked = sorted(self.unmatched.items(), key=lambda pair: (-pair[1], pair[0]))
-        by_row = tuple(self.counts[: table.n_rows].tolist())
+        by_row = counts[: table.n_rows].copy()
+        combined = counts[n_outcomes - len(table.combinations) :]
+        for rows, n in zip(table.combinations, combined.tolist(), strict=True):
+            by_row[list(rows)] += n
+        classes = {
+            name: self.class_counts(maker, counts)
+            for name, maker in self.makers
+            if maker.code_of_outcome is not None and self.is_listed(maker, counts)
+        }
+        ranked, waiting = (
+            tuple(sorted(values.items(), key=lambda pair: (-pair[1], pair[0])))
+            for values in (self.unmatched, self.unfinished)
+        )
         return TableReport(
-            self.step.table.name, self.step.columns, total, total - unmatched - missing, missing, unmatched,
-            classes, tuple(ranked), by_row, several, no_period, self.first_rows, self.made_missing,
+            self.step.table.name, self.step.columns, total, total - unmatched - missing - unfinished, missing, unmatched,
+            classes, ranked, tuple(by_row.tolist()), several, no_period, self.first_rows, self.made_missing,
+            unfinished, waiting,
         )  # fmt: skip
+
+    def is_listed(self, maker: OutputMaker, counts: npt.NDArray[np.int64]) -> bool:
+        """Whether the classes of an output are counted one by one: of a lookup, if not too many occur."""
+        if self.step.table.lookup is None:
+            return True
+        assert maker.code_of_outcome is not None
+        single = counts[: len(maker.code_of_outcome)]
+        return len(np.unique(maker.code_of_outcome[single > 0])) <= _MOST_CLASSES_LISTED
+
+    def class_counts(
+        self, maker: OutputMaker, counts: npt.NDArray[np.int64]
+    ) -> tuple[tuple[str | None, int], ...]:
+        """Return the classes of an output in order with their rows, then None with the rows without one."""
+        codes = maker.code_of_outcome
+        assert codes is not None
+        single = counts[: len(codes)]
+        by_class = np.bincount(codes[codes >= 0], single[codes >= 0], len(maker.classes or ())).astype(int)
+        none = int(single[codes < 0].sum())
+        if maker.combined is not None:
+            place = {text: number for number, text in enumerate((maker.classes or pa.array([])).to_pylist())}
+            first = self.table.n_outcomes - len(self.table.combinations)
+            for rows, n in zip(self.table.combinations, counts[first:].tolist(), strict=True):
+                held = {place[str(one)] for one in maker.combined.of_rows(rows)}
+                by_class[list(held)] += n
+                none += 0 if held else n
+        counted: list[tuple[str | None, int]] = list(
+            zip((maker.classes or pa.array([])).to_pylist(), by_class.tolist(), strict=True)
+        )
+        if (
+            self.step.table.lookup is not None
+        ):  # as it stands in the file says little: the most frequent first
+            counted.sort(key=lambda pair: -pair[1])
+            if len(counted) > _MOST_CLASSES_LISTED:
+                counted = [pair for pair in counted if pair[1]]
+        return (*counted, (None, none)) if none else tuple(counted)
 
 
 def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:

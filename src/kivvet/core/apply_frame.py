@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -10,13 +10,16 @@ import pyarrow as pa
 
 from kivvet.core.applied import Applied, Execution
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, column_from_arrow
-from kivvet.core.findings import Finding, finding
+from kivvet.core.fed_domains import fed_by, limited
+from kivvet.core.findings import finding
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
 from kivvet.core.made_column import MadeColumn
 from kivvet.core.plan import Entry, Plan, make_plan
+from kivvet.core.plan_types import type_of_arrow, with_types
 from kivvet.core.tables import RuleTable
-from kivvet.errors import DataError, TableError
+from kivvet.core.values import ValueType
+from kivvet.errors import DataError, TableError, repeated
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -73,17 +76,16 @@ def apply_entries(
     frame: Any,
     entries: Sequence[Entry],
     tables: Mapping[str, RuleTable],
-    findings_of: Callable[[RuleTable], Sequence[Finding]] = lambda table: table.findings,
     *,
     formulas: Mapping[str, Formula] | None = None,
     with_report: bool = True,
 ) -> Applied:
     """Return `frame` with the columns of the entries, and the report."""
     if _is_pandas(frame) or not hasattr(frame, "__arrow_c_stream__"):
-        plan = plan_for(frame, entries, tables, findings_of, formulas)
+        plan = plan_for(frame, entries, tables, formulas)
         return apply_plan(frame, plan, with_report=with_report)
     table = frame if isinstance(frame, pa.Table) else pa.table(frame)  # a stream is read once
-    plan = plan_for(table, entries, tables, findings_of, formulas)
+    plan = plan_for(table, entries, tables, formulas)
     applied = apply_plan(table, plan, with_report=with_report)
     return Applied(_same_kind(frame, applied.frame), applied.report)
 
@@ -92,17 +94,35 @@ def plan_for(
     frame: Any,
     entries: Sequence[Entry],
     tables: Mapping[str, RuleTable],
-    findings_of: Callable[[RuleTable], Sequence[Finding]] = lambda table: table.findings,
     formulas: Mapping[str, Formula] | None = None,
 ) -> Plan:
-    """Return the plan for a frame; raise `TableError` if tables have errors or names are not found."""
-    plan, faults = make_plan(entries, tables, column_names(frame), formulas=formulas)
+    """Return the plan for a frame; raise `TableError` if tables have errors or names are not found.
+
+    Tables are judged by what this frame and these formulas feed them.
+    """
+    plan, faults = make_plan(entries, tables, column_names(frame), formulas=formulas, in_python=True)
+    fed = fed_by([plan])
     for table in {step.table.name: step.table for step in plan.steps}.values():
-        faults += findings_of(table)
+        faults += limited(table, fed).findings
     errors = [item for item in faults if item.severity == "error"]
     if errors:
-        raise TableError(errors)
-    return plan
+        raise TableError(errors, where="the columns asked of a frame")
+    return with_types(plan, lambda name: _type_of_column(frame, name))
+
+
+def _type_of_column(frame: Any, name: str) -> ValueType | None:
+    """Return the type of a frame's column, as far as it is known without its values."""
+    if isinstance(frame, pa.Table):
+        return type_of_arrow(frame.schema.field(name).type)
+    dtype = frame[name].dtype
+    kinds: dict[str, ValueType] = {
+        "i": "integer",
+        "u": "integer",
+        "f": "number",
+        "b": "boolean",
+        "M": "datetime",
+    }
+    return kinds.get(dtype.kind) if isinstance(dtype, np.dtype) else None
 
 
 def column_names(frame: Any) -> list[str]:
@@ -118,7 +138,7 @@ def column_names(frame: Any) -> list[str]:
             f"a {type(frame).__name__} is no frame", expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
             fix="make one of them from it",
         )  # fmt: skip
-    if twice := sorted({name for name in names if names.count(name) > 1}):
+    if twice := repeated(names):
         raise DataError(
             f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one"
         )

@@ -30,16 +30,16 @@ from kivvet.core.conditions import (
     write_condition,
     write_literal,
 )
-from kivvet.core.regions import EVERYTHING, HIGH, LOW, Cut, Interval, Intervals, Region, after, before
+from kivvet.core.regions import EVERYTHING, HIGH, LOW, Cut, Interval, Intervals, Region, after, before, union
 from kivvet.core.shapes import TextSpace, after_prefix, prefix_interval
 from kivvet.core.values import (
-    MICROSECONDS_A_DAY,
+    NANOSECONDS_A_DAY,
     Value,
     date_of_days,
-    datetime_of_microseconds,
     days_since_epoch,
     fold_text,
     microseconds_since_epoch,
+    moment_of_nanoseconds,
     write_decimal,
     write_value,
 )
@@ -87,10 +87,9 @@ class Axis:
             case Negation(part):
                 return self.region(part).other_present()
             case AnyOf(parts):
-                region = self.region(parts[0])
-                for part in parts[1:]:
-                    region |= self.region(part)
-                return region
+                regions = [self.region(part) for part in parts]
+                bands = zip(*(one.bands for one in regions), strict=True)
+                return Region(tuple(union(*band) for band in bands), any(one.missing for one in regions))
             case AllOf(parts):
                 region = self.region(parts[0])
                 for part in parts[1:]:
@@ -289,36 +288,52 @@ class WholeAxis(Axis):
         )
 
 
+class SignAxis(WholeAxis):
+    """The sign of a difference: -1, 0 or 1, and nothing else."""
+
+    def default_domain(self) -> Region:
+        return Region((((before(-1), before(2)),),))
+
+    def witness(self, band: int, low: Cut, high: Cut) -> Value | None:
+        return super().witness(band, max(low, before(-1)), min(high, before(2)))
+
+
 class DatetimeAxis(Axis):
-    """Moments, in microseconds; a date is its whole day."""
+    """Moments, in nanoseconds, the finest unit that data has; a date is its whole day."""
 
     def lower_cut(self, value: Value, closed: bool) -> Cut:
         if isinstance(value, dt.datetime):
             return super().lower_cut(value, closed)
         assert isinstance(value, dt.date)
-        return before((days_since_epoch(value) + (not closed)) * MICROSECONDS_A_DAY)
+        return before((days_since_epoch(value) + (not closed)) * NANOSECONDS_A_DAY)
 
     def upper_cut(self, value: Value, closed: bool) -> Cut:
         if isinstance(value, dt.datetime):
             return super().upper_cut(value, closed)
         assert isinstance(value, dt.date)
-        return before((days_since_epoch(value) + closed) * MICROSECONDS_A_DAY)
+        return before((days_since_epoch(value) + closed) * NANOSECONDS_A_DAY)
 
     def place(self, value: Value) -> int:
         assert isinstance(value, dt.datetime)
-        return microseconds_since_epoch(value)
+        return microseconds_since_epoch(value) * 1_000
 
     def witness(self, band: int, low: Cut, high: Cut) -> Value | None:
-        first = (high[1] - 1 if high != HIGH else 0) if low == LOW else low[1] + low[2]
-        return datetime_of_microseconds(int(first)) if before(int(first)) < high else None
+        """Return a moment between two cuts, of whole microseconds where there is one."""
+        first = int((high[1] - 1 if high != HIGH else 0) if low == LOW else low[1] + low[2])
+        whole = first // 1_000 * 1_000 if low == LOW else -(-first // 1_000) * 1_000
+        if before(whole) >= high:
+            whole = first
+        if before(whole) >= high:
+            return None
+        return moment_of_nanoseconds(whole)  # type: ignore[return-value]
 
     def write_interval(self, low: Cut, high: Cut) -> str:
         """Return the interval; a whole day as its date."""
         if (
             low != LOW
             and not low[2]
-            and low[1] % MICROSECONDS_A_DAY == 0
-            and high == before(low[1] + MICROSECONDS_A_DAY)
+            and low[1] % NANOSECONDS_A_DAY == 0
+            and high == before(low[1] + NANOSECONDS_A_DAY)
         ):
             return self.write_cut(low)
         return super().write_interval(low, high)
@@ -326,14 +341,18 @@ class DatetimeAxis(Axis):
     def write_cut(self, cut: Cut) -> str:
         """Return the date for the cut before a day's first moment, else the moment."""
         place, side = int(cut[1]), cut[2]
-        day = date_of_days(place // MICROSECONDS_A_DAY)
-        if side == 0 and place % MICROSECONDS_A_DAY == 0 and day is not None:
+        day = date_of_days(place // NANOSECONDS_A_DAY)
+        if side == 0 and place % NANOSECONDS_A_DAY == 0 and day is not None:
             return write_value(day)
         return self.write_place(place)
 
     def write_place(self, place: int | Decimal | str) -> str:
-        moment = datetime_of_microseconds(int(place))
-        return str(place) if moment is None else write_value(moment)
+        moment = moment_of_nanoseconds(int(place))
+        return (
+            str(place if moment is None else moment)
+            if not isinstance(moment, dt.date)
+            else write_value(moment)
+        )
 
 
 _EVERY_LENGTH = Band(1, None)
@@ -391,11 +410,11 @@ class TextAxis(Axis):
         if bounds.is_shaped:
             found = self.space.first_text(low, high, bounds.shortest, bounds.longest)
             return None if found is None else self.space.readable(found, low, high)
-        start = "\0" if low == LOW else str(low[1]) + ("\0" if low[2] else "")
-        for candidate in (start, start + "\0"):
-            if before(candidate) < high and not self.has_shape(candidate):
-                return candidate
-        return None
+        found = self.space.first_without_shape("\0" if low == LOW else str(low[1]) + ("\0" if low[2] else ""))
+        if found is None or before(found) >= high:
+            return None
+        readable = self.space.readable(found, low, high)
+        return found if self.has_shape(readable) else readable
 
     def is_in(self, text: str, band: Band) -> bool:
         """Whether `text` (folded) is one of the texts of a band."""
@@ -404,9 +423,7 @@ class TextAxis(Axis):
 
     def has_shape(self, text: str) -> bool:
         """Whether `text` (folded) begins as the declared shape says; True without one."""
-        return len(text) >= len(self.shape) and all(
-            one in allowed for one, allowed in zip(text, self.space.allowed, strict=False)
-        )
+        return self.space.has_shape(text)
 
     def write_place(self, place: int | Decimal | str) -> str:
         return write_bound(str(place))

@@ -12,9 +12,10 @@ accept all values of a row of data, and all give the same answer:
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass
 from math import prod
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -67,9 +68,19 @@ class BoxClassifier:
         One a dimension, labelling with `RowSets`.
     gathers : bool
         Whether all rows that match are wanted, not just the first: sets of several are `combinations`.
+    yielding : mapping of int to set of int
+        By row the earlier ones beside which it does not count.
     """
 
-    def __init__(self, table: RuleTable, coders: Sequence[InputCoder], *, gathers: bool) -> None:
+    def __init__(
+        self,
+        table: RuleTable,
+        coders: Sequence[InputCoder],
+        *,
+        gathers: bool,
+        yielding: Mapping[int, Set[int]] = MappingProxyType({}),
+    ) -> None:
+        self.yielding = yielding
         self.table = table
         self.n_rows = table.n_rows
         self.gathers = gathers
@@ -185,6 +196,9 @@ class BoxClassifier:
         if not self.gathers or alive == 1 << first:
             return first
         rows = tuple(row for row in range(self.n_rows) if alive >> row & 1)
+        if self.yielding:
+            there = set(rows)
+            rows = tuple(row for row in rows if not there & self.yielding.get(row, frozenset()))
         if self.table.match == "one" and len({self.table.rows[row].results for row in rows}) == 1:
             return first
         if alive not in self._outcome_of_set:

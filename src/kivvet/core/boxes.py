@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
-from kivvet.core.axes import Axis, TextAxis
+from kivvet.core.axes import Axis, TextAxis, WholeAxis
 from kivvet.core.cells import CellCut, row_masks
-from kivvet.core.conditions import AnyOf, AnyValue, Condition, IsMissing, Negation, write_condition
-from kivvet.core.formulas.tree import Constant, write_formula, write_name
+from kivvet.core.conditions import (
+    AnyOf,
+    AnyValue,
+    Condition,
+    Equals,
+    IsMissing,
+    Negation,
+    write_condition,
+)
+from kivvet.core.formulas.tree import And, Constant, IsNull, Or, write_formula, write_name
 from kivvet.core.regions import HIGH, LOW, Cut, Region, complement, union
 from kivvet.core.row_findings import row_regions, write_witness
 from kivvet.core.tables import WHEN, Input, RuleTable, Test
 from kivvet.core.values import Value
 
+_MOST_VALUES = 50
+_MOST_PLACES = 24  # of a box that are tried for an example
 _SIGN_WORDS = {
     frozenset((-1,)): "<", frozenset((-1, 0)): "<=", frozenset((0,)): "=",
     frozenset((-1, 1)): "<>", frozenset((0, 1)): ">=", frozenset((1,)): ">",
@@ -99,6 +110,11 @@ class Dimension:
         )
 
     @property
+    def is_plain(self) -> bool:
+        """Whether it is a column: declared, or named in `when` and compared with plain values."""
+        return self.test is None or (self.test.compared is None and self.test.whole is None)
+
+    @property
     def is_ordered(self) -> bool:
         """Whether neighbouring cells make a readable range."""
         return self.about.type not in ("text", "boolean") and (
@@ -135,9 +151,20 @@ class Dimension:
             parts = ["present"]
         elif isinstance(self.axis, TextAxis):
             parts = [self._write_texts(list(bits_of(present)))] if present else []
+        elif self.is_open:
+            parts = [text for cell in bits_of(present) for text in self._write_values(cell)]
         else:
             parts = [self.axis.write_interval(low, high) for low, high in self._runs(present)]
         return " | ".join([*dict.fromkeys(parts), *(["missing"] if cells >> self.missing & 1 else [])])
+
+    def _write_values(self, number: int) -> Iterator[str]:
+        """Yield the values of a cell one by one, where they are few: a range would say that all are known."""
+        cell = self.cut.cells[number]
+        is_counted = isinstance(self.axis, WholeAxis) and cell.low != LOW and cell.high != HIGH
+        if is_counted and cell.high[1] - cell.low[1] <= _MOST_VALUES:
+            yield from map(self.axis.write_place, range(int(cell.low[1]), int(cell.high[1])))
+            return
+        yield self.axis.write_interval(cell.low, cell.high)
 
     def _runs(self, present: int) -> Iterator[tuple[Cut, Cut]]:
         """Yield the stretches that cells next to each other make."""
@@ -198,10 +225,17 @@ class Dimension:
                 if values
                 else []
             )
-            parts += [f"{left} IS NULL", f"{right} IS NULL"] if is_missing else []
+            parts += [
+                f"{write_formula(IsNull(side))}"
+                for side in test.compared
+                if is_missing and not isinstance(side, Constant)
+            ]
         elif test.whole is not None:
             text = write_formula(test.whole)
-            parts = [text if value else f"NOT ({text})" for value in values]
+            shown = f"({text})" if isinstance(test.whole, (And, Or)) else text
+            parts = [shown if value else f"NOT ({text})" for value in values]
+            parts = [f"({text}) IS NOT UNKNOWN"] if len(parts) > 1 else parts
+            parts += [f"({text}) IS UNKNOWN"] if is_missing else []
         else:
             name = write_name(test.about.name)
             if values and len(values) == len(self.cut.cells):
@@ -254,10 +288,17 @@ class Space:
     def _dimension(self, number: int) -> Dimension:
         table = self.table
         axis, regions = table.axes[number], row_regions(table, number)
-        cut = CellCut.of(axis, regions, axis.domain)
+        test = table.tests[number - len(table.inputs)] if number >= len(table.inputs) else None
+        # Less, equal and greater are three places, whether or not rows tell them apart.
+        signs = (
+            [axis.region(Equals(sign)) for sign in (-1, 0, 1)] if test is not None and test.compared else []
+        )
+        cut = CellCut.of(axis, [*regions, *signs], axis.domain)
+        cut = replace(
+            cut, spans=cut.spans[: len(regions)], accepts_missing=cut.accepts_missing[: len(regions)]
+        )
         missing = sum(1 << row for row, accepts in enumerate(cut.accepts_missing) if accepts)
         asked = tuple(table.asked(row, number) for row in table.rows)
-        test = table.tests[number - len(table.inputs)] if number >= len(table.inputs) else None
         return Dimension(
             table.dimensions[number], axis, test, cut, asked, (*row_masks(cut.spans, len(cut.cells)), missing),
             any(region.missing and _names_missing(one) for region, one in zip(regions, asked, strict=True)),
@@ -277,17 +318,55 @@ class Space:
                 whens.append(dimension.write(cells))
         return {**region, WHEN: " AND ".join(whens)} if whens else region
 
-    def witness(self, cells: Sequence[int]) -> dict[str, str]:
-        """Return a place, one cell of each dimension, as values by input; computed inputs as what holds there."""
+    def witness(self, cells: Sequence[int], box: Sequence[int] | None = None) -> dict[str, str]:
+        """Return a place, one cell of each dimension, as values by column that lie there, or elsewhere in a box.
+
+        Where none are found for what computed inputs read, these columns are left out, and `when` says what holds.
+
+        Parameters
+        ----------
+        cells : sequence of int
+        box : sequence of int, optional
+            Cells of each dimension, as bits, that would do as well.
+        """
+        from kivvet.core.box_witness import values_at
+
+        decided = [
+            dimension
+            for dimension, cell in zip(self.dimensions, cells, strict=True)
+            if self._is_decided(dimension, cell)
+        ]
+        values = values_at(self, cells) if decided else None
+        if decided and values is None and box is not None:
+            choices = [
+                [cell]
+                if dimension.is_plain
+                else [one for one in bits_of(bits) if one != dimension.missing] or [cell]
+                for dimension, cell, bits in zip(self.dimensions, cells, box, strict=True)
+            ]
+            for place in itertools.islice(itertools.product(*choices), _MOST_PLACES):
+                if (values := values_at(self, place)) is not None:
+                    break
+        if values is not None:
+            return {name: write_witness(value) for name, value in values.items()}
+        unknown = {
+            name for dimension in decided if dimension.test is not None for name in dimension.test.reads
+        }
         made: dict[str, str] = {}
+        whens = []
         for dimension, cell in zip(self.dimensions, cells, strict=True):
-            if dimension.test is None or dimension.test.about.name in dimension.test.reads:
+            if dimension in decided:
+                whens.append(dimension.write(1 << cell))
+            elif dimension.is_plain and dimension.about.name not in unknown:
                 made[dimension.about.name] = write_witness(dimension.witness(cell))
-            elif dimension.masks[cell] != dimension.free_rows or cell != dimension.missing:
-                made.setdefault(WHEN, "")
-                text = dimension.write(1 << cell)
-                made[WHEN] = f"{made[WHEN]} AND {text}" if made[WHEN] else text
-        return made
+        return {**made, WHEN: " AND ".join(whens)} if whens else made
+
+    @staticmethod
+    def _is_decided(dimension: Dimension, cell: int) -> bool:
+        """Whether a place says something of a computed input."""
+        if dimension.is_plain:
+            return False
+        return dimension.masks[cell] != dimension.free_rows or cell != dimension.missing
 
 
 def _names_missing(condition: Condition) -> bool:

@@ -104,6 +104,28 @@ class CellCut:
             yield cell, begun, alive, lowest[0] if lowest else NO_ROW
 
 
+def joined_spans(spans: Sequence[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
+    """Return ranges of cells in order, those that touch as one."""
+    made: list[tuple[int, int]] = []
+    for start, end in sorted(spans):
+        if made and start <= made[-1][1]:
+            made[-1] = made[-1][0], max(end, made[-1][1])
+        else:
+            made.append((start, end))
+    return tuple(made)
+
+
+def covers(outer: Sequence[tuple[int, int]], inner: Sequence[tuple[int, int]]) -> bool:
+    """Whether joined ranges of cells hold all of other joined ranges."""
+    at = 0
+    for start, end in inner:
+        while at < len(outer) and outer[at][1] < end:
+            at += 1
+        if at == len(outer) or outer[at][0] > start:
+            return False
+    return True
+
+
 def band_cuts(many: Sequence[Intervals]) -> list[Cut]:
     """Return all ends of the intervals in order, with both ends of the line."""
     return sorted({LOW, HIGH, *(cut for intervals in many for interval in intervals for cut in interval)})

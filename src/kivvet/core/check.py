@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import replace
 
 from kivvet.core.box_search import DEFAULT_BUDGET
@@ -12,8 +12,7 @@ from kivvet.core.check_lookup import check_lookup
 from kivvet.core.findings import Finding, finding, with_severity
 from kivvet.core.row_findings import is_tied
 from kivvet.core.tables import RuleTable, value_or_none
-from kivvet.core.values import Value, write_value
-from kivvet.errors import listed
+from kivvet.core.values import write_value
 
 
 def check_table(table: RuleTable, budget: int = DEFAULT_BUDGET) -> list[Finding]:
@@ -31,7 +30,7 @@ def check_table(table: RuleTable, budget: int = DEFAULT_BUDGET) -> list[Finding]
         found = [_as_possible(table, one) for one in LineCheck(table).findings()]
     else:
         found = BoxCheck(table, budget).findings()
-    return with_severity([*found, *_idle_classes(table, found)], table.parts.severity)
+    return with_severity([*found, *_idle_classes(table)], table.parts.severity)
 
 
 def _as_possible(table: RuleTable, one: Finding) -> Finding:
@@ -43,30 +42,16 @@ def _as_possible(table: RuleTable, one: Finding) -> Finding:
     return replace(one, possible=True, severity="warning" if one.severity == "error" else one.severity)
 
 
-def _idle_classes(table: RuleTable, found: Sequence[Finding]) -> Iterable[Finding]:
-    """Tell classes that can never result: no row gives them, or only rows that never win."""
+def _idle_classes(table: RuleTable) -> Iterable[Finding]:
+    """Tell classes of an order that no row gives; of rows that never win it is told that they do not."""
     if table.lookup is not None or not table.parts.is_complete:
         return
-    idle = {one.rows[0] for one in found if one.kind == "shadowed"}
-    if table.match == "first":
-        idle |= {one.rows[1] for one in found if one.kind == "conflict"}
     for position, output in enumerate(table.outputs):
-        givers: dict[Value, list[int]] = {name: [] for name in output.order}
-        for row in table.rows:
-            result = value_or_none(row.results[position])
-            if result is not None:
-                givers.setdefault(result, []).append(row.number)
-        others = {table.otherwise.get(output.name), table.missing.get(output.name)}
-        for name, numbers in givers.items():
-            if name in others or set(numbers) - idle:
-                continue
-            places = tuple(row.place for row in table.rows if row.number in numbers and row.place is not None)
-            why = (
-                f"{'row' if len(numbers) == 1 else 'rows'} {listed(numbers)} never {'wins' if len(numbers) == 1 else 'win'}"
-                if numbers
-                else "no row gives it"
-            )
-            yield finding(
-                "unused", f"{output.name} = {write_value(name)} can never result: {why}", table=table.name, rows=tuple(numbers),
-                places=places, remedy="give it a row that can win" if output.order else "see the rows named",
-            )  # fmt: skip
+        given = {value_or_none(row.results[position]) for row in table.rows}
+        given |= {table.otherwise.get(output.name), table.missing.get(output.name)}
+        for name in output.order:
+            if name not in given:
+                yield finding(
+                    "unused", f"{output.name} = {write_value(name)} can never result: no row gives it", table=table.name,
+                    remedy="give it a row, or leave it out of the order",
+                )  # fmt: skip

@@ -9,24 +9,25 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from functools import cached_property
 
+from kivvet.core.box_gaps import Box, GapSearch
 from kivvet.core.box_search import DEFAULT_BUDGET, BudgetSpentError, CoverSearch
-from kivvet.core.boxes import Space, bits_of
+from kivvet.core.boxes import Dimension, Space, bits_of
+from kivvet.core.cells import CellCut, joined_spans
 from kivvet.core.conditions import AnyValue
-from kivvet.core.findings import Finding
-from kivvet.core.regions import HIGH, LOW
+from kivvet.core.findings import Finding, Pair
+from kivvet.core.regions import HIGH, LOW, Region, union
 from kivvet.core.row_findings import RowFindings, is_tied, pasted_row, shortened, step_hint, write_region
-from kivvet.core.tables import RuleTable
+from kivvet.core.tables import WHEN, RuleTable
 from kivvet.errors import Place, listed
 
 MOST_GAPS = 10
-_MOST_PARTNERS = 20  # rows that one row is said to overlap; the first is described
+_MOST_PARTNERS = 100  # rows that one row is said to overlap; the worst is described
 _ROWS_FOR_BLANK_NOTE = 4
 _QUESTIONS_A_BUDGET = (
     20  # whether one row is covered may take this part of the budget; all such questions the whole
 )
-
-Box = list[int]
 
 
 class BoxCheck(RowFindings):
@@ -53,6 +54,14 @@ class BoxCheck(RowFindings):
             found += self.repeated_rows()
         if self.table.parts.is_complete:
             found += self.gaps()
+        return found
+
+    @cached_property
+    def same_results(self) -> dict[object, int]:
+        """By results, the rows that have them, row k as bit k."""
+        found: dict[object, int] = {}
+        for row, one in enumerate(self.rows):
+            found[one.results] = found.get(one.results, 0) | 1 << row
         return found
 
     @property
@@ -191,16 +200,13 @@ class BoxCheck(RowFindings):
     # What rows do to each other
 
     def meeting_rows(self) -> Iterable[Finding]:
-        same_results: dict[object, int] = {}
-        for row, one in enumerate(self.rows):
-            same_results[one.results] = same_results.get(one.results, 0) | 1 << row
         needless: dict[int, int] = {}
         for late, one in enumerate(self.rows):
             if self.is_empty[late]:
                 continue
             box = self.boxes[late]
             earlier = self.rows_meeting(box) & ((1 << late) - 1)
-            differing = earlier & ~same_results[one.results]
+            differing = earlier & ~self.same_results[one.results]
             if differing:
                 twins = [early for early in bits_of(differing) if self.boxes[early] == box]
                 for early in twins[:1]:
@@ -208,38 +214,92 @@ class BoxCheck(RowFindings):
                 others = [early for early in bits_of(differing) if early not in twins]
                 if others:
                     yield self.overlap(late, others)
-            for outer in bits_of(self.rows_holding(box) & same_results[one.results] & ~(1 << late)):
+            for outer in bits_of(self.rows_holding(box) & self.same_results[one.results] & ~(1 << late)):
                 if outer not in needless and late not in needless:
                     needless[late] = outer
         for inner, outer in needless.items():
             yield self.duplicate(inner, outer, is_same=self.boxes[inner] == self.boxes[outer])
 
     def overlap(self, late: int, partners: Sequence[int]) -> Finding:
-        early = partners[0]
-        common = [a & b for a, b in zip(self.boxes[early], self.boxes[late], strict=True)]
-        whole = self.is_whole(common)
-        region = self.space.region(common, whole)
-        others = [self.rows[row].number for row in partners[1:]]
+        """Tell the earlier rows that a row meets; the first one speaks that it certainly meets, if there is one."""
+        commons = {early: self.common(early, late) for early in partners}
+        wholes = {early: self.is_whole(common) for early, common in commons.items()}
+        worst = next((early for early in partners if not self.is_possible(wholes[early])), partners[0])
+        told = [worst, *(early for early in partners if early != worst)][:_MOST_PARTNERS]
+        pairs = tuple(
+            Pair(
+                (self.rows[early].number, self.rows[late].number), self.space.region(commons[early], wholes[early]),
+                self.space.witness(self.place_in(commons[early]), commons[early]), self.is_possible(wholes[early]),
+            )
+            for early in told
+        )  # fmt: skip
+        others = [self.rows[row].number for row in partners if row != worst]
         more = f"; it also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}" if others else ""
+        region = pairs[0].region
         return self.of_region(
-            "overlap", f"{self.shown(early)} and {self.shown(late)} both hold {shortened(write_region(region) or 'everything')}{more}",
-            [early, late, *partners[1:_MOST_PARTNERS]], whole,
-            region=region, witness=self.space.witness(self.place_in(common)), remedy=self.apart(early, late),
+            "overlap", f"{self.shown(worst)} and {self.shown(late)} both hold {shortened(write_region(region) or 'everything')}{more}",
+            [worst, late, *told[1:]], wholes[worst], region=region, witness=pairs[0].witness,
+            remedy=f'{self.apart(worst, late)}set match = "first" to let the earlier row win', pairs=pairs,
         )  # fmt: skip
 
+    def common(self, one: int, other: int) -> Box:
+        """Return the box that two rows share."""
+        return [a & b for a, b in zip(self.boxes[one], self.boxes[other], strict=True)]
+
     def apart(self, early: int, late: int) -> str:
-        """Return how one of two rows is written so that it leaves the other its places."""
-        otherwise = 'set match = "first" to let the earlier row win'
-        for row, other in ((late, early), (early, late)):
-            sticks_out = [
-                number for number, (mine, its) in enumerate(zip(self.boxes[row], self.boxes[other], strict=True)) if mine & ~its
-            ]  # fmt: skip
-            if len(sticks_out) == 1:
-                dimension = self.dimensions[sticks_out[0]]
-                rest = dimension.write(self.boxes[row][sticks_out[0]] & ~self.boxes[other][sticks_out[0]])
-                what = "when" if dimension.test is not None else dimension.about.name
-                return f"write {what} of row {self.rows[row].number} as {rest}, or {otherwise}"
-        return f"narrow one of the two rows, or {otherwise}"
+        """Return how one of two rows is written so that it leaves all rows that differ their places; nothing where it
+        cannot be.
+        """
+        meeting = self.rows_meeting(self.boxes[late]) & ~self.same_results[self.rows[late].results]
+        is_pair = (meeting & ((1 << late) - 1)).bit_count() == 1
+        for row in (late, early) if is_pair else (late,):
+            box = self.boxes[row]
+            others = list(bits_of(self.rows_meeting(box) & ~self.same_results[self.rows[row].results]))
+            sticks_out = {
+                number
+                for other in others
+                for number, (mine, its) in enumerate(zip(box, self.boxes[other], strict=True))
+                if mine & ~its
+            }
+            if len(sticks_out) != 1:
+                continue
+            (number,) = sticks_out
+            rest = [*box]
+            for other in others:
+                rest[number] &= ~self.boxes[other][number]
+            twins = self.rows_holding(rest) & self.same_results[self.rows[row].results] & ~(1 << row)
+            dimension = self.dimensions[number]
+            if twins or not rest[number] & (dimension.inside | 1 << dimension.missing):
+                continue
+            is_input = number < len(self.table.inputs) and not self.rows[row].when
+            if dimension.test is None and is_input:
+                what, text = dimension.about.name, dimension.write(rest[number])
+            elif dimension.test is None:
+                continue  # a cell and its `when` ask together
+            else:
+                whens = [
+                    one.write(cells)
+                    for one, cells in zip(self.dimensions, rest, strict=True)
+                    if one.test is not None and cells != one.whole
+                ]
+                what, text = WHEN, " AND ".join(whens)
+            if self.reads_as(row, what, text, rest):
+                return f"write {what} of row {self.rows[row].number} as {text}, or "
+        return ""
+
+    def reads_as(self, row: int, what: str, text: str, box: Box) -> bool:
+        """Whether a row with one cell written otherwise holds just a box."""
+        from kivvet.core.table_rewrite import with_cell
+
+        table = with_cell(self.table, row, what, text)
+        if table is None or table.dimensions != self.table.dimensions:
+            return False
+        space = Space(table)
+        made = [dimension.cells_of_row[row] for dimension in space.dimensions]
+        return all(
+            _same_cells(mine, one, its, other)
+            for mine, one, its, other in zip(box, self.dimensions, made, space.dimensions, strict=True)
+        )
 
     def repeated_rows(self) -> Iterable[Finding]:
         seen: dict[object, int] = {}
@@ -294,18 +354,9 @@ class BoxCheck(RowFindings):
 
     def gaps(self) -> Iterable[Finding]:
         sought = [list(dimension.sought) for dimension in self.dimensions]
-        extra: list[Box] = []
-        found: list[tuple[Box, list[int]]] = []
-        is_open_end = False
-        try:
-            while (place := self.uncovered_place(sought, extra)) is not None:
-                if len(found) == MOST_GAPS:
-                    is_open_end = True
-                    break
-                box = self.widened(place, sought)
-                extra.append(box)
-                found.append((box, place))
-        except BudgetSpentError:
+        search = self.search(sought)
+        found = search.boxes(MOST_GAPS)
+        if not search.is_settled:
             question = "whether there are more gaps" if found else "whether rows leave a gap"
             yield self.of_rows(
                 "not-proven", f"{question} is not settled within {self.budget:,} steps", [],
@@ -313,44 +364,19 @@ class BoxCheck(RowFindings):
             )  # fmt: skip
         for box, place in sorted(found, key=lambda pair: self.size_rank(pair[0], sought)):
             yield self.gap(box, place, sought)
-        if is_open_end:
+        if search.has_more:
             yield self.of_rows(
                 "gap", f"more gaps remain beyond the {MOST_GAPS} listed", [], severity=self.gap_severity,
                 remedy="fill those first, or say with otherwise what all others get",
             )  # fmt: skip
         yield from self.open_inputs(sought)
 
-    def uncovered_place(self, sought: Sequence[Sequence[int]], extra: Sequence[Box]) -> list[int] | None:
-        """Return a place that neither a row nor an extra box covers, one cell of each dimension."""
-        n_rows = len(self.rows)
-        masks = []
-        for number, (dimension, cells) in enumerate(zip(self.dimensions, sought, strict=True)):
-            masks.append([
-                dimension.masks[cell] | sum(1 << (n_rows + k) for k, box in enumerate(extra) if box[number] >> cell & 1)
-                for cell in cells
-            ])  # fmt: skip
-        search = CoverSearch(masks, (1 << (n_rows + len(extra))) - 1, self.budget)
-        place = search.uncovered()
-        if place is None:
-            return None
-        return [cells[number] for number, cells in zip(place, sought, strict=True)]
-
-    def widened(self, place: Sequence[int], sought: Sequence[Sequence[int]]) -> Box:
-        """Return the box around a place, each input widened as far as no row is met, last to first."""
-        box = [1 << cell for cell in place]
-        hit = [dimension.masks[cell] for dimension, cell in zip(self.dimensions, place, strict=True)]
-        for number in reversed(range(len(box))):
-            dimension = self.dimensions[number]
-            others = self.all_rows
-            for other, rows in enumerate(hit):
-                if other != number:
-                    others &= rows
-            free = [cell for cell in sought[number] if not dimension.masks[cell] & others]
-            if dimension.is_ordered and len(free) < len(sought[number]):
-                free = _run_around(place[number], free, dimension.missing)
-            box[number] = sum(1 << cell for cell in free)
-            hit[number] = dimension.touching(box[number])
-        return box
+    def search(self, sought: Sequence[Sequence[int]]) -> GapSearch:
+        """Return the search for what no row covers of some cells."""
+        return GapSearch(
+            [one.masks for one in self.dimensions], sought, len(self.rows), [one.is_ordered for one in self.dimensions],
+            [one.missing for one in self.dimensions], self.budget,
+        )  # fmt: skip
 
     def size_rank(self, box: Box, sought: Sequence[Sequence[int]]) -> tuple[int, float]:
         """Return what sorts larger boxes first: few inputs constrained, then the share of cells."""
@@ -376,14 +402,11 @@ class BoxCheck(RowFindings):
         ]  # fmt: skip
         return self.of_region(
             "gap", f"{shortened(write_region(region) or 'everything')} is covered by no row", [], whole,
-            severity=self.gap_severity, region=region, witness=self.space.witness(place), places=self.table_place,
+            severity=self.gap_severity, region=region, witness=self.space.witness(place, box), places=self.table_place,
             remedy=f"add  {pasted_row(self.table, region)}{''.join(hints)}",
         )  # fmt: skip
 
-    def step_hint(self, dimension: object, cells: int) -> str:
-        from kivvet.core.boxes import Dimension
-
-        assert isinstance(dimension, Dimension)
+    def step_hint(self, dimension: Dimension, cells: int) -> str:
         some = [dimension.cut.cells[cell] for cell in bits_of(cells) if cell != dimension.missing]
         if not some or some[0].low == LOW or some[-1].high == HIGH:
             return ""
@@ -397,21 +420,26 @@ class BoxCheck(RowFindings):
                 continue
             cells = [*sought[:number], list(dimension.unlisted), *sought[number + 1 :]]
             try:
-                place = self.uncovered_place(cells, [])
+                place = self.search(cells).uncovered_place()
             except BudgetSpentError:
                 place = []
             if place is not None:
                 yield self.open_input(dimension.about)
 
 
-def _run_around(cell: int, free: Sequence[int], missing: int) -> list[int]:
-    """Return the longest run of neighbouring cells around one."""
-    if cell == missing:
-        return [cell]
-    available = set(free) - {missing}
-    first = last = cell
-    while first - 1 in available:
-        first -= 1
-    while last + 1 in available:
-        last += 1
-    return list(range(first, last + 1))
+def _same_cells(mine: int, dimension: Dimension, its: int, other: Dimension) -> bool:
+    """Whether cells of one cutting of an input hold the same values as cells of another."""
+
+    def region(cells: int, of: Dimension) -> Region:
+        held = [of.cut.cells[cell] for cell in bits_of(cells & of.present)]
+        bands = range(of.axis.n_bands)
+        return Region(
+            tuple(union((one.low, one.high) for one in held if one.band == band) for band in bands),
+            bool(cells >> of.missing & 1),
+        )
+
+    if dimension.axis.n_bands != other.axis.n_bands:
+        return False
+    one, two = region(mine, dimension), region(its, other)
+    cut = CellCut.of(other.axis, [one, two], other.axis.domain)
+    return joined_spans(cut.spans[0]) == joined_spans(cut.spans[1]) and one.missing == two.missing

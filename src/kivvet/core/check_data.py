@@ -8,11 +8,12 @@ from collections.abc import Iterable, Mapping, Sequence
 import numpy as np
 import numpy.typing as npt
 
-from kivvet.core.applied import TableReport, combined_counts, value_counts
+from kivvet.core.applied import FormulaReport, TableReport, combined_counts, value_counts
 from kivvet.core.columns import Column
 from kivvet.core.compiled import CompiledTable
 from kivvet.core.findings import Finding, finding
 from kivvet.core.formulas.evaluate import Evaluator
+from kivvet.core.formulas.formula import Formula
 from kivvet.core.input_coder import RowSets
 from kivvet.core.input_probe import InputProbe
 from kivvet.core.plan import Step
@@ -20,10 +21,11 @@ from kivvet.core.row_findings import RowFindings
 from kivvet.core.table_parser import parse_table
 from kivvet.core.tables import WHEN, RuleTable
 from kivvet.core.values import write_value
-from kivvet.errors import count, listed
+from kivvet.errors import count, listed, toml_key
 
 _MOST_VALUES = 5
 _MOST_EXAMPLES = 1_000
+_MOST_GAPS_COUNTED = 2_000
 
 
 class DataProbe:
@@ -40,10 +42,17 @@ class DataProbe:
         self.step = step
         self.table = step.table
         self.is_alone = len(self.table.dimensions) == 1
+        self.gaps = [one for one in table_findings if one.kind == "gap" and one.region is not None][
+            :_MOST_GAPS_COUNTED
+        ]
+        self.gap_table = self._table_of_regions([one.region for one in self.gaps if one.region is not None])
+        if self.gap_table is None:
+            self.gaps = []
         self.regions = [
             (one, region) for one in table_findings if (region := self._region_table(one)) is not None
         ]
         self.rows_in_region: Counter[int] = Counter()
+        self.rows_in_gap = np.zeros(len(self.gaps), np.int64)
         self.inputs = [InputProbe(self.table, number, column) for number, column in enumerate(step.columns)]
         self.untold: Counter[str] = Counter()  # unmatched rows of several inputs that no gap tells
         self.n_untold = 0
@@ -54,13 +63,18 @@ class DataProbe:
         self.unlisted: list[Counter[str]] = [Counter() for _ in self.inputs]
         self.broken: Counter[int] = Counter()
         self.broken_example: dict[int, str] = {}
+        self.n_unread = 0  # rows that count as missing because a field could not be read
         self.n_seen = 0
 
     def _region_table(self, one: Finding) -> CompiledTable | None:
-        """Return a table whose only row is the region of a finding."""
-        table = self.table
-        if one.region is None or table.lookup is not None or one.kind not in _WITH_REGION:
+        """Return a table whose rows are the regions of a finding: one, or one for each pair of rows that meet."""
+        if one.region is None or self.table.lookup is not None or one.kind not in _WITH_REGION:
             return None
+        return self._table_of_regions([pair.region for pair in one.pairs] or [one.region])
+
+    def _table_of_regions(self, regions: Sequence[Mapping[str, str]]) -> CompiledTable | None:
+        """Return a table with a row for each region, of which the first that holds the values wins."""
+        table = self.table
         names = [about.name for about in table.inputs]
         inputs = {
             about.name: {
@@ -72,38 +86,65 @@ class DataProbe:
         }  # fmt: skip
         has_when = WHEN not in names
         header = [*names, *([WHEN] if has_when else []), "\0here"]
-        row = [
-            *(one.region.get(name, "") for name in names),
-            *([one.region.get(WHEN, "")] if has_when else []),
-            "1",
+        rows = [
+            [*(region.get(name, "") for name in names), *([region.get(WHEN, "")] if has_when else []), "1"]
+            for region in regions
         ]
-        parts, _ = parse_table(
-            table.name, {"inputs": inputs, "outputs": {"\0here": "text"}, "rows": [header, row]}
+        parts, faults = parse_table(
+            table.name,
+            {"inputs": inputs, "outputs": {"\0here": "text"}, "rows": [header, *rows], "match": "first"},
         )
-        return None if parts is None or not parts.rows else CompiledTable(RuleTable.from_parts(parts))
+        if parts is None or not parts.rows or any(one.severity == "error" for one in faults):
+            return None
+        return CompiledTable(RuleTable.from_parts(parts))
 
-    def see(self, columns: Mapping[str, Column]) -> None:
-        """Look at one batch of the columns that the table reads, by the names it gives them."""
+    def see(self, columns: Mapping[str, Column], unread: npt.NDArray[np.bool_] | None = None) -> None:
+        """Look at one batch of the columns that the table reads, by the names it gives them.
+
+        Parameters
+        ----------
+        columns : mapping of str to Column
+        unread : ndarray of bool, optional
+            Rows with a field that could not be read as its type: they are told as such, and not as missing.
+        """
         n_rows = len(next(iter(columns.values())))
-        told = np.zeros(n_rows, bool)
-        for number, (one, region) in enumerate(self.regions):
-            inside = region.classify(columns).labels == 0
+        outcomes: npt.NDArray[np.int64] | None = None
+        if not self.is_alone or self.gap_table is not None or unread is not None:
+            outcomes = self.table.compiled.classify(columns, refuses_overlaps=False).labels.astype(np.int64)
+        if unread is not None and outcomes is not None:
+            self.n_unread += int(np.count_nonzero(unread & (outcomes == self.table.compiled.missing)))
+        rest = np.zeros(n_rows, bool)
+        if outcomes is not None:
+            falls = outcomes == self.table.compiled.unmatched
+            if self.table.lookup is not None:
+                falls |= outcomes > self.table.compiled.missing
+            rest = falls
+            if self.gap_table is not None and falls.any():  # each row that falls through is counted once
+                held = self.gap_table.classify(columns).labels.astype(np.int64)
+                inside = falls & (held < len(self.gaps))
+                self.rows_in_gap += np.bincount(held[inside], minlength=len(self.gaps))[: len(self.gaps)]
+                rest = falls & ~inside
+        for number, (_, region) in enumerate(self.regions):
+            inside = region.classify(columns).labels < region.n_rows
             self.rows_in_region[number] += int(np.count_nonzero(inside))
-            if one.kind == "gap":
-                told |= inside
         for probe in self.inputs:
             probe.see(columns[probe.about.name])
-        if not self.is_alone:
-            self._see_unmatched(columns, told)
+        if not self.is_alone and outcomes is not None:
+            self._see_unmatched(columns, outcomes, rest)
         self._see_givens(columns, n_rows)
         self.n_seen += n_rows
 
-    def _see_unmatched(self, columns: Mapping[str, Column], told: npt.NDArray[np.bool_]) -> None:
+    def _see_unmatched(
+        self,
+        columns: Mapping[str, Column],
+        outcomes: npt.NDArray[np.int64],
+        untold: npt.NDArray[np.bool_],
+    ) -> None:
         compiled = self.table.compiled
-        outcomes = compiled.classify(columns, refuses_overlaps=False).labels
-        rest = (outcomes == compiled.unmatched) & ~told
+        rest = untold
         if compiled.keys is not None:
-            not_then = outcomes > compiled.missing
+            not_then = (outcomes > compiled.missing) & rest
+            rest = rest & ~not_then
             self.n_not_then += int(np.count_nonzero(not_then))
             self._remember(self.not_then, columns, not_then)
         for number, probe in enumerate(self.inputs):
@@ -113,7 +154,7 @@ class DataProbe:
             )
             if strange.any():
                 self.unlisted[number].update(dict(value_counts(column, strange)))
-                rest &= ~strange
+                rest = rest & ~strange
         self.n_untold += int(np.count_nonzero(rest))
         self._remember(self.untold, columns, rest)
 
@@ -169,6 +210,14 @@ class DataProbe:
 
     # What it comes to
 
+    @property
+    def counted(self) -> list[tuple[Finding, int]]:
+        """The findings about the table with the rows of data that each concerns."""
+        return [
+            *((one, self.rows_in_region[number]) for number, (one, _) in enumerate(self.regions)),
+            *zip(self.gaps, self.rows_in_gap.tolist(), strict=True),
+        ]
+
     def findings(self, report: TableReport, dataset: str) -> list[Finding]:
         """Return the findings about this data."""
         found = [*self._not_covered(report, dataset), *self._missing(report, dataset)]
@@ -182,9 +231,7 @@ class DataProbe:
     def _not_covered(self, report: TableReport, dataset: str) -> Iterable[Finding]:
         if self.is_alone:
             (probe,) = self.inputs
-            is_told = any(one.kind == "gap" for one, _ in self.regions) and (
-                probe.about.type != "text" or self.table.axis.is_limited
-            )
+            is_told = bool(self.gaps) and (probe.about.type != "text" or self.table.axis.is_limited)
             if report.unmatched and not is_told:
                 yield from probe.not_listed(dict(report.unmatched_values), dataset, report.unmatched)
             return
@@ -192,10 +239,13 @@ class DataProbe:
             yield from probe.not_listed(dict(values.most_common()), dataset)
         if self.n_not_then:
             ranked = self.not_then.most_common(_MOST_VALUES)
+            is_time = all(
+                one.type in ("date", "datetime") for one in self.table.inputs if one.period is not None
+            )
             yield self._of_data(
                 "unmatched", f"{count(self.n_not_then, 'row')} of {dataset} {'has' if self.n_not_then == 1 else 'have'} a key that is known, "
-                f"but not then: {listed((f'({text})' for text, _ in ranked), _MOST_VALUES)}", dataset, self.n_not_then,
-                severity="note" if self.table.otherwise else "warning", remedy="add a row for that time, or let a range reach it",
+                f"but not {'then' if is_time else 'at that value'}: {listed((f'({text})' for text, _ in ranked), _MOST_VALUES)}", dataset, self.n_not_then,
+                severity="note" if self.table.otherwise else "warning", remedy=f"add a row for that {'time' if is_time else 'value'}, or let a range reach it",
             )  # fmt: skip
         if self.n_untold:
             ranked = self.untold.most_common(_MOST_VALUES)
@@ -209,7 +259,8 @@ class DataProbe:
             )  # fmt: skip
 
     def _missing(self, report: TableReport, dataset: str) -> Iterable[Finding]:
-        if not report.missing:
+        missing = report.missing - self.n_unread
+        if missing <= 0:
             return
         gives = ", ".join(
             f"{name} = {write_value(value)}"
@@ -217,15 +268,15 @@ class DataProbe:
             if value is not None
         )
         said = f"missing gives {gives}" if gives else "their results are missing"
-        has = "has" if report.missing == 1 else "have"
+        has = "has" if missing == 1 else "have"
         what = (
             f"{report.column} {has} no value"
             if self.is_alone
             else f"{dataset} {has} no value in an input, and no row for that"
         )
         yield self._of_data(
-            "missing-input", f"{count(report.missing, 'row')} of {what}; {said}",
-            dataset, report.missing, remedy="" if gives else f'say what they get: missing = {{ {self.table.outputs[0].name} = "..." }}',
+            "missing-input", f"{count(missing, 'row')} of {what}; {said}",
+            dataset, missing, remedy="" if gives else f'say what they get: missing = {{ {toml_key(self.table.outputs[0].name)} = "..." }}',
         )  # fmt: skip
 
     def _broken(self, dataset: str) -> Iterable[Finding]:
@@ -238,7 +289,7 @@ class DataProbe:
             )  # fmt: skip
 
 
-_WITH_REGION = ("gap", "overlap", "conflict", "duplicate", "shadowed")
+_WITH_REGION = ("overlap", "conflict", "duplicate", "shadowed")
 
 
 def unused_rows(
@@ -257,14 +308,24 @@ def unused_rows(
     numbers = tuple(row.number for row in idle)
     places = tuple(row.place for row in idle if row.place is not None)[:20]
     words = RowFindings(table)
-    shown = listed((words.condition_of(table.rows.index(row)) for row in idle[:_MOST_VALUES]), _MOST_VALUES)
-    shown += ", ..." if len(idle) > _MOST_VALUES else ""
+    places_of = {row.number: place for place, row in enumerate(table.rows)}
+    shown = listed((words.condition_of(places_of[row.number]) for row in idle), _MOST_VALUES, len(idle))
     return [
         finding(
             "unused", f"no data of {listed(datasets)} meets {'row' if len(idle) == 1 else 'rows'} {listed(numbers)}: {shown}",
             table=table.name, rows=numbers, places=places, count=0, remedy="nothing, unless you expected data there",
         )
     ]  # fmt: skip
+
+
+def _shown_row(table: RuleTable, row: int) -> str:
+    """Return the key and the ranges of a row of a lookup, as they read."""
+    assert table.lookup is not None
+    parts = [table.lookup.shown_key(row)] if table.lookup.keys else []
+    for column, cells in zip(table.lookup.ranges, table.index.ranges, strict=True):
+        if cells.starts[row] < cells.ends[row]:
+            parts.append(f"{column.about.name} {cells.write(int(cells.starts[row]), int(cells.ends[row]))}")
+    return ", ".join(parts)
 
 
 def _unused_keys(table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequence[str]) -> list[Finding]:
@@ -277,9 +338,7 @@ def _unused_keys(table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequen
         return []
     assert table.lookup is not None
     written = "({})" if len(table.inputs) > 1 else "{}"
-    keys = dict.fromkeys(written.format(table.lookup.shown_key(int(row))) for row in idle[:50])
-    shown = listed(keys, _MOST_VALUES)
-    shown += ", ..." if len(idle) > 50 else ""
+    shown = listed((written.format(_shown_row(table, int(row))) for row in idle), _MOST_VALUES, len(idle))
     numbers = tuple(int(row) + 1 for row in idle[:_MOST_EXAMPLES])
     places = tuple(place for row in numbers[:20] if (place := table.lookup.locate_row(row)) is not None)
     what = "rows" if index.ranges else "keys"
@@ -289,3 +348,44 @@ def _unused_keys(table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequen
             table=table.name, rows=numbers, places=places, count=0, remedy="nothing, unless you expected data there",
         )
     ]  # fmt: skip
+
+
+def formula_findings(report: FormulaReport, dataset: str, formula: Formula | None) -> list[Finding]:
+    """Return what there is to say of a formula's values in data."""
+    places = (formula.place,) if formula is not None and formula.place is not None else ()
+    found = []
+
+    def add(kind: str, message: str, rows: int, remedy: str) -> None:
+        found.append(
+            finding(
+                kind, message, table=report.formula, dataset=dataset, count=rows, places=places, remedy=remedy
+            )
+        )
+
+    for cause, (n, row) in report.made_missing.items():
+        add(
+            "no-result", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no result: {cause}; the first is row {row:,}", n,
+            "correct the data, or say what such rows get: CASE WHEN ... THEN ... END",
+        )  # fmt: skip
+    if n := report.without_group:
+        add(
+            "no-group", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in PARTITION BY and count as one group", n,
+            f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
+        )  # fmt: skip
+    if n := report.without_order:
+        add(
+            "no-order", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in ORDER BY and {'is' if n == 1 else 'are'} placed all the same", n,
+            f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
+        )  # fmt: skip
+    if report.spellings:
+        shown = listed((" and ".join(map(repr, one[:4])) for one in report.spellings), 3)
+        add(
+            "near-miss", f"groups of PARTITION BY differ only by case, blanks or Unicode form: {shown}", report.misspelt,
+            "correct the data, or PARTITION BY FOLD(..., 'case', 'space', 'unicode')",
+        )  # fmt: skip
+    if n := report.split_ties:
+        add(
+            "split-ties", f"{count(n, 'row')} of {dataset} are equal in the order and parted by NTILE as they stand in the source", n,
+            "add to ORDER BY what tells them apart, or classify by bounds instead",
+        )  # fmt: skip
+    return found

@@ -7,18 +7,20 @@ finding carries a value (the witness) that anyone can try.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from kivvet.core.axes import Axis, TextAxis
-from kivvet.core.cells import NO_ROW, CellCut
+from kivvet.core.cells import NO_ROW, CellCut, covers, joined_spans
+from kivvet.core.condition_parser import ConditionError, parse_condition
 from kivvet.core.conditions import AnyOf, Condition, IsMissing, Negation, write_condition
-from kivvet.core.findings import Finding
-from kivvet.core.regions import Region
+from kivvet.core.findings import Finding, Pair
+from kivvet.core.regions import Region, union
 from kivvet.core.row_findings import RowFindings, pasted_row, row_regions, shortened, step_hint, write_witness
-from kivvet.core.tables import Result, Row, RuleTable
+from kivvet.core.tables import Result, RuleTable
 from kivvet.core.values import Value, write_decimal
 from kivvet.errors import listed
 
-_MOST_PARTNERS = 20  # rows that one row is said to overlap; the first is described
+_MOST_PARTNERS = 100  # rows that one row is said to overlap; the first is described
 
 
 class LineCheck(RowFindings):
@@ -30,9 +32,12 @@ class LineCheck(RowFindings):
         self.axis: Axis = table.axis
         self.regions = row_regions(table, 0)
         self.cut = CellCut.of(self.axis, self.regions, self.axis.domain)
-        self.is_empty = [
-            not spans and not m for spans, m in zip(self.cut.spans, self.cut.accepts_missing, strict=True)
-        ]
+        self.held = [
+            (joined_spans(spans), m)
+            for spans, m in zip(self.cut.spans, self.cut.accepts_missing, strict=True)
+        ]  # for each row the cells it holds, however its bounds are written
+        self.is_empty = [not spans and not m for spans, m in self.held]
+        self._others: dict[tuple[Result, ...], Region] = {}
         self.lowest: list[int] = []
         self.partners: dict[
             int, list[tuple[int, Value | None]]
@@ -77,11 +82,15 @@ class LineCheck(RowFindings):
                 elif all(known != early for known, _ in partners):
                     partners.append((early, witness))
             elif late not in self.repeated and early not in self.repeated:
-                meeting = self.regions[row] & self.regions[other]
-                if meeting == self.regions[late]:
+                if self.holds(early, late):
                     self.repeated[late] = early
-                elif meeting == self.regions[early]:
+                elif self.holds(late, early):
                     self.repeated[early] = late
+
+    def holds(self, outer: int, inner: int) -> bool:
+        """Whether one row accepts all that another accepts."""
+        (outer_spans, outer_missing), (inner_spans, inner_missing) = self.held[outer], self.held[inner]
+        return (outer_missing or not inner_missing) and covers(outer_spans, inner_spans)
 
     # What rows say of themselves
 
@@ -91,19 +100,30 @@ class LineCheck(RowFindings):
                 yield self.of_rows(
                     "impossible", f"no value meets {self.input.name} = {self.condition_of(row)}", [row],
                     region=self.region_of(row),
-                    remedy=self.remedy_of_impossible(self.rows[row]),
+                    remedy=self.remedy_of_impossible(row),
                 )  # fmt: skip
 
-    def remedy_of_impossible(self, row: Row) -> str:
-        text = write_condition(self.table.asked(row, 0))
+    def remedy_of_impossible(self, number: int) -> str:
+        text = write_condition(self.table.asked(self.rows[number], 0))
         low, _, high = text.partition(" to ")
         if high and not text.startswith((">", "not")) and "|" not in text:
             swapped = f"{high.lstrip('<')} to {low}"
-            if swapped != text:
+            if swapped != text and self.is_free(swapped):
                 return f"swap the ends ({swapped}), or remove the row"
         if self.input.step is not None:
             return f"no multiple of the step {write_decimal(self.input.step)} lies there; correct the bounds, or the step"
         return "correct the condition, or remove the row"
+
+    def is_free(self, text: str) -> bool:
+        """Whether a condition accepts something, and nothing that a row accepts."""
+        try:
+            region = self.axis.region(parse_condition(text, self.input.type))
+        except ConditionError:
+            return False
+        cut = CellCut.of(self.axis, [region, *self.regions], self.axis.domain)
+        held = {cell for span in cut.spans[0] for cell in range(*span)}
+        others = {cell for spans in cut.spans[1:] for span in spans for cell in range(*span)}
+        return bool(held) and not held & others and any(cut.cells[cell].in_domain for cell in held)
 
     def rows_outside(self) -> Iterable[Finding]:
         if not self.axis.is_limited:
@@ -131,16 +151,14 @@ class LineCheck(RowFindings):
 
     def meeting_rows(self) -> Iterable[Finding]:
         for late in sorted(self.partners):
-            same = [
-                (early, w) for early, w in self.partners[late] if self.regions[early] == self.regions[late]
-            ]
+            same = [(early, w) for early, w in self.partners[late] if self.held[early] == self.held[late]]
             for early, witness in same[:1]:
                 yield self.conflict(early, late, {self.input.name: write_witness(witness)})
             differing = [pair for pair in self.partners[late] if pair not in same]
             if differing:
                 yield self.overlap(late, differing)
         for inner, outer in sorted(self.repeated.items()):
-            yield self.duplicate(inner, outer, is_same=self.regions[inner] == self.regions[outer])
+            yield self.duplicate(inner, outer, is_same=self.held[inner] == self.held[outer])
 
     def overlap(self, late: int, partners: list[tuple[int, Value | None]]) -> Finding:
         early, witness = partners[0]
@@ -150,7 +168,14 @@ class LineCheck(RowFindings):
         return self.of_rows(
             "overlap", f"{self.shown(early)} and {self.shown(late)} both hold {shortened(common)}{more}", [row for row, _ in [*partners[:1], (late, None), *partners[1:]]],
             region={self.input.name: common}, witness={self.input.name: write_witness(witness)},
-            remedy=f'{self.apart(early, late)}, or set match = "first" to let the earlier row win',
+            remedy=f'{self.apart(early, late)}set match = "first" to let the earlier row win',
+            pairs=tuple(
+                Pair(
+                    (self.rows[row].number, self.rows[late].number), {self.input.name: self.common_region(row, late)},
+                    {self.input.name: write_witness(value)},
+                )
+                for row, value in partners
+            ),
         )  # fmt: skip
 
     def common_region(self, early: int, late: int) -> str:
@@ -169,18 +194,61 @@ class LineCheck(RowFindings):
         return write_condition(Negation(AnyOf(both)))
 
     def apart(self, early: int, late: int) -> str:
-        """Return how the later row is written so that it leaves the earlier one its values."""
-        rest = self.regions[late] & self.regions[early].other_present()
-        parts = {interval for intervals in rest.bands for interval in intervals}
-        if len(parts) != 1 or self.regions[late].missing or self.regions[early].missing:
-            return "change the bounds so that they do not meet"
-        return f"write row {self.rows[late].number} as {self.axis.write_interval(*parts.pop())}"
+        """Return how one of two rows is written so that it leaves all rows that differ their values; nothing where it
+        cannot be.
+        """
+        if (
+            self.table.dimensions[0] is not self.table.inputs[0]
+            or self.rows[late].when
+            or self.rows[early].when
+        ):
+            return ""
+        for row in (late, early) if len(self.partners[late]) == 1 else (late,):
+            others = self.accepted_by_others(self.rows[row].results)
+            rest = self.regions[row] & others.other_present()
+            rest = replace(rest, missing=self.regions[row].missing and not others.missing)
+            text = self.axis.write_region(rest)
+            inside = self.axis.domain & rest
+            keeps_domain = any(
+                self.axis.witness(band, *pair) is not None
+                for band, intervals in enumerate(inside.bands)
+                for pair in intervals
+            )
+            if text and keeps_domain and self.reads_as(text, rest) and not self.is_within_another(rest, row):
+                return f"write row {self.rows[row].number} as {text}, or "
+        return ""
+
+    def accepted_by_others(self, results: tuple[Result, ...]) -> Region:
+        """Return what rows with other results accept; it is worked out once."""
+        if results not in self._others:
+            others = [one for one, row in zip(self.regions, self.rows, strict=True) if row.results != results]
+            bands = range(self.axis.n_bands)
+            self._others[results] = Region(
+                tuple(union(*(one.bands[band] for one in others)) for band in bands),
+                any(one.missing for one in others),
+            )
+        return self._others[results]
+
+    def is_within_another(self, region: Region, row: int) -> bool:
+        """Whether a row of the same results accepts all of a region."""
+        alike = [n for n, one in enumerate(self.rows) if n != row and one.results == self.rows[row].results]
+        return any(self.regions[n] & region == region for n in alike)
+
+    def reads_as(self, text: str, region: Region) -> bool:
+        """Whether a condition accepts just the values of a region."""
+        try:
+            made = self.axis.region(parse_condition(text, self.input.type))
+        except ConditionError:
+            return False
+        cut = CellCut.of(self.axis, [made, region], self.axis.domain)
+        one, other = (joined_spans(spans) for spans in cut.spans)
+        return one == other and made.missing == region.missing
 
     def repeated_rows(self) -> Iterable[Finding]:
         """Tell rows that say the same as an earlier one, word for word."""
-        seen: dict[tuple[Region, tuple[Result, ...]], int] = {}
-        for row, region in enumerate(self.regions):
-            twin = seen.setdefault((region, self.rows[row].results), row)
+        seen: dict[object, int] = {}
+        for row, held in enumerate(self.held):
+            twin = seen.setdefault((held, self.rows[row].results), row)
             if twin != row and not self.is_empty[row]:
                 yield self.duplicate(row, twin, is_same=True)
 
@@ -190,9 +258,9 @@ class LineCheck(RowFindings):
             (row for row, accepts in enumerate(self.cut.accepts_missing) if accepts), NO_ROW
         )
         winners.add(missing_winner)
-        by_region: dict[Region, int] = {}
-        for row, region in enumerate(self.regions):
-            twin = by_region.setdefault(region, row)
+        by_cells: dict[object, int] = {}
+        for row, held in enumerate(self.held):
+            twin = by_cells.setdefault(held, row)
             if row in winners or self.is_empty[row]:
                 continue
             if twin != row and self.rows[twin].results == self.rows[row].results:
@@ -254,9 +322,9 @@ class LineCheck(RowFindings):
 
     def is_uniform(self, axis: TextAxis) -> bool:
         """Whether what no row covers is the same for texts of all lengths, so that intervals say it all."""
-        uncovered = axis.domain
-        for region in self.regions:
-            uncovered = uncovered & region.other_present()
+        bands = range(axis.n_bands)
+        covered = Region(tuple(union(*(region.bands[band] for region in self.regions)) for band in bands))
+        uncovered = axis.domain & covered.other_present()
         return axis.is_uniform(uncovered)
 
     def neighbours(self, first: int, last: int) -> list[int]:
@@ -269,7 +337,7 @@ class LineCheck(RowFindings):
             "gap", f"{self.input.name} {shortened(region)} is covered by no row", sorted(neighbours),
             severity=severity, region={self.input.name: region},
             witness={self.input.name: write_witness(witness)},
-            remedy=f"add  {pasted_row(self.table, {self.input.name: shortened(region)})}{hint}",
+            remedy=f"add  {pasted_row(self.table, {self.input.name: region})}{hint}",
         )  # fmt: skip
 
     def text_rest(self, first: int, severity: str) -> Finding:

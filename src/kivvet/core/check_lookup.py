@@ -2,28 +2,41 @@
 
 from __future__ import annotations
 
+import heapq
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING
+from dataclasses import replace
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow.compute as pc
 
 from kivvet.core.axes import Axis, make_axis
+from kivvet.core.box_gaps import GapSearch
+from kivvet.core.box_search import DEFAULT_BUDGET
+from kivvet.core.cells import row_masks
 from kivvet.core.conditions import AnyOf, Condition, Equals
-from kivvet.core.findings import Finding, finding
+from kivvet.core.findings import Finding, Pair, finding
 from kivvet.core.lookup_index import RangeCells
 from kivvet.core.regions import HIGH, LOW, Region
+from kivvet.core.row_findings import write_witness
+from kivvet.core.table_text import input_text
 from kivvet.core.values import FOLDS, Value, fold_text, write_value
-from kivvet.errors import count, listed
+from kivvet.errors import count, listed, toml_key
 
 if TYPE_CHECKING:
     from kivvet.core.lookup_rows import LookupRows
-    from kivvet.core.tables import RuleTable
+    from kivvet.core.tables import Input, RuleTable
 
 #: Lookups with several ranges hold at most so many rows.
 MOST_ROWS_OF_BOXES = 20_000
 _MOST_FOLDED = 200_000  # different keys that are compared folded
-_MOST_KEYS = 100  # keys described one by one; the rest are counted
+_MOST_BOXES_A_KEY = 10  # gaps described of one key, in lookups with several ranges
+_MOST_KEYS = 10_000  # keys described one by one; the rest are counted
+_MOST_DESCRIBED = 10_000  # rows that meet others; the rest are counted
+_MOST_PARTNERS = 20  # rows that one row is said to meet
 
 
 def check_lookup(table: RuleTable) -> list[Finding]:
@@ -73,7 +86,7 @@ def _near_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
             )
             yield _of_rows(
                 table, rows, "near-miss", f"the keys {listed(map(repr, texts), 4)} of {key.about.name} differ only by case, blanks or Unicode form",
-                numbers, remedy=f"write them alike, or let it not count: inputs.{key.about.name} = {{ type = \"text\", fold = [\"case\", \"space\"] }}",
+                numbers, remedy=f"write them alike, or let it not count: inputs.{toml_key(key.about.name)} = {input_text(replace(key.about, fold=FOLDS))}",
             )  # fmt: skip
 
 
@@ -95,7 +108,8 @@ def _keys_and_domains(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
                 table, rows, "out-of-domain", f"{count(len(outside), 'row')} of {key.about.name} {'lies' if len(outside) == 1 else 'lie'} outside the domain: {shown}",
                 outside, remedy="correct the keys, or widen the domain",
             )  # fmt: skip
-        absent = [value for compared, value in known.items() if compared not in set(values)]
+        there = set(values)
+        absent = [value for compared, value in known.items() if compared not in there]
         if absent and len(rows.keys) == 1:
             yield finding(
                 "gap", f"{count(len(absent), 'value')} of the domain of {key.about.name} {'has' if len(absent) == 1 else 'have'} no row: {listed(map(_shown, absent), 5)}",
@@ -142,6 +156,7 @@ def _said_twice(
     what: str,
     more: Mapping[str, str],
     kind: str = "conflict",
+    also: str = "",
 ) -> Finding:
     """Return a finding about rows that hold the same values: whether their results differ decides which."""
     results = [tuple(array[number - 1].as_py() for array in rows.results) for number in numbers]
@@ -149,14 +164,23 @@ def _said_twice(
         output.name for output, values in zip(table.outputs, zip(*results, strict=True), strict=True)
         if any(value != values[0] for value in values)
     ]  # fmt: skip
-    region = {one.about.name: str(one.shown[numbers[0] - 1].as_py()) for one in rows.keys} | dict(more)
+    region = _key_region(rows, numbers[0] - 1) | dict(more)
     says = f"and differs in {listed(differing)}" if differing else "with the same results"
     return _of_rows(
-        table, rows, kind if differing else "duplicate", f"{what} {says}", numbers, region=region, witness=region,
+        table, rows, kind if differing else "duplicate", f"{what} {says}{also}", numbers, region=region, witness=region,
         remedy="keep one row of each key" + ("" if differing and table.match == "one" else "; the first is used")
         if not more else "let one range end before the next begins",
         **({"severity": "warning"} if table.match == "first" else {}),
     )  # fmt: skip
+
+
+def _key_region(rows: LookupRows, row: int) -> dict[str, str]:
+    """Return the key of a row (from 0) as conditions, by input."""
+    return {one.about.name: write_witness(_plain(one.shown[row].as_py())) for one in rows.keys}
+
+
+def _plain(value: Any) -> Value | None:
+    return Decimal(repr(value)) if isinstance(value, float) else value
 
 
 def _key(rows: LookupRows, numbers: Sequence[int]) -> str:
@@ -198,35 +222,107 @@ def _meeting_ranges(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
         < np.maximum.accumulate(main.ends[order] + groups * (main.n_cells + 1))[:-1]
         - groups[1:] * (main.n_cells + 1)
     )
-    described = 0
     is_empty = np.logical_or.reduce([cells.starts >= cells.ends for cells in index.ranges])
+    results = _result_numbers(rows)
+    described = untold = 0
     for group in np.unique(groups[1:][meets]):
         (of_group,) = index.rows_of_groups([int(group)])
         of_group = of_group[~is_empty[of_group]]
-        for place, late in enumerate(of_group):
-            for early in of_group[:place]:
-                if not all(
-                    c.starts[early] < c.ends[late] and c.starts[late] < c.ends[early] for c in index.ranges
-                ):
-                    continue
-                described += 1
-                if described > _MOST_KEYS:
-                    return
-                numbers = sorted((int(early) + 1, int(late) + 1))
-                common = {
-                    column.about.name: cells.write(int(max(cells.starts[early], cells.starts[late])), int(min(cells.ends[early], cells.ends[late])))
-                    for column, cells in zip(rows.ranges, index.ranges, strict=True)
-                }  # fmt: skip
-                key = f"of the key {_key(rows, numbers[:1])} " if rows.keys else ""
-                shared = ", ".join(f"{name} {text}" for name, text in common.items())
-                yield _said_twice(
-                    table, rows, numbers, f"rows {listed(numbers)} {key}both hold {shared}", common, "overlap"
-                )
+        for late, earlier in _partners(of_group, index.ranges, results):
+            described += 1
+            if described > _MOST_DESCRIBED:
+                untold += 1
+                continue
+            yield _meeting(table, rows, late, earlier)
+    if untold:
+        yield finding(
+            "overlap", f"{count(untold, 'more row')} {'meets' if untold == 1 else 'meet'} others", table=table.name,
+            remedy="let each range end before the next begins",
+            **({"severity": "warning"} if table.match == "first" else {}),
+        )  # fmt: skip
+
+
+def _meeting(table: RuleTable, rows: LookupRows, late: int, earlier: Sequence[int]) -> Finding:
+    """Return the finding about a row and those it meets, which all have its results or all have others."""
+    pairs = []
+    for early in earlier:
+        common = {
+            column.about.name: cells.write(
+                int(max(cells.starts[early], cells.starts[late])), int(min(cells.ends[early], cells.ends[late]))
+            )
+            for column, cells in zip(rows.ranges, table.index.ranges, strict=True)
+        }  # fmt: skip
+        numbers = sorted((early + 1, late + 1))
+        region = _key_region(rows, late) | common
+        witness = _key_region(rows, late) | {
+            column.about.name: write_witness(
+                _value_in(cells, int(max(cells.starts[early], cells.starts[late])))
+            )
+            for column, cells in zip(rows.ranges, table.index.ranges, strict=True)
+        }
+        pairs.append(Pair((numbers[0], numbers[1]), region, witness))
+    numbers = list(pairs[0].rows)
+    key = f"of the key {_key(rows, numbers[:1])} " if rows.keys else ""
+    shared = ", ".join(f"{column.about.name} {pairs[0].region[column.about.name]}" for column in rows.ranges)
+    others = [early + 1 for early in earlier[1:]]
+    more = (
+        f"; row {late + 1} also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}"
+        if others
+        else ""
+    )
+    said = f"rows {listed(numbers)} {key}both hold {shared}"
+    common = {column.about.name: pairs[0].region[column.about.name] for column in rows.ranges}
+    return replace(
+        _said_twice(table, rows, numbers, said, common, "overlap", more),
+        pairs=tuple(pairs),
+        witness=pairs[0].witness,
+    )
+
+
+def _result_numbers(rows: LookupRows) -> npt.NDArray[np.int64]:
+    """Return a number for each row: rows of the same results have the same."""
+    made = np.zeros(rows.n_rows, np.int64)
+    for array in rows.results:
+        codes = pc.fill_null(pc.dictionary_encode(array).indices, -1).to_numpy(zero_copy_only=False)
+        made = np.unique(np.column_stack([made, codes]), axis=0, return_inverse=True)[1].reshape(-1)
+    return made
+
+
+def _partners(
+    of_group: npt.NDArray[np.int64], ranges: Sequence[RangeCells], results: npt.NDArray[np.int64]
+) -> Iterable[tuple[int, list[int]]]:
+    """Yield each row of a group that meets rows which start before it, by the first range, with some of these.
+
+    Those with other results and those with the same come apart. Rows are passed by their starts, those that have not
+    ended yet at hand, so that few are held against each other.
+    """
+    main, *others = ranges
+    active: list[tuple[int, int]] = []  # ends and rows
+    of_result: Counter[int] = Counter()  # how many of them have each result
+    for row in map(int, of_group):  # by start
+        start, result = int(main.starts[row]), int(results[row])
+        while active and active[0][0] <= start:
+            of_result[int(results[heapq.heappop(active)[1]])] -= 1
+        found: tuple[list[int], list[int]] = ([], [])
+        n_left = len(active) - of_result[result], of_result[result]
+        wanted = tuple(min(_MOST_PARTNERS, n) for n in n_left)
+        for _, other in active:
+            if len(found[0]) >= wanted[0] and len(found[1]) >= wanted[1]:
+                break
+            is_same = int(results[other]) == result
+            if len(found[is_same]) < _MOST_PARTNERS and all(
+                c.starts[other] < c.ends[row] and c.starts[row] < c.ends[other] for c in others
+            ):
+                found[is_same].append(other)
+        yield from ((row, sorted(one)) for one in found if one)
+        heapq.heappush(active, (int(main.ends[row]), row))
+        of_result[result] += 1
 
 
 def _holes(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
     """Tell what lies between the ranges of one key, for lookups with one range; the outer ends too where there is a domain."""
     if len(rows.ranges) > 1:
+        yield from _holes_of_boxes(table, rows)
         return
     index, (cells,) = table.index, table.index.ranges
     about = rows.ranges[0].about
@@ -252,14 +348,107 @@ def _holes(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
         if not region:
             continue
         told += 1
-        if told > _MOST_KEYS:
-            return
-        key = {one.about.name: str(one.shown[row].as_py()) for one in rows.keys}
+        if told > _MOST_DESCRIBED:
+            continue
+        key = _key_region(rows, row)
+        value = next(
+            (_value_in(cells, cell) for cell in range(start, end) if cells.has_value(cell, cell + 1)), None
+        )
+        witness = {} if value is None or domain is not None else key | {about.name: write_witness(value)}
         of_key = f" of the key {_key(rows, [row + 1])}" if rows.keys else ""
         yield _of_rows(
-            table, rows, "gap", f"{about.name} {region}{of_key} is covered by no row", [row + 1], region={**key, about.name: region},
+            table, rows, "gap", f"{about.name} {region}{of_key} is covered by no row", [row + 1], region={**key, about.name: region}, witness=witness or None,
             severity="note" if table.otherwise else "warning", remedy="add a row for it, or let a range end later",
         )  # fmt: skip
+    if told > _MOST_DESCRIBED:
+        yield finding(
+            "gap", f"{count(told - _MOST_DESCRIBED, 'more gap')} between ranges of one key", table=table.name,
+            severity="note" if table.otherwise else "warning", remedy="add rows for them",
+        )  # fmt: skip
+
+
+def _holes_of_boxes(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
+    """Tell what the rows of one key leave out of the space they span, for lookups with several ranges.
+
+    Each range spans from the least start to the greatest end of the key's rows; where the input declares a domain, the
+    domain.
+    """
+    index = table.index
+    is_empty = np.logical_or.reduce([cells.starts >= cells.ends for cells in index.ranges])
+    unsettled: list[str] = []
+    for group in range(index.n_groups):
+        of_group = next(index.rows_of_groups([group]))
+        of_group = np.sort(of_group[~is_empty[of_group]])
+        if not len(of_group):
+            continue
+        masks, sought = [], []
+        for column, cells in zip(rows.ranges, index.ranges, strict=True):
+            starts, ends = cells.starts[of_group], cells.ends[of_group]
+            masks.append(
+                row_masks(
+                    tuple(((int(a), int(b)),) for a, b in zip(starts, ends, strict=True)), cells.n_cells
+                )
+            )
+            sought.append(_cells_sought(cells, column.about, int(starts.min()), int(ends.max())))
+        search = GapSearch(
+            masks, sought, len(of_group), [True] * len(masks), [-1] * len(masks), DEFAULT_BUDGET // 10
+        )
+        first = int(of_group[0])
+        of_key = f" of the key {_key(rows, [first + 1])}" if rows.keys else ""
+        key = _key_region(rows, first)
+        for box, place in search.boxes(_MOST_BOXES_A_KEY):
+            whole = [
+                sum(1 << cell for cell in each) == cells for cells, each in zip(box, sought, strict=True)
+            ]
+            region = {
+                column.about.name: _run_text(cells, bits, column.about)
+                for column, cells, bits, is_whole in zip(rows.ranges, index.ranges, box, whole, strict=True)
+                if not is_whole or all(whole)
+            }
+            witness = key | {
+                column.about.name: write_witness(_value_in(cells, cell))
+                for column, cells, cell in zip(rows.ranges, index.ranges, place, strict=True)
+            }
+            what = ", ".join(f"{name} {text}" for name, text in region.items())
+            yield _of_rows(
+                table, rows, "gap", f"{what}{of_key} is covered by no row", [int(row) + 1 for row in of_group[:20]], region={**key, **region},
+                witness=witness, severity="note" if table.otherwise else "warning", remedy="add a row for it, or let a range reach further",
+            )  # fmt: skip
+        if search.has_more:
+            yield _of_rows(
+                table, rows, "gap", f"more gaps{of_key} remain beyond the {_MOST_BOXES_A_KEY} listed", [first + 1],
+                severity="note" if table.otherwise else "warning", remedy="fill those first",
+            )  # fmt: skip
+        if not search.is_settled:
+            unsettled.append(_key(rows, [first + 1]) if rows.keys else "the whole table")
+    if unsettled:
+        yield finding(
+            "not-proven", f"whether rows leave a gap is not settled for {listed(unsettled, 5)}", table=table.name,
+            remedy="values that fall through are still found in the data",
+        )  # fmt: skip
+
+
+def _cells_sought(cells: RangeCells, about: Input, start: int, end: int) -> list[int]:
+    """Return the cells in which a value lies, of a run of cells, or of the domain that an input declares."""
+    if about.domain is None:
+        return [cell for cell in range(start, end) if cells.has_value(cell, cell + 1)]
+    domain = make_axis(about, [about.domain])
+    return [cell for cell in range(cells.n_cells) if _hole(cells, domain, cell, cell + 1)]
+
+
+def _run_text(cells: RangeCells, bits: int, about: Input) -> str:
+    """Return a run of cells as a condition."""
+    start, end = (bits & -bits).bit_length() - 1, bits.bit_length()
+    if about.domain is None:
+        return cells.write(start, end)
+    return _hole(cells, make_axis(about, [about.domain]), start, end)
+
+
+def _value_in(cells: RangeCells, cell: int) -> Value | None:
+    low = LOW if cell == 0 else cells.cuts[cell - 1]
+    high = HIGH if cell == len(cells.cuts) else cells.cuts[cell]
+    found = (cells.axis.witness(band, low, high) for band in range(cells.axis.n_bands))
+    return next((one for one in found if one is not None), None)
 
 
 def _hole(cells: RangeCells, domain: Axis | None, start: int, end: int) -> str:

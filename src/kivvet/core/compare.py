@@ -172,12 +172,12 @@ def _region_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
     ):
         alone = CellCut(cut.cells, spans, tuple(one.missing for one in table_regions))
         winners.append([lowest for *_, lowest in alone.live_rows()])
-    runs: dict[str, tuple[str, str]] = {}
+    runs: dict[tuple[str, str, str], None] = {}  # texts of several lengths may share their bounds
     open_run: tuple[int, Cut, Cut, str, str] | None = None
 
     def close() -> None:
         if open_run is not None:
-            runs.setdefault(axis.write_interval(open_run[1], open_run[2]), (open_run[3], open_run[4]))
+            runs[(axis.write_interval(open_run[1], open_run[2]), open_run[3], open_run[4])] = None
 
     for cell, was, now in zip(cut.cells, *winners, strict=True):
         before, after = _result_of(old, was), _result_of(new, now)
@@ -190,7 +190,7 @@ def _region_changes(old: RuleTable, new: RuleTable) -> Iterator[Change]:
             close()
             open_run = (cell.band, cell.low, cell.high, before, after)
     close()
-    for region, (before, after) in runs.items():
+    for region, before, after in runs:
         yield Change(region, before, after)
     missing = [next((row for row, one in enumerate(each) if one.missing), NO_ROW) for each in regions]
     before, after = _result_of(old, missing[0]), _result_of(new, missing[1])

@@ -10,8 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+import numpy.typing as npt
+import pyarrow.compute as pc
 
 from kivvet.core.box_classifier import BoxClassifier
 from kivvet.core.columns import Column, NumericColumn
@@ -20,7 +23,7 @@ from kivvet.core.input_coder import InputCoder, RowSets, Winners
 from kivvet.core.kernels import Array, Counts
 from kivvet.core.key_match import KeyMatch
 from kivvet.core.row_findings import row_regions
-from kivvet.core.tables import RuleTable, Test
+from kivvet.core.tables import UNFINISHED, RuleTable, Test
 from kivvet.errors import DataError, listed
 
 
@@ -53,14 +56,61 @@ class CompiledTable:
         ]
         if not is_alone:
             self.boxes = BoxClassifier(
-                table, self.coders, gathers=table.match == "every" or self._is_in_doubt()
+                table,
+                self.coders,
+                gathers=table.match == "every" or self._is_in_doubt(),
+                yielding=self._yielding(),
             )
 
     def _is_in_doubt(self) -> bool:
-        """Whether rows that differ may both match some values, so that each row of data is to be watched."""
-        if self.table.match != "one" or "overlap" in self.table.parts.severity:
+        """Whether rows that differ may both match some values, so that each row of data is to be watched.
+
+        Where a table lowers the severity of `overlap` or `conflict`, the earlier row wins, and nobody is stopped.
+        """
+        if self.table.match != "one":
             return False
-        return any(one.kind in ("overlap", "conflict", "not-proven") for one in self.table.findings)
+        lowered = {
+            kind
+            for kind in ("overlap", "conflict")
+            if self.table.parts.severity.get(kind, "error") != "error"
+        }
+        return any(
+            one.kind in ("overlap", "conflict") and one.kind not in lowered for one in self.table.findings
+        )
+
+    def _yielding(self) -> dict[int, set[int]]:
+        """Return by row, from 0, the earlier ones that it silently yields to: pairs whose kind of finding was lowered."""
+        found: dict[int, set[int]] = {}
+        if self.table.match != "one" or not self.table.parts.severity:
+            return found
+        place = {row.number: number for number, row in enumerate(self.table.rows)}
+        for one in self.table.findings:
+            if (
+                one.kind in ("overlap", "conflict")
+                and self.table.parts.severity.get(one.kind, "error") != "error"
+            ):
+                pairs = [pair.rows for pair in one.pairs] or [(one.rows[0], one.rows[1])]
+                for early, late in pairs:
+                    found.setdefault(place[late], set()).add(place[early])
+        return found
+
+    @cached_property
+    def unfinished(self) -> npt.NDArray[np.bool_]:
+        """Which rows are still to be filled in: in a lookup all their results are blank, else one of them."""
+        table = self.table
+        if table.lookup is not None:
+            gone = [pc.is_null(one).to_numpy(zero_copy_only=False) for one in table.lookup.results]
+            return np.asarray(np.logical_and.reduce(gone))
+        return np.array([UNFINISHED in row.results for row in table.rows], bool)
+
+    def is_unfinished(self) -> npt.NDArray[np.bool_]:
+        """Return for each outcome whether just rows that are still to be filled in decide it."""
+        made = np.zeros(self.n_outcomes, bool)
+        made[: self.n_rows] = self.unfinished
+        first = self.n_outcomes - len(self.combinations)
+        for place, rows in enumerate(self.combinations, first):
+            made[place] = all(self.unfinished[row] for row in rows)
+        return made
 
     @property
     def combinations(self) -> list[tuple[int, ...]]:

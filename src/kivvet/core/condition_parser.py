@@ -15,6 +15,7 @@ words without operators, or a quoted text; bounds are quoted; a prefix may be qu
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NoReturn
 
@@ -44,6 +45,46 @@ _INTERVAL = re.compile(r'[\[(]\s*("(?:[^"]|"")*"|[^",|()\[\]]*)\s*,\s*("(?:[^"]|
 _DASHED_RANGE = re.compile(r"\s*(\S+?)\s*[-\N{EN DASH}\N{EM DASH}]\s*(\d\S*)\s*")
 _LARGEST_DEPTH = 50
 _DASHES = "\N{EN DASH}\N{EM DASH}\N{MINUS SIGN}\N{NON-BREAKING HYPHEN}"
+
+
+_FOR_ALL_OTHERS = frozenset(("else", "other", "others", "otherwise", "rest", "default", "all others"))
+_SIGNS = {"\N{GREATER-THAN OR EQUAL TO}": ">=", "\N{LESS-THAN OR EQUAL TO}": "<=", "=>": ">=", "=<": "<="}
+_VALUE = r"([^\s<>=|,]+)"
+#: Ways to write a range, and how the condition language writes it.
+_WAYS = tuple(
+    (re.compile(pattern, re.IGNORECASE), written)
+    for pattern, written in (
+        (rf"{_VALUE}\s*\+", r">= \1"),
+        (rf"{_VALUE}\s+(?:and|or)\s+(?:over|above|more|later|up)", r">= \1"),
+        (rf"{_VALUE}\s+(?:and|or)\s+(?:under|below|less|earlier|down)", r"<= \1"),
+        (rf"(?:from|at least)\s+{_VALUE}", r">= \1"),
+        (rf"(?:up to|at most)\s+{_VALUE}", r"<= \1"),
+        (rf"(?:over|above|more than|after)\s+{_VALUE}", r"> \1"),
+        (rf"(?:under|below|less than|before)\s+{_VALUE}", r"< \1"),
+        (rf"(?:between|from)\s+{_VALUE}\s+(?:and|to)\s+{_VALUE}", r"\1 to \2"),
+        (rf">=\s*{_VALUE}\s*(?:\band\b|&&?|,)\s*<=\s*{_VALUE}", r"\1 to \2"),
+        (rf">=\s*{_VALUE}\s*(?:\band\b|&&?|,)\s*<\s*{_VALUE}", r"\1 to <\2"),
+        (rf">\s*{_VALUE}\s*(?:\band\b|&&?|,)\s*<=\s*{_VALUE}", r">\1 to \2"),
+        (rf">\s*{_VALUE}\s*(?:\band\b|&&?|,)\s*<\s*{_VALUE}", r">\1 to <\2"),
+        (rf"(?:=|==)\s*{_VALUE}", r"\1"),
+        (rf"(?:<>|!=)\s*{_VALUE}", r"not \1"),
+    )
+)
+
+
+def _meant(text: str) -> Iterator[str]:
+    """Yield what a cell may mean that is no condition, the likeliest first."""
+    plain = text.translate({ord(dash): "-" for dash in _DASHES})
+    for sign, written in _SIGNS.items():
+        plain = plain.replace(sign, written)
+    forms = [plain, re.sub(r"(?<=\d),(?=\d{3}(?!\d))", "", plain), re.sub(r"(?<=\d),(?=\d)", ".", plain)]
+    for form in forms:
+        if (match := _DASHED_RANGE.fullmatch(form)) and match[1][-1:].isalnum():
+            yield f"{match[1]} to {match[2]}"
+        yield form
+        for pattern, written in _WAYS:
+            if match := pattern.fullmatch(form):
+                yield match.expand(written)
 
 
 class ConditionError(ValueError):
@@ -92,7 +133,8 @@ class _Operand:
 class _Parser:
     """Reads one cell from left to right; `at` is the offset of the next character."""
 
-    def __init__(self, text: str, kind: ValueType) -> None:
+    def __init__(self, text: str, kind: ValueType, *, offers: bool = True) -> None:
+        self.offers = offers  # whether an error says how the cell is probably meant
         self.text = text
         self.kind = kind
         self.at = 0
@@ -311,22 +353,30 @@ class _Parser:
         self, problem: str, expected: str = "", fix: str = "", at: int | None = None, fault: str = "syntax"
     ) -> NoReturn:
         offset = self.at if at is None else at
-        raise ConditionError(problem, offset, expected or "a condition", fix or self.remedy(), fault)
+        raise ConditionError(
+            problem, offset, expected or "a condition", fix or (self.remedy() if self.offers else ""), fault
+        )
+
+    def is_condition(self, text: str) -> bool:
+        """Whether a text is a condition on such an input."""
+        try:
+            _Parser(text, self.kind, offers=False).parse()
+        except ConditionError:
+            return False
+        return True
 
     def remedy(self) -> str:
         """Return how the whole cell is probably meant."""
         text = self.text.strip()
         if self.kind == "text":
             return f"to mean this text itself, write it in quotes: {quote_text(text)}"
+        if text.casefold() in _FOR_ALL_OTHERS:
+            return 'for all other values leave the row out and say: otherwise = { OUTPUT = "..." }'
         if re.fullmatch(r"[\[(][^\[\]()]*,[^\[\]()]*,[^\[\]()]*[\])]", text):
             mended = re.sub(r"(\d),(\d)", r"\1.\2", text)
             if _INTERVAL.fullmatch(mended):
                 return f"decimals have a point: {mended}"
-        if (match := _DASHED_RANGE.fullmatch(text)) and match[1][-1:].isalnum():
-            return f"write {match[1]} to {match[2]}"
-        if re.fullmatch(r"[+-]?\d{1,3}(,\d{3})+(\.\d+)?", text):
-            return f"write {text.replace(',', '')}"
-        plain = text.translate({ord(dash): "-" for dash in _DASHES})
-        if plain != text:
-            return f"write {plain}"
+        for candidate in _meant(text):
+            if candidate != text and self.is_condition(candidate):
+                return f"write {candidate}"
         return ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 
 import numpy as np
 import numpy.typing as npt
@@ -31,12 +32,15 @@ EXPECTED = {
 }
 #: How fields of each type are written; tried in this order, and every field of a column has to fit.
 FIELD_PATTERNS: Mapping[ValueType, str] = {
-    "integer": r"^[+-]?(0|[1-9][0-9]{0,17})$",
+    "integer": r"^[+-]?(0|[1-9][0-9]*)$",
     "number": r"^[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$",
     "boolean": r"^(true|false)$",
     "date": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$",
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
 }
+
+#: Whole numbers so long that a float may not hold them.
+_LONG_WHOLE = r"^[+-]?[0-9]{16,}(\.0*)?$"
 
 BoolArray = npt.NDArray[np.bool_]
 
@@ -102,6 +106,8 @@ def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] 
             return Converted(null_where(fields, bad).cast(pa.bool_()), bad.to_numpy(zero_copy_only=False))
         return Converted(fields.cast(pa.bool_()))
     target = _ARROW_TYPES[kind]
+    if kind == "integer" and pc.any(pc.starts_with(fields, "+")).as_py():
+        fields = pc.replace_substring_regex(fields, r"^\+([0-9])", r"\1")
     try:
         return Converted(fields.cast(target))
     except pa.ArrowInvalid:
@@ -144,10 +150,34 @@ def _convert_decimals(fields: pa.Array) -> Converted:
 
 
 def fitting_types(fields: pa.Array, candidates: Sequence[ValueType]) -> list[ValueType]:
-    """Return those of the candidate types that every field (trimmed, none missing) can be read as."""
-    return [
-        kind
-        for kind in candidates
-        if pc.all(pc.match_substring_regex(fields, FIELD_PATTERNS[kind]), min_count=0).as_py()
-        and (kind not in ("date", "datetime") or convert_text(fields, kind).bad is None)
-    ]
+    """Return those of the candidate types that every field (trimmed, none missing) can be read as, exactly.
+
+    Whole numbers are integers if 64 bits hold them, and numbers if floats do; others stay text.
+    """
+    return [kind for kind in candidates if _fits(fields, kind)]
+
+
+def _fits(fields: pa.Array, kind: ValueType) -> bool:
+    if not pc.all(pc.match_substring_regex(fields, FIELD_PATTERNS[kind]), min_count=0).as_py():
+        return False
+    if kind == "number":
+        return not long_wholes(fields)
+    if kind == "integer":
+        try:
+            pc.replace_substring_regex(fields, r"^\+", "").cast(pa.int64())
+        except pa.ArrowInvalid:
+            return False
+        return True
+    return kind not in ("date", "datetime") or convert_text(fields, kind).bad is None
+
+
+def are_numbers(fields: pa.Array) -> bool:
+    """Whether every field (trimmed, none missing) writes a number, whatever its size."""
+    return bool(pc.all(pc.match_substring_regex(fields, FIELD_PATTERNS["number"]), min_count=0).as_py())
+
+
+def long_wholes(fields: pa.Array) -> list[str]:
+    """Return the whole numbers among fields that no 64-bit float is equal to."""
+    is_long = pc.match_substring_regex(fields, _LONG_WHOLE)
+    found = fields.filter(is_long).to_pylist() if pc.any(is_long).as_py() else []
+    return [text for text in found if text is not None and Decimal(text) != Decimal(float(text))]

@@ -9,7 +9,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.convert import FIELD_PATTERNS, convert_text, fitting_types
+from kivvet.core.convert import FIELD_PATTERNS, are_numbers, convert_text, fitting_types, long_wholes
 from kivvet.core.values import ValueType
 from kivvet.errors import count
 
@@ -197,6 +197,8 @@ def type_of_values(values: pa.Array, counts: npt.NDArray[np.int64]) -> tuple[Val
             "datetime": "times",
         }
         return fitting[0], f"all fields are {names[fitting[0]]}", []
+    if len(fields) and (long := long_wholes(fields)) and are_numbers(fields):
+        return "text", f"whole numbers with more digits than 64 bits hold, such as {long[0]}", []
     zeros = pc.match_substring_regex(fields, _LEADING_ZEROS)
     is_number = pc.match_substring_regex(fields, FIELD_PATTERNS["number"])
     if pc.all(pc.or_(zeros, pc.or_(is_number, pc.equal(fields, "0")))).as_py():

@@ -20,7 +20,7 @@ from kivvet.core.formulas.vectors import to_arrow
 from kivvet.core.input_coder import InputCoder, RowSets
 from kivvet.core.regions import HIGH, LOW, Cut, Interval, Region
 from kivvet.core.row_findings import RowFindings, row_regions, write_asked, write_results
-from kivvet.core.tables import WHEN, Computed, Result, RuleTable
+from kivvet.core.tables import UNFINISHED, WHEN, Computed, Result, RuleTable
 from kivvet.core.values import Value, write_decimal, write_value
 from kivvet.errors import DataError, Place
 
@@ -79,8 +79,9 @@ class Explanation:
     table : str
     values : mapping of str to str
         What was explained, by the names the table gives its columns.
-    decided : {"matched", "several", "unmatched", "missing"}
-        How: by one row, by several (``match = "every"``), by none, or by none and an input has no value.
+    decided : {"matched", "several", "unmatched", "missing", "no-period", "unfinished"}
+        How: by one row, by several (``match = "every"``), by none, by none and an input has no value, by none of a
+        known key, or by a row whose results are still to be filled in.
     rows : tuple of int
         The rows that decide, counted from 1.
     results : mapping of str to (value or None)
@@ -167,6 +168,7 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
     decided = (
         "no-period" if table.lookup is not None and outcome > compiled.missing
         else "unmatched" if outcome == compiled.unmatched else "missing" if outcome == compiled.missing
+        else "unfinished" if all(compiled.unfinished[row] for row in deciding)
         else "several" if len(deciding) > 1 else "matched"
     )  # fmt: skip
     ends = table.missing if decided == "missing" else table.otherwise
@@ -175,8 +177,13 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
         return _of_lookup(table, values, decided, deciding, ends)
     if deciding:
         of_rows = [
-            [_value(table.rows[row].results[n], columns) for row in deciding]
-            for n in range(len(table.outputs))
+            [
+                table.otherwise.get(output.name)
+                if table.rows[row].results[n] is UNFINISHED
+                else _value(table.rows[row].results[n], columns)
+                for row in deciding
+            ]
+            for n, output in enumerate(table.outputs)
         ]
         found = [each if table.match == "every" else each[0] for each in of_rows]
     else:
@@ -203,7 +210,9 @@ def _of_lookup(
 ) -> Explanation:
     assert table.lookup is not None
     results = {
-        output.name: array[deciding[0]].as_py() if deciding else ends.get(output.name)
+        output.name: array[deciding[0]].as_py()
+        if deciding and decided != "unfinished"
+        else ends.get(output.name)
         for output, array in zip(table.outputs, table.lookup.results, strict=True)
     }
     verdicts = tuple(
@@ -216,7 +225,7 @@ def _of_lookup(
     )  # fmt: skip
     return Explanation(
         table.name, values, decided, tuple(row + 1 for row in deciding), results, verdicts, (),
-        "" if deciding else "no row of the lookup has these keys at that value" if table.lookup.ranges else "no row of the lookup has this key",
+        "the row is still to be filled in" if decided == "unfinished" else "" if deciding else "no row of the lookup has these keys at that value" if table.lookup.ranges else "no row of the lookup has this key",
     )  # fmt: skip
 
 

@@ -50,6 +50,31 @@ KINDS: Mapping[str, Severity] = {
 }
 
 REPORT_VERSION = 1
+_LAST = 1 << 62
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """Two rows of a table that meet.
+
+    Attributes
+    ----------
+    rows : tuple of (int, int)
+    region, witness : mapping of str to str
+        What both hold, and one example of it, by input.
+    possible : bool
+        True where it is not proven that a value lies there.
+    """
+
+    rows: tuple[int, int]
+    region: Mapping[str, str]
+    witness: Mapping[str, str]
+    possible: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "rows": list(self.rows), "region": dict(self.region), "witness": dict(self.witness), "possible": self.possible,
+        }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,6 +106,8 @@ class Finding:
         What to do.
     possible : bool
         True where the finding is not proven, only not excluded.
+    pairs : tuple of Pair
+        For an overlap each earlier row that the row meets, the first 100; the finding speaks of the worst of them.
     """
 
     kind: str
@@ -95,6 +122,7 @@ class Finding:
     dataset: str = ""
     remedy: str = ""
     possible: bool = False
+    pairs: tuple[Pair, ...] = ()
 
     def __str__(self) -> str:
         where = ", ".join(str(place) for place in self.places[:2]) or self.table or self.dataset
@@ -125,6 +153,7 @@ class Finding:
             "count": self.count,
             "message": self.message,
             "remedy": self.remedy,
+            **({"pairs": [one.as_dict() for one in self.pairs]} if self.pairs else {}),
         }
 
 
@@ -161,7 +190,9 @@ class Report:
 
         def order(item: Finding) -> tuple[int, int, int]:
             at = position.get(item.table, len(position) if item.table else -1)
-            return at, SEVERITIES.index(item.severity), item.rows[0] if item.rows else 0
+            # What only counts the rest of others stands after them.
+            row = item.rows[0] if item.rows else 0 if item.region is not None else _LAST
+            return at, SEVERITIES.index(item.severity), row
 
         return cls(
             tuple(sorted(findings, key=order)),
@@ -232,7 +263,7 @@ class Report:
         """Return a pandas frame, one row a finding, one column an attribute."""
         import pandas as pd
 
-        columns = list(finding("syntax", "").as_dict())
+        columns = [name for name in finding("syntax", "").as_dict() if name != "pairs"]
         return pd.DataFrame([item.as_dict() for item in self.findings], columns=columns)
 
 

@@ -32,7 +32,7 @@ from kivvet.core.tables import Input
 from kivvet.core.text_keys import TextKeys
 from kivvet.core.thresholds import thresholds_of
 from kivvet.core.values import ValueType, fold_text
-from kivvet.errors import DataError
+from kivvet.errors import DataError, count, toml_key
 
 #: For each type of input the types of column it reads.
 READS: dict[ValueType, tuple[str, ...]] = {
@@ -49,7 +49,7 @@ def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | No
     """Return the error to raise if an input cannot read a column of this type; None if it can."""
     if kind not in READS[about.type]:
         if about.type == "text" or kind == "text":
-            fix = f'a number key never meets a text key: declare types = {{ {name} = "{about.type}" }}, or input {about.name} as {kind}'
+            fix = f'a number key never meets a text key: read the column as {about.type} (in a book types = {{ {toml_key(name)} = "{about.type}" }}; of a frame convert it), or declare input {about.name} as {kind}'
         else:
             fix = f"declare input {about.name} as {kind}, or convert the column"
         return DataError(
@@ -66,14 +66,22 @@ def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | No
     return None
 
 
-def refuse_misfit(about: Input, column: Column, name: str) -> None:
-    """Raise `DataError` if an input does not read columns of this type; a column without any value it does."""
+def reads_nothing(about: Input, column: Column, name: str) -> bool:
+    """Whether a column of a type that an input does not read holds no value at all, so that all of it is missing.
+
+    Raises
+    ------
+    DataError
+        If it holds values.
+    """
     base = column.distinct if isinstance(column, CodedColumn) else column
-    if is_all_missing(base):
-        return
     tz = base.tz if isinstance(base, NumericColumn) else None
-    if (error := misfit(about, column.kind, tz, name)) is not None:
+    error = misfit(about, column.kind, tz, name)
+    if error is None:
+        return False
+    if not missing_mask(column).all():
         raise error
+    return True
 
 
 class Labelling(Protocol):
@@ -176,12 +184,23 @@ class InputCoder:
         DataError
             If the input does not read columns of this type.
         """
-        refuse_misfit(self.about, column, name or self.about.name)
+        if reads_nothing(self.about, column, name or self.about.name):
+            return self._missing(len(column), labels, with_counts=with_counts)
         if isinstance(column, CodedColumn):
             return self._coded(column, labels, with_counts=with_counts)
         if isinstance(column, TextColumn):
             return self._text(column, labels, with_counts=with_counts)
         return self._numeric(column, labels, with_counts=with_counts)
+
+    def _missing(
+        self, n_rows: int, labels: Array | None, *, with_counts: bool
+    ) -> tuple[Array, Counts | None]:
+        made = self._labels(labels, np.full(n_rows, self.labelling.missing))
+        if not with_counts:
+            return made, None
+        counts = np.zeros(self.labelling.n_labels, np.int64)
+        counts[self.labelling.missing] = n_rows
+        return made, counts
 
     def _labels(self, labels: Array | None, numbers: Array) -> Array:
         """Return what given numbers become."""
@@ -227,7 +246,7 @@ class InputCoder:
 
     def _thresholds_for(self, column: NumericColumn) -> tuple[Thresholds, Array]:
         if self.about.type == "integer" and column.values.dtype.kind == "f":
-            _need_whole(column, self.about)
+            need_whole(column, self.about)
         key = (column.values.dtype, column.kind, column.scale, column.unit, column.tz)
         if key not in self._thresholds:
             thresholds, numbers = thresholds_of(self.regions, column, self.about, self.labelling)
@@ -332,13 +351,6 @@ class InputCoder:
         return back
 
 
-def is_all_missing(column: NumericColumn | TextColumn) -> bool:
-    """Whether a column surely has no value at all; cheap."""
-    if isinstance(column, TextColumn):
-        return bool(column.values.null_count == len(column))
-    return column.kind == "number" and len(column) < 1 << 16 and bool(missing_mask(column).all())
-
-
 def count_texts_below(texts: pa.Array, cuts: Sequence[Cut]) -> npt.NDArray[np.intp]:
     """Return for each text how many of the sorted cuts lie below it."""
     order = pc.array_sort_indices(texts.cast(pa.large_binary()))
@@ -366,13 +378,13 @@ def _bisect(ordered: pa.Array, cut: Cut) -> int:
     return low
 
 
-def _need_whole(column: NumericColumn, about: Input) -> None:
+def need_whole(column: NumericColumn, about: Input) -> None:
     """Raise unless an integer input gets whole numbers from a column of floats."""
     values = column.values
     with np.errstate(invalid="ignore"):
         odd = np.flatnonzero((values != np.trunc(values)) & ~missing_mask(column))
     if len(odd):
         raise DataError(
-            f"{len(odd):,} rows of input {about.name!r} are not whole, such as {float(values[odd[0]])!r} in row {int(odd[0]) + 1}",
+            f"{count(len(odd), 'value')} of input {about.name!r} {'is' if len(odd) == 1 else 'are'} not whole, such as {float(values[odd[0]])!r} in row {int(odd[0]) + 1}",
             expected="integer", fix=f"declare input {about.name} as number",
         )  # fmt: skip

@@ -17,10 +17,12 @@ from kivvet.core.columns import CodedColumn, Column, NumericColumn, TextColumn, 
 from kivvet.core.compiled import CompiledTable
 from kivvet.core.conditions import AllOf, AnyOf, Condition, Equals
 from kivvet.core.findings import Finding, finding
+from kivvet.core.formulas.tree import write_name
+from kivvet.core.table_text import input_text
 from kivvet.core.tables import Row, RuleTable, TableParts
 from kivvet.core.thresholds import STEP_TOLERANCE
 from kivvet.core.values import FOLDS, fold_text, write_decimal, write_value
-from kivvet.errors import count, listed, near_name
+from kivvet.errors import count, listed, near_name, toml_key
 
 _MOST_VALUES = 5
 _MOST_COMPARED = 2_000
@@ -143,13 +145,25 @@ class InputProbe:
         if near:
             pairs = [f"{text!r} ({values[text]:,}) and {known!r}" for text, (known, _) in near.items()]
             folds = sorted({fold for _, needed in near.values() for fold in needed}, key=FOLDS.index)
-            quoted = ", ".join(f'"{fold}"' for fold in folds)
+            wanted = tuple(fold for fold in FOLDS if fold in (*self.about.fold, *folds))
+            cure = f"inputs.{toml_key(self.about.name)} = {input_text(replace(self.about, fold=wanted))}"
             yield self.of_data(
                 "near-miss", f"{count(rows_near, 'row')} of {self.column} would match but for {_difference(folds)}: {listed(pairs, _MOST_VALUES)}",
                 dataset, rows_near, witness={self.about.name: repr(next(iter(near)))},
-                remedy=f"correct the data, or let it not count: inputs.{self.about.name} = {{ type = \"text\", fold = [{quoted}] }}",
+                remedy=f"correct the data, or let it not count: {cure}",
             )  # fmt: skip
-        others = {text: n for text, n in values.items() if text not in near}
+        zeros = self._zeros_apart({text: n for text, n in values.items() if text not in near})
+        if zeros:
+            rows_zeros = sum(values[text] for text in zeros)
+            pairs = [f"{text!r} ({values[text]:,}) and {known!r}" for text, known in zeros.items()]
+            width = max(map(len, zeros.values()))
+            yield self.of_data(
+                "near-miss", f"{count(rows_zeros, 'row')} of {self.column} would match but for leading zeros: {listed(pairs, _MOST_VALUES)}",
+                dataset, rows_zeros, witness={self.about.name: repr(next(iter(zeros)))},
+                remedy=f"write them alike; where a program took the zeros away, LPAD({write_name(self.column)}, {width}, '0') in a formula gives them back",
+            )  # fmt: skip
+            rows_near += rows_zeros
+        others = {text: n for text, n in values.items() if text not in near and text not in zeros}
         rows = (sum(values.values()) if n_rows is None else n_rows - sum(self.outside.values())) - rows_near
         if not others or rows <= 0:
             return
@@ -191,6 +205,16 @@ class InputProbe:
                 if text not in near and (match := known.get(fold_text(text, folds))) is not None:
                     near[text] = match, folds
         return near
+
+    def _zeros_apart(self, values: Mapping[str, int]) -> dict[str, str]:
+        """Return the codes of digits that would be known ones with more or fewer zeros before them, each with it."""
+        if self.about.type != "text":
+            return {}
+        known = {text.lstrip("0"): text for text in self._known() if text.isdigit()}
+        found = (
+            (text, known.get(text.lstrip("0"))) for text in list(values)[:_MOST_COMPARED] if text.isdigit()
+        )
+        return {text: other for text, other in found if other is not None and other != text}
 
     def _closest(self, texts: Sequence[str]) -> str:
         known = self._known()

@@ -6,6 +6,7 @@ range becomes the number of cuts below the value, and with the key's group the r
 
 from __future__ import annotations
 
+import heapq
 import itertools
 from collections.abc import Callable, Mapping
 from functools import cached_property
@@ -25,7 +26,7 @@ from kivvet.core.columns import (
     arrow_from_column,
     missing_mask,
 )
-from kivvet.core.input_coder import count_texts_below, refuse_misfit
+from kivvet.core.input_coder import count_texts_below, need_whole, reads_nothing
 from kivvet.core.kernels import (
     Array,
     Thresholds,
@@ -34,7 +35,7 @@ from kivvet.core.kernels import (
     label_by_thresholds,
     smallest_unsigned,
 )
-from kivvet.core.lookup_index import KeyCodes, RangeCells
+from kivvet.core.lookup_index import KeyCodes, NumberCuts, RangeCells
 from kivvet.core.tables import Input, RuleTable
 from kivvet.core.text_keys import TextKeys
 from kivvet.core.thresholds import float_threshold, whole_threshold
@@ -180,11 +181,7 @@ class KeyMatch:
             if group not in crowded:
                 made += [(group, int(cells.starts[row]), int(cells.ends[row]), int(row)) for row in rows]
                 continue
-            bounds = sorted({*cells.starts[rows].tolist(), *cells.ends[rows].tolist()})
-            for low, high in itertools.pairwise(bounds):
-                holders = rows[(cells.starts[rows] <= low) & (cells.ends[rows] >= high)]
-                if len(holders):
-                    made.append((group, low, high, int(holders.min())))
+            made += [(group, *one) for one in _lowest_rows(rows, cells.starts[rows], cells.ends[rows])]
         return tuple(np.array(part, np.int64) for part in zip(*made, strict=True))  # type: ignore[return-value]
 
     @cached_property
@@ -268,6 +265,26 @@ class KeyMatch:
         return out
 
 
+def _lowest_rows(rows: Array, starts: Array, ends: Array) -> list[tuple[int, int, int]]:
+    """Return disjoint stretches of cells in order, each with the lowest of the rows that hold it."""
+    begins: dict[int, list[int]] = {}
+    last_cell: dict[int, int] = {}
+    for row, start, end in zip(rows.tolist(), starts.tolist(), ends.tolist(), strict=True):
+        begins.setdefault(start, []).append(row)
+        last_cell[row] = end
+    made: list[tuple[int, int, int]] = []
+    alive: list[int] = []  # a heap; rows that have ended are taken out once they are the lowest
+    bounds = sorted({*begins, *last_cell.values()})
+    for low, high in itertools.pairwise(bounds):
+        for row in begins.get(low, ()):
+            heapq.heappush(alive, row)
+        while alive and last_cell[alive[0]] <= low:
+            heapq.heappop(alive)
+        if alive:
+            made.append((low, high, alive[0]))
+    return made
+
+
 class _KeyFinder:
     """One key: from a column to the number of each value among the different keys; then all others, then missing."""
 
@@ -279,7 +296,8 @@ class _KeyFinder:
 
     def find(self, column: Column, name: str) -> Array:
         """Return the numbers of a column's values."""
-        refuse_misfit(self.about, column, name)
+        if reads_nothing(self.about, column, name):
+            return np.full(len(column), self.missing, self.kind)
         if isinstance(column, CodedColumn):
             of_distinct = np.append(self.find(column.distinct, name), self.kind(self.missing))
             codes = column.codes if column.valid is None else np.where(column.valid, column.codes, -1)
@@ -371,10 +389,11 @@ class _RangeFinder:
         labels : ndarray, shape (n_cells + 1,), optional
             The last is the label of missing values.
         """
-        refuse_misfit(self.about, column, name)
         if labels is None:
             labels = np.arange(self.cells.n_cells + 1).astype(smallest_unsigned(self.cells.n_cells + 1))
         missing = labels[-1]
+        if reads_nothing(self.about, column, name):
+            return np.full(len(column), missing, labels.dtype)
         if isinstance(column, CodedColumn):
             of_distinct = np.append(self.find(column.distinct, name, labels), missing)
             codes = column.codes if column.valid is None else np.where(column.valid, column.codes, -1)
@@ -390,6 +409,8 @@ class _RangeFinder:
             found[pc.equal(distinct, "").to_numpy(zero_copy_only=False)] = missing
             codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
             return label_by_code(codes, np.append(found, missing), with_counts=False)[0]
+        if self.about.type == "integer" and column.values.dtype.kind == "f":
+            need_whole(column, self.about)
         of_cell = labels[:-1]
         if column.values.dtype.kind == "f":
             of_cell = np.append(missing, of_cell)  # what lies below -infinity is NaN
@@ -397,6 +418,19 @@ class _RangeFinder:
         if column.valid is not None:
             made[~column.valid] = missing
         return made
+
+    def _places_at_once(self, column: NumericColumn) -> list[Any] | None:
+        """Return the thresholds where they are the bounds themselves, or next to them; None where they are not."""
+        cuts, dtype = self.cells.cuts, column.values.dtype
+        if not isinstance(cuts, NumberCuts) or self.about.step is not None:
+            return None
+        if self.about.type == "number" and dtype == np.float64:
+            beyond = np.nextafter(cuts.values, np.inf)
+            return list(np.where(cuts.sides == 1, beyond, cuts.values))
+        if self.about.type == column.kind and column.kind in ("integer", "date") and dtype.kind == "i":
+            found: list[Any] = cuts.values.tolist()
+            return found
+        return None
 
     def _thresholds_for(self, column: NumericColumn) -> Thresholds:
         """Return the cuts in the column's own type; bounds that are one value there leave no cell between them."""
@@ -407,7 +441,9 @@ class _RangeFinder:
                 (lambda cut: float_threshold(cut, self.about, dtype)) if dtype.kind == "f"
                 else (lambda cut: whole_threshold(cut, self.about, column))
             )  # fmt: skip
-            places = [place(cut) for cut in self.cells.cuts]
+            places = self._places_at_once(column)
+            if places is None:
+                places = [place(cut) for cut in self.cells.cuts]
             if dtype.kind in "iu":
                 limits = np.iinfo(dtype)
                 wide = [max(int(limits.min), one) for one in places]
@@ -449,6 +485,7 @@ def _aligned(values: pa.Array, keys: pa.Array) -> tuple[pa.Array, pa.Array, Arra
         return values, pa.array(numbers[whole].astype(np.int64)), whole
     if pa.types.is_floating(values.type) and pa.types.is_integer(keys.type):
         numbers = keys.to_numpy(zero_copy_only=False)
-        exact = np.flatnonzero(numbers.astype(np.float64).astype(object) == numbers.astype(object))
-        return values, keys.take(pa.array(exact)).cast(pa.float64()), exact
+        floats = numbers.astype(np.float64)
+        exact = np.flatnonzero(floats.astype(object) == numbers.astype(object))
+        return values, pa.array(floats[exact]), exact
     return values, keys.cast(values.type), everything

@@ -333,6 +333,8 @@ def _bars(
         width = max(1.0, np.ceil(width / unit)) * unit
     first = np.floor(numbers[0] / width)
     edges = width * np.arange(first, np.floor(numbers[-1] / width) + 2)
+    if len(edges) < 2 or not (np.diff(edges) > 0).all():
+        return ()  # floats are too coarse for parts so narrow
     place = np.searchsorted(edges[1:-1], numbers, side="right")
     rows = np.bincount(place, weights, len(edges) - 1).astype(int).tolist()
     if pa.types.is_date(type_) or pa.types.is_timestamp(type_):

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cached_property
-from typing import Any
+from typing import Any, overload
 
 import numpy as np
 import numpy.typing as npt
@@ -38,6 +38,34 @@ class KeyCodes:
 
 
 @dataclass(frozen=True)
+class NumberCuts(Sequence[Cut]):
+    """Cuts of numbers or days, in order, as arrays; one is made when it is asked for.
+
+    Attributes
+    ----------
+    values : ndarray of int64 or float64
+    sides : ndarray of int8
+        0 just before a value, 1 just after it.
+    """
+
+    values: npt.NDArray[Any]
+    sides: npt.NDArray[np.int8]
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    @overload
+    def __getitem__(self, index: int) -> Cut: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Cut]: ...
+    def __getitem__(self, index: int | slice) -> Cut | list[Cut]:
+        if isinstance(index, slice):
+            return [self[one] for one in range(*index.indices(len(self)))]
+        value = self.values[index].item()
+        return (0, Decimal(repr(value)) if isinstance(value, float) else value, int(self.sides[index]))
+
+
+@dataclass(frozen=True)
 class RangeCells:
     """One range column: the cuts of all its ends, and for each row the half-open run of cells it holds.
 
@@ -45,7 +73,7 @@ class RangeCells:
     """
 
     axis: Axis
-    cuts: tuple[Cut, ...]
+    cuts: Sequence[Cut]
     starts: Places
     ends: Places
 
@@ -57,6 +85,8 @@ class RangeCells:
     def of(cls, column: RangeColumn, groups: Places) -> RangeCells:
         """Return the cells of a range column; `groups` say which rows follow each other where there is no end."""
         axis = make_axis(column.about)
+        if (made := _number_cells(axis, column, groups)) is not None:
+            return made
         lows = [
             _cut(axis, value, column.is_closed(row, at_start=True), at_start=True)
             for row, value in enumerate(column.start.to_pylist())
@@ -90,6 +120,81 @@ class RangeCells:
         return low < high and any(
             self.axis.witness(band, low, high) is not None for band in range(self.axis.n_bands)
         )
+
+
+def _number_cells(axis: Axis, column: RangeColumn, groups: Places) -> RangeCells | None:
+    """Return the cells of a range of numbers or days, all rows at once; None for other types."""
+    kind = column.about.type
+    if kind not in ("number", "integer", "date"):
+        return None
+    lows, low_sides, low_open = _ends(column.start, column.start_closed, kind, at_start=True)
+    if column.end is None:
+        values, sides, (starts,) = _ranked([(lows, low_sides, low_open)])
+        starts = np.where(low_open, 0, starts)
+        ends = _ranks_after(starts, groups, len(values) + 1)
+    else:
+        highs, high_sides, high_open = _ends(column.end, column.end_closed, kind, at_start=False)
+        values, sides, (starts, ends) = _ranked([(lows, low_sides, low_open), (highs, high_sides, high_open)])
+        starts, ends = np.where(low_open, 0, starts), np.where(high_open, len(values) + 1, ends)
+    return RangeCells(axis, NumberCuts(values, sides), starts, ends)
+
+
+_Ends = tuple[npt.NDArray[Any], npt.NDArray[np.int8], npt.NDArray[np.bool_]]
+
+
+def _ends(array: pa.Array, closed: bool | pa.Array, kind: str, *, at_start: bool) -> _Ends:
+    """Return one end of each range as value and side, and which are open."""
+    is_open = pc.is_null(array, nan_is_null=True).to_numpy(zero_copy_only=False)
+    plain = array.cast(pa.int32()) if pa.types.is_date32(array.type) else array
+    values = pc.fill_null(plain, 0).to_numpy(zero_copy_only=False)
+    values = np.where(is_open, 0, values).astype(np.float64 if kind == "number" else np.int64)
+    is_closed: npt.NDArray[np.bool_] = (
+        np.full(len(array), closed)
+        if isinstance(closed, bool)
+        else pc.fill_null(closed, True).to_numpy(zero_copy_only=False)
+    )
+    is_after = ~is_closed if at_start else is_closed
+    if kind == "number":
+        return values + 0.0, is_after.astype(np.int8), is_open
+    return (
+        values + is_after,
+        np.zeros(len(values), np.int8),
+        is_open,
+    )  # whole numbers: just before the next one
+
+
+def _ranked(many: Sequence[_Ends]) -> tuple[npt.NDArray[Any], npt.NDArray[np.int8], list[Places]]:
+    """Return the different cuts in order, and for each end its place among them, counted from 1."""
+    values, sides = (np.concatenate([one[part] for one in many]) for part in (0, 1))
+    is_open = np.concatenate([one[2] for one in many])
+    held = np.flatnonzero(~is_open)
+    order = held[np.lexsort((sides[held], values[held]))]
+    is_new = np.ones(len(order), bool)
+    is_new[1:] = (values[order][1:] != values[order][:-1]) | (sides[order][1:] != sides[order][:-1])
+    ranks = np.zeros(len(values), np.int64)
+    ranks[order] = np.cumsum(is_new)
+    first = order[is_new]
+    return (
+        values[first],
+        sides[first].astype(np.int8),
+        np.split(ranks, np.cumsum([len(one[0]) for one in many])[:-1]),
+    )
+
+
+def _ranks_after(starts: Places, groups: Places, end: int) -> Places:
+    """Return for each row the next start of its group, `end` for the last."""
+    order = np.lexsort((starts, groups))
+    group, start = groups[order], starts[order]
+    is_new = np.ones(len(order), bool)
+    is_new[1:] = (group[1:] != group[:-1]) | (start[1:] != start[:-1])
+    firsts = np.append(np.flatnonzero(is_new), len(order))
+    following = firsts[np.cumsum(is_new)]  # for each place the first place of the next run
+    last = len(order) - 1
+    here = np.minimum(following, max(last, 0))
+    inside = (following <= last) & (group[here] == group) if len(order) else np.zeros(0, bool)
+    made = np.empty(len(order), np.int64)
+    made[order] = np.where(inside, start[here], end) if len(order) else made
+    return made
 
 
 def _cut(axis: Axis, value: Any, closed: bool, *, at_start: bool) -> Cut:

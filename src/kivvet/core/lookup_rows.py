@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,9 +18,13 @@ from kivvet.errors import Place, count, did_you_mean, listed
 if TYPE_CHECKING:
     from kivvet.core.tables import Input, Output
 
-#: Metadata of a frame of lookup rows: the file it was read from, as shown and as opened, and the lines above its
-#: headings, so that rows can be placed in it.
-SOURCE_FILE = b"kivvet.file"
+#: Gives the place of a row of a lookup, counted from 1; None where it is not known. A value: it can be copied.
+LocateRow = Callable[[int], Place | None]
+
+
+def no_place(_: int) -> Place | None:
+    """Return the place of a row of a lookup made in code: none."""
+    return None
 
 
 @dataclass(frozen=True)
@@ -67,7 +71,7 @@ class LookupRows:
     keys: tuple[KeyColumn, ...]
     ranges: tuple[RangeColumn, ...]
     results: tuple[pa.Array, ...]
-    locate_row: Callable[[int], Place | None]
+    locate_row: LocateRow = field(default=no_place, compare=False)
 
     @property
     def n_rows(self) -> int:
@@ -104,7 +108,12 @@ class LookupRows:
 
 
 def parse_lookup(
-    given: Any, inputs: tuple[Input, ...], outputs: tuple[Output, ...], place: Place | None, table: str
+    given: Any,
+    inputs: tuple[Input, ...],
+    outputs: tuple[Output, ...],
+    place: Place | None,
+    table: str,
+    locate_row: LocateRow = no_place,
 ) -> tuple[LookupRows | None, list[Finding]]:
     """Return the rows of a lookup given as a frame, and the faults found.
 
@@ -120,15 +129,15 @@ def parse_lookup(
             table=table, places=(place,) if place else (),
         )  # fmt: skip
         return None, [fault]
-    return _LookupReader(frame, place, table).read(inputs, outputs)
+    return _LookupReader(frame, place, table, locate_row).read(inputs, outputs)
 
 
 class _LookupReader:
-    def __init__(self, frame: pa.Table, place: Place | None, table: str) -> None:
+    def __init__(self, frame: pa.Table, place: Place | None, table: str, locate_row: LocateRow) -> None:
         self.frame = frame
         self.place = place
         self.table = table
-        self.locate_row = _row_locator(frame)
+        self.locate_row = locate_row
         self.findings: list[Finding] = []
 
     def read(
@@ -219,39 +228,8 @@ def _combined(column: pa.ChunkedArray) -> pa.Array:
     return array
 
 
-def _row_locator(frame: pa.Table) -> Callable[[int], Place | None]:
-    file = (frame.schema.metadata or {}).get(SOURCE_FILE)
-    if file is None:
-        return lambda _: None
-    name, path, lines_above = file.decode().split("\n")
-    lines: list[int] = []
-
-    def locate(row: int) -> Place | None:
-        if not lines:
-            lines.extend(_lines_of_records(path, int(lines_above)))
-        return Place(name, lines[row] if row < len(lines) else None)
-
-    return locate
-
-
-def _lines_of_records(path: str, lines_above: int) -> list[int]:
-    """Return the line on which each record of a CSV file begins, the header first."""
-    import csv
-
-    starts, at = [], lines_above + 1
-    with open(path, encoding="utf-8-sig", newline="") as file:  # noqa: PTH123
-        for _ in range(lines_above):
-            file.readline()
-        reader = csv.reader(file)
-        for record in reader:
-            if record:
-                starts.append(at)
-            at = lines_above + reader.line_num + 1
-    return starts or [1]
-
-
 def _typed(
-    array: pa.Array, kind: ValueType, heading: str, table: str, locate_row: Callable[[int], Place | None]
+    array: pa.Array, kind: ValueType, heading: str, table: str, locate_row: LocateRow
 ) -> tuple[pa.Array, list[Finding]]:
     is_text = (
         pa.types.is_string(array.type)
@@ -273,6 +251,8 @@ def _typed(
         return converted.array, [fault]
     if pa.types.is_null(array.type):
         return pa.nulls(len(array), arrow_type(kind) if kind != "decimal" else pa.decimal128(1, 0)), []
+    if kind == "integer" and pa.types.is_floating(array.type):
+        return _wholes(array, heading, table, locate_row)
     if kind == "text" or not _fits(array.type, kind):
         fault = finding(
             "type", f"column {heading!r} holds {array.type}; {kind} is declared", table=table,
@@ -281,7 +261,36 @@ def _typed(
         return array, [fault]
     if kind == "decimal" or array.type == arrow_type(kind):
         return array, []
-    return array.cast(arrow_type(kind)), []
+    try:
+        return array.cast(arrow_type(kind)), []
+    except pa.ArrowInvalid as error:
+        fault = finding(
+            "type", f"column {heading!r} holds values that {kind} does not: {str(error).split(chr(10))[0]}", table=table,
+            remedy=f"declare {heading} as {'integer' if pa.types.is_integer(array.type) and kind == 'number' else 'decimal or text'}",
+        )  # fmt: skip
+        return pa.nulls(len(array), arrow_type(kind)), [fault]
+
+
+def _wholes(
+    array: pa.Array, heading: str, table: str, locate_row: LocateRow
+) -> tuple[pa.Array, list[Finding]]:
+    """Return floats as the whole numbers that they are: a column of integers with missing values comes as floats."""
+    values = array.to_numpy(zero_copy_only=False).astype(np.float64)
+    gone = pc.is_null(array, nan_is_null=True).to_numpy(zero_copy_only=False)
+    with np.errstate(invalid="ignore"):
+        fits = gone | ((values == np.trunc(values)) & (np.abs(values) < 2.0**63))
+    whole = np.where(fits & ~gone, values, 0).astype(np.int64)
+    made = pa.array(whole, mask=gone | ~fits)
+    if fits.all():
+        return made, []
+    odd = np.flatnonzero(~fits)
+    rows = tuple(int(i) + 1 for i in odd[:20])
+    return made, [
+        finding(
+            "type", f"{count(len(odd), 'value')} of column {heading!r} {'is' if len(odd) == 1 else 'are'} not whole, such as {float(values[odd[0]])!r}",
+            table=table, rows=rows, places=_places(rows, locate_row), remedy=f"declare {heading} as number",
+        )
+    ]  # fmt: skip
 
 
 def _fits(type_: pa.DataType, kind: ValueType) -> bool:
@@ -297,7 +306,7 @@ def _fits(type_: pa.DataType, kind: ValueType) -> bool:
     return fits[kind]
 
 
-def _places(rows: tuple[int, ...], locate_row: Callable[[int], Place | None]) -> tuple[Place, ...]:
+def _places(rows: tuple[int, ...], locate_row: LocateRow) -> tuple[Place, ...]:
     return tuple(place for row in rows if (place := locate_row(row)) is not None)
 
 
@@ -305,7 +314,7 @@ def _unfit_results(
     results: list[pa.Array],
     outputs: tuple[Output, ...],
     table: str,
-    locate_row: Callable[[int], Place | None],
+    locate_row: LocateRow,
 ) -> list[Finding]:
     findings = []
     for array, output in zip(results, outputs, strict=True):

@@ -17,12 +17,13 @@ import pyarrow.compute as pc
 from kivvet.core.conditions import quote_text, write_condition
 from kivvet.core.convert import bytes_of_texts
 from kivvet.core.formulas.formula import Formula
+from kivvet.core.regions import Cut, Region
 from kivvet.core.table_parser import parse_table
 from kivvet.core.tables import UNFINISHED, WHEN, Computed, Input, Output, Result, RuleTable, columns_of
 from kivvet.core.values import write_value
 
 #: Raised whenever the same table would give other results.
-SEMANTICS_VERSION = 1
+SEMANTICS_VERSION = 2
 #: Lookups of more rows are known by their hash alone; what changed in them is not told row by row.
 MOST_REMEMBERED_ROWS = 100_000
 
@@ -34,13 +35,59 @@ def fingerprint(value: Any) -> str:
 
 
 def meaning_of(table: RuleTable) -> dict[str, Any]:
-    """Return the meaning of a table as plain values; a lookup's rows as a hash."""
+    """Return the meaning of a table as plain values: what each row accepts, however it is written.
+
+    A lookup's rows are a hash, whatever their order, as long as it decides nothing.
+    """
     meaning = _frame_of(table)
     if table.lookup is not None:
-        meaning["lookup"] = _hash_of_rows([*table.lookup.arrays.values(), *table.lookup.results])
-    else:
-        meaning["rows"] = _rows(table)
+        meaning["lookup"] = _hash_of_rows(_ordered_rows(table))
+        return meaning
+    order = sorted(range(len(table.dimensions)), key=lambda number: table.dimensions[number].name)
+    accepted = [list(map(_region, table.regions(number))) for number in order]
+    meaning["asks"] = [table.dimensions[number].name for number in order]
+    meaning["rows"] = [
+        [*(of_rows[index] for of_rows in accepted), *map(_result, row.results)]
+        for index, row in enumerate(table.rows)
+    ]
     return meaning
+
+
+def order_of_rows(table: RuleTable) -> str:
+    """Return a hash of a lookup's rows as they stand: what their numbers mean."""
+    return "" if table.lookup is None else _hash_of_rows(_columns_of_rows(table))
+
+
+def _columns_of_rows(table: RuleTable) -> list[pa.Array]:
+    assert table.lookup is not None
+    return [*table.lookup.arrays.values(), *table.lookup.results]
+
+
+def _ordered_rows(table: RuleTable) -> list[pa.Array]:
+    """Return a lookup's rows in the order of their keys; rows of one key as they stand."""
+    assert table.lookup is not None
+    columns = _columns_of_rows(table)
+    n_keys = len(table.lookup.arrays)
+    meets = table.lookup.ranges and any(one.kind in ("overlap", "conflict") for one in table.findings)
+    if not n_keys or meets:
+        return columns
+    names = [f"{number}" for number in range(n_keys)]
+    keys = pa.table(dict(zip(names, columns[:n_keys], strict=True)))
+    order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in names])
+    return [column.take(order) for column in columns]
+
+
+def _region(region: Region) -> list[Any]:
+    """Return a region as plain values; what is the same in all bands stands once."""
+    bands = [[[_cut(low), _cut(high)] for low, high in intervals] for intervals in region.bands]
+    if all(one == bands[0] for one in bands):
+        bands = bands[:1]
+    return [bands, region.missing]
+
+
+def _cut(cut: Cut) -> list[Any]:
+    kind, value, side = cut
+    return [kind, "" if value is None else write_value(value), side]
 
 
 def formula_meaning(formula: Formula) -> dict[str, Any]:
@@ -157,7 +204,7 @@ def _result(result: Result) -> str:
         return "missing"
     if isinstance(result, Computed):
         return str(result)
-    return quote_text(result) if isinstance(result, str) else write_value(result)  # type: ignore[arg-type]
+    return quote_text(result) if isinstance(result, str) else write_value(result)
 
 
 def _written(value: Any) -> str:

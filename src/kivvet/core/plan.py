@@ -7,6 +7,7 @@ needed and not listed is computed too, and not written.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -17,7 +18,8 @@ from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import pointed_at
 from kivvet.core.formulas.tree import ColumnName, walk
 from kivvet.core.tables import RuleTable
-from kivvet.errors import Place, did_you_mean, listed, near_name
+from kivvet.core.values import ValueType
+from kivvet.errors import Place, did_you_mean, listed, near_name, toml_key
 
 ENTRY_KEYWORDS = ("table", "formula", "input", "keep", "status", "row", "as", "write")
 LATER_ENTRIES = ("over", "indicators", "name", "amount")
@@ -131,11 +133,14 @@ class FormulaStep:
     reads : tuple of Read
     made : tuple of str
         The names under which its column is known; one, but where others ask for it by its own.
+    kind : str or None
+        The type of its values; None where it is only known once there is data.
     """
 
     formula: Formula
     reads: tuple[Read, ...]
     made: tuple[str, ...]
+    kind: ValueType | None = None
 
     def columns_of(self, source: Callable[[str], Column], made: Callable[[str], Column]) -> dict[str, Column]:
         """Return the columns that it reads, by the names the formula gives them, from where each is."""
@@ -180,6 +185,40 @@ class Plan:
         return tuple(
             dict.fromkeys(one.column for step in self.order for one in step.reads if one.from_source)
         )
+
+
+def entry_text(entry: Entry, *, is_formula: bool = False) -> str:
+    """Return an entry of `columns` as book.toml writes it."""
+
+    def quoted(text: str) -> str:
+        return json.dumps(text, ensure_ascii=False)
+
+    parts = [f"{'formula' if is_formula else 'table'} = {quoted(entry.table)}"]
+    if entry.reads:
+        reads = ", ".join(f"{toml_key(name)} = {quoted(column)}" for name, column in entry.reads.items())
+        parts.append(f"input = {{ {reads} }}")
+    if entry.keep is not None:
+        kept = [
+            quoted(output) if output == column else f"{{ {toml_key(output)} = {quoted(column)} }}"
+            for output, column in entry.keep
+        ]
+        parts.append(f"keep = [{', '.join(kept)}]")
+    named = (("status", entry.status), ("row", entry.row), ("as", entry.made_as))
+    parts += [f"{word} = {quoted(name)}" for word, name in named if name is not None]
+    parts += [] if entry.is_written else ["write = false"]
+    return f"{{ {', '.join(parts)} }}"
+
+
+def entry_code(entry: Entry, *, is_formula: bool = False) -> str:
+    """Return an entry of `columns` as Python writes it."""
+    made: dict[str, Any] = {"formula" if is_formula else "table": entry.table}
+    if entry.reads:
+        made["input"] = dict(entry.reads)
+    if entry.keep is not None:
+        made["keep"] = [output if output == column else {output: column} for output, column in entry.keep]
+    named = (("status", entry.status), ("row", entry.row), ("as", entry.made_as))
+    made |= {word: name for word, name in named if name is not None}
+    return repr(made if entry.is_written else {**made, "write": False})
 
 
 def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Entry], list[Finding]]:
@@ -230,6 +269,11 @@ def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Ent
                     if "formula" in item
                     else 'outputs of a table are renamed with keep = { river = "upstream_river" }',
                 )
+        for word in ("status", "row", "as"):
+            if word in item and (not isinstance(item[word], str) or not item[word]):
+                fault(f"{word} is the name of a column; found {item[word]!r}", (*path, word))
+        if not isinstance(item.get("write", True), bool):
+            fault(f"write is true or false; found {item['write']!r}", (*path, "write"))
         reads, keep = item.get("input", {}), item.get("keep")
         if not isinstance(reads, Mapping) or not all(isinstance(name, str) for name in reads.values()):
             fault(
@@ -250,14 +294,18 @@ def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Ent
                 item.get("table", item.get("formula")),
                 dict(reads),
                 renamed,
-                item.get("status"),
-                item.get("row"),
+                _name_or_none(item.get("status")),
+                _name_or_none(item.get("row")),
                 bool(item.get("write", True)),
                 locate(path),
-                item.get("as"),
+                _name_or_none(item.get("as")),
             )
         )
     return entries, faults
+
+
+def _name_or_none(given: Any) -> str | None:
+    return given if isinstance(given, str) and given else None
 
 
 def _parse_keep(given: Any) -> tuple[tuple[str, str], ...] | None:
@@ -283,6 +331,8 @@ def make_plan(
     renamed: Mapping[str, str] | None = None,
     unusable: Iterable[str] = (),
     formulas: Mapping[str, Formula] | None = None,
+    *,
+    in_python: bool = False,
 ) -> tuple[Plan, list[Finding]]:
     """Return the steps that make the columns of the entries, and the faults found.
 
@@ -297,8 +347,12 @@ def make_plan(
     unusable : iterable of str
         Tables and formulas that exist but could not be read; their own findings say why.
     formulas : mapping of str to Formula, optional
+    in_python : bool
+        Whether the entries were given in code, so that cures are written so.
     """
-    return _Planner(entries, tables, tuple(source_names), renamed or {}, set(unusable), formulas or {}).plan()
+    planner = _Planner(entries, tables, tuple(source_names), renamed or {}, set(unusable), formulas or {})
+    planner.in_python = in_python
+    return planner.plan()
 
 
 class _Planner:
@@ -311,6 +365,7 @@ class _Planner:
         self.source_names = source_names
         self.renamed = renamed
         self.unusable = unusable
+        self.in_python = False
         self.faults: list[Finding] = []
         self.entries = [entry for entry in entries if self.is_known(entry)]
         self.outputs = [self.kept(entry) for entry in self.entries]
@@ -331,7 +386,7 @@ class _Planner:
             known = [*self.tables, *self.formulas]
             self.fault(
                 "unknown-column",
-                f"columns names {entry.table!r}, and no table{' or formula' if self.formulas else ''} has that name",
+                f"{'columns' if not self.in_python else 'the call'} names {entry.table!r}, and no table{' or formula' if self.formulas else ''} has that name",
                 entry.place,
                 did_you_mean(entry.table, known)
                 or f"{'there are' if self.formulas else 'tables:'} {listed(known)}",
@@ -397,11 +452,32 @@ class _Planner:
         return Plan(tuple(self.steps.values()), tuple(written)), self.faults
 
     def rename(self, index: int, name: str, other: str) -> str:
-        """Return the cure for two columns of one name."""
+        """Return the cure for two columns of one name: the entry anew, with all that it says and the one name changed."""
         entry = self.entries[index]
-        if entry.table in self.tables:
-            return f'rename {"it" if other.endswith("_class") else "one of them"}: keep = {{ {name} = "{other}" }}'
-        return f'rename it: {{ formula = "{entry.table}", as = "{other}" }}'
+        taken = {*self.source_names, *self.maker}
+        free = next(one for one in (other, *(f"{other}_{n}" for n in range(2, 10_000))) if one not in taken)
+        what = "rename it" if other.endswith("_class") else "rename one of them"
+        if entry.table not in self.tables:
+            return f"{what}: {self.written(replace(entry, made_as=free))}"
+        if entry.status == name:
+            return f"{what}: {self.written(replace(entry, status=free))}"
+        if entry.row == name:
+            return f"{what}: {self.written(replace(entry, row=free))}"
+        table = self.tables[entry.table]
+        kept = [
+            (output, free if name in table.names_made(table.output(output), column) else column)
+            for output, column in self.outputs[index]
+        ]
+        return f"{what}: {self.written(replace(entry, keep=tuple(kept)))}"
+
+    def written(self, entry: Entry) -> str:
+        """Return an entry as whoever gave it writes it."""
+        is_formula = entry.table not in self.tables
+        return (
+            entry_code(entry, is_formula=is_formula)
+            if self.in_python
+            else entry_text(entry, is_formula=is_formula)
+        )
 
     def made_by(self, index: int) -> tuple[str, ...]:
         entry = self.entries[index]
@@ -550,16 +626,22 @@ class _Planner:
             formula, place = self.formulas[entry.table], self.place_of(index)
             here = [one.at for one in walk(formula.tree) if isinstance(one, ColumnName) and one.name == name]
             drawn = f"\n{pointed_at(formula.text, here[0])}" if here else ""
+            is_quoted = bool(here) and formula.text[here[0] : here[0] + 1] == '"'
+            text = f"; a text stands in single quotes: '{wanted}'" if is_quoted else ""
             self.faults.append(
                 finding(
                     "unknown-column", f"{wanted!r} is neither in the source nor made{drawn}", table=entry.table, places=(place,) if place else (),
-                    remedy=f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}",
+                    remedy=(f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}") + text,
                 )
             )  # fmt: skip
             return
+        in_when = entry.table in self.tables and name not in {
+            one.name for one in self.tables[entry.table].inputs
+        }
+        text = f"; in when, a text stands in single quotes: '{wanted}'" if in_when else ""
         said = f"did you mean {near!r}? Then say  " if near else "say which column it is:  "
+        mended = replace(entry, reads={**entry.reads, name: near or "COLUMN"})
         self.fault(
             "unknown-column", f"table {entry.table!r} reads {wanted!r}, which is neither in the source nor made", entry.place,
-            f'{said}{{ table = "{entry.table}", input = {{ {name} = "{near or "COLUMN"}" }} }}'
-            + ("" if near else f"; there are {listed(candidates)}"),
+            said + self.written(mended) + ("" if near else f"; there are {listed(candidates)}") + text,
         )  # fmt: skip

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
@@ -16,13 +15,10 @@ from kivvet.core.formulas.evaluate import Evaluator, merged
 from kivvet.core.formulas.vectors import as_kind, of_column
 from kivvet.core.kernels import Array
 from kivvet.core.made_column import MadeColumn, made_of_vector
-from kivvet.core.tables import Output, RuleTable, value_or_none
+from kivvet.core.tables import UNFINISHED, Output, Result, RuleTable, value_or_none
 from kivvet.core.taking import Taker
 from kivvet.core.values import Value, ValueType
 from kivvet.errors import DataError
-
-if TYPE_CHECKING:
-    pass
 
 _NULL8 = np.uint8(255)
 
@@ -63,21 +59,26 @@ class OutputMaker:
     def _codes(self, table: RuleTable, position: int, ends: list[Value | None]) -> npt.NDArray[np.int64]:
         assert self.classes is not None
         if table.lookup is not None:
-            texts = pa.concat_arrays([table.lookup.results[position], pa.array(ends, pa.string())])
+            texts = pa.concat_arrays(
+                [_finished(table, table.lookup.results[position], ends[0]), pa.array(ends, pa.string())]
+            )
             codes = pc.index_in(texts, value_set=self.classes, skip_nulls=True)
             made: npt.NDArray[np.int64] = (
                 pc.fill_null(codes, -1).to_numpy(zero_copy_only=False).astype(np.int64)
             )
             return made
         code_of = {text: code for code, text in enumerate(self.classes.to_pylist())}
-        results = [value_or_none(row.results[position]) for row in table.rows] + ends
+        results = [_value_of(row.results[position], ends[0]) for row in table.rows] + ends
         return np.array([-1 if one is None else code_of[str(one)] for one in results], np.int64)
 
     def _values(self, table: RuleTable, position: int, ends: list[Value | None]) -> pa.Array:
         if table.lookup is not None:
             results = table.lookup.results[position]
-            return pa.concat_arrays([results, pa.array(ends, results.type)])
-        values = [value_or_none(row.results[position]) for row in table.rows] + ends
+            if pa.types.is_decimal(results.type):
+                results = results.cast(_decimal_of_all(results.type, ends))
+            results = _finished(table, results, ends[0])
+            return pa.concat_arrays([results, _typed_array(ends, results.type)])
+        values = [_value_of(row.results[position], ends[0]) for row in table.rows] + ends
         if self.output.type == "decimal":
             return (
                 pa.array(values)
@@ -148,16 +149,69 @@ class OutputMaker:
         return self.output.type
 
 
-STATUSES = ("matched", "unmatched", "missing", "several", "no-period")
+def _value_of(result: Result, otherwise: Value | None) -> Value | None:
+    """Return the value of a result; what is still blank has the one for all others."""
+    return otherwise if result is UNFINISHED else value_or_none(result)
 
 
-def status_column(name: str, outcomes: Array, unmatched: int, *, is_lookup: bool = False) -> MadeColumn:
-    """Return how each row was decided: matched, unmatched, missing, by several rows, or (no-period) by none of its key."""
+def _finished(table: RuleTable, results: pa.Array, otherwise: Value | None) -> pa.Array:
+    """Return the results of one output of a lookup; rows without any have the one for all others."""
+    blank = table.compiled.unfinished
+    if otherwise is None or not blank.any():
+        return results
+    return pc.if_else(pa.array(blank), _typed_array([otherwise], results.type)[0], results)
+
+
+def _decimal_of_all(type_: pa.DataType, ends: Sequence[Value | None]) -> pa.DataType:
+    """Return the decimal type that holds what a type holds, and some values besides."""
+    others = [pa.array([one]).type for one in ends if one is not None]
+    scale = max(one.scale for one in (type_, *others))
+    whole = max(one.precision - one.scale for one in (type_, *others))
+    return (
+        pa.decimal128(min(38, whole + scale), scale)
+        if whole + scale <= 38
+        else pa.decimal256(whole + scale, scale)
+    )
+
+
+def _typed_array(values: Sequence[Value | None], type_: pa.DataType) -> pa.Array:
+    """Return results of `missing` and `otherwise` as the type that a lookup's are."""
+    if pa.types.is_floating(type_):
+        values = [None if one is None else float(one) for one in values]  # type: ignore[arg-type,misc]
+    return pa.array(values, type_)
+
+
+STATUSES = ("matched", "unmatched", "missing", "several", "no-period", "unfinished")
+
+
+def status_column(
+    name: str,
+    outcomes: Array,
+    unmatched: int,
+    is_unfinished: npt.NDArray[np.bool_],
+    *,
+    is_lookup: bool = False,
+) -> MadeColumn:
+    """Return how each row was decided: matched, unmatched, missing, by several rows, (no-period) by none of its key,
+    or (unfinished) by a row that is still to be filled in.
+
+    Parameters
+    ----------
+    name : str
+    outcomes : ndarray
+    unmatched : int
+        The number of that outcome.
+    is_unfinished : ndarray of bool
+        By outcome.
+    is_lookup : bool
+    """
     codes = np.zeros(len(outcomes), np.int8)
     for above in range(3):
         codes += outcomes >= unmatched + above
     if is_lookup:
         codes[codes == STATUSES.index("several")] = STATUSES.index("no-period")
+    if is_unfinished.any():
+        codes[is_unfinished[outcomes]] = STATUSES.index("unfinished")
     return MadeColumn(name, pa.array(STATUSES, pa.string()), codes)
 
 

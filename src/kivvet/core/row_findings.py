@@ -6,15 +6,17 @@ import csv
 import io
 import json
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from fractions import Fraction
 
-from kivvet.core.conditions import KEYWORDS, AnyValue, write_condition, write_literal
+from kivvet.core.axes import NumberAxis
+from kivvet.core.conditions import KEYWORDS, AnyValue, IsMissing, write_condition, write_literal
 from kivvet.core.findings import Finding, Severity, finding
 from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.tables import UNFINISHED, WHEN, Input, Result, RuleTable, columns_of
 from kivvet.core.values import Value, write_decimal, write_value
-from kivvet.errors import listed
+from kivvet.errors import listed, toml_key
 
 _LONGEST_REGION = 100  # characters of a region in a message; the whole of it is in `region`
 _LONGEST_CONDITION = 60
@@ -22,11 +24,7 @@ _LONGEST_CONDITION = 60
 
 def row_regions(table: RuleTable, dimension: int) -> list[Region]:
     """Return what each row accepts of one dimension; a required input's missing is accepted by none."""
-    axis = table.axes[dimension]
-    regions = [axis.region(table.asked(row, dimension)) for row in table.rows]
-    if table.dimensions[dimension].required:
-        regions = [region.without_missing() for region in regions]
-    return regions
+    return table.regions(dimension)
 
 
 def is_tied(
@@ -157,11 +155,25 @@ class RowFindings:
             remedy=f"move row {self.rows[row].number} above row {numbers[0]}, or remove it", **parts,
         )  # fmt: skip
 
+    def with_domain(self, about: Input) -> str:
+        """Return the definition of an input with the values that its rows name as its domain, to be made complete."""
+        from kivvet.core.table_text import input_text
+
+        number = self.table.inputs.index(about)
+        asked = (self.table.asked(row, number) for row in self.rows)
+        named = dict.fromkeys(
+            write_condition(one) for one in asked if not isinstance(one, (AnyValue, IsMissing))
+        )
+        text = input_text(replace(about, domain=None))
+        listed_values = listed(named, 3).replace(", ", " | ")
+        start = text if text.startswith("{") else f"{{ type = {text} }}"
+        return start.removesuffix(" }") + f", domain = {json.dumps(listed_values, ensure_ascii=False)} }}"
+
     def open_input(self, about: Input) -> Finding:
         """Tell that an input's unlisted values are no gap, since nothing says which there are."""
         return self.of_rows(
             "open", f"{about.name} has no domain, so values that no row lists are seen only in data", [],
-            remedy=f"list the values there are: inputs.{about.name} = {{ type = \"{about.type}\", domain = \"a | b\" }}",
+            remedy=f"list the values there are, as its domain: inputs.{toml_key(about.name)} = {self.with_domain(about)}",
         )  # fmt: skip
 
 
@@ -205,6 +217,9 @@ def step_hint(about: Input, regions: Sequence[Region], low: Cut, high: Cut) -> s
     if any((Fraction(end) % size) for end in ends) or size > 1:
         return ""
     digits = Decimal(size.numerator) / Decimal(size.denominator)
+    stepped = NumberAxis(about.domain, digits)
+    if any(stepped.witness(0, *pair) is None for region in regions for pair in region.bands[0]):
+        return ""  # a row, or a part of one, would hold nothing
     kind = "whole numbers" if size == 1 else f"multiples of {write_decimal(digits)}"
     return f"  or, if all values of {about.name} are {kind}, set step = {write_decimal(digits)}"
 

@@ -59,6 +59,29 @@ class TextSpace:
         folded = shape.casefold() if is_folded else shape
         self.allowed = tuple(_CHOICES.get(sign, sign) for sign in folded)
 
+    def has_shape(self, text: str) -> bool:
+        """Whether a text begins as the shape says; True without one."""
+        return len(text) >= len(self.allowed) and all(
+            one in allowed for one, allowed in zip(text, self.allowed, strict=False)
+        )
+
+    def first_without_shape(self, start: str) -> str | None:
+        """Return the first text, not before `start`, that does not begin as the shape says; None if there is none.
+
+        The longer the part of `start` that is kept, the smaller the text: so the last sign of the shape is raised
+        first. Raised before the last, the text is shorter than the shape, which it then has not.
+        """
+        if not self.has_shape(start):
+            return start
+        last = len(self.allowed) - 1
+        for position in range(last, -1, -1):
+            following = next_character(start[position])
+            while position == last and following is not None and following in self.allowed[last]:
+                following = next_character(following)
+            if following is not None:
+                return start[:position] + following
+        return None
+
     def first_character(self, position: int) -> str:
         return self.allowed[position][0] if position < len(self.allowed) else "\0"
 

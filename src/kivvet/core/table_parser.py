@@ -21,7 +21,7 @@ from kivvet.core.formulas.split import TypeMismatchError, WhenReader, read_given
 from kivvet.core.formulas.tree import Condition as FormulaCondition
 from kivvet.core.formulas.tree import Tree, write_formula
 from kivvet.core.formulas.types import type_of
-from kivvet.core.lookup_rows import LookupRows, parse_lookup
+from kivvet.core.lookup_rows import LocateRow, LookupRows, no_place, parse_lookup
 from kivvet.core.tables import (
     UNFINISHED,
     WHEN,
@@ -71,7 +71,11 @@ RowsAre = Literal["inline", "file", "unreadable"]
 
 
 def parse_table(
-    name: str, definition: Mapping[str, Any], locate: Locate = lambda _: None, rows_are: RowsAre = "inline"
+    name: str,
+    definition: Mapping[str, Any],
+    locate: Locate = lambda _: None,
+    rows_are: RowsAre = "inline",
+    locate_row: LocateRow = no_place,
 ) -> tuple[TableParts | None, list[Finding]]:
     """Return the parts of the table a definition describes, and the faults found.
 
@@ -85,17 +89,27 @@ def parse_table(
     rows_are : {"inline", "file", "unreadable"}
         Rows of a file always begin with headings, and columns that no one names are left alone;
         unreadable ones are not looked at, and the table is not complete.
+    locate_row : callable
+        Gives the place of a row of a lookup.
 
     Returns
     -------
     tuple of (TableParts or None, list of Finding)
         None where inputs or outputs cannot be understood, so that nothing else can be.
     """
-    return _TableParser(name, definition, locate, rows_are).parse()
+    return _TableParser(name, definition, locate, rows_are, locate_row).parse()
 
 
 class _TableParser:
-    def __init__(self, name: str, definition: Mapping[str, Any], locate: Locate, rows_are: RowsAre) -> None:
+    def __init__(
+        self,
+        name: str,
+        definition: Mapping[str, Any],
+        locate: Locate,
+        rows_are: RowsAre,
+        locate_row: LocateRow,
+    ) -> None:
+        self.locate_row = locate_row
         self.rows_are = rows_are
         self.name = name
         self.definition = definition
@@ -153,7 +167,12 @@ class _TableParser:
             )  # fmt: skip
         else:
             lookup, faults = parse_lookup(
-                self.definition["lookup"], inputs, outputs, self.locate(("lookup",)), self.name
+                self.definition["lookup"],
+                inputs,
+                outputs,
+                self.locate(("lookup",)),
+                self.name,
+                self.locate_row,
             )
             self.findings += faults
         given = self.parse_given()
@@ -236,26 +255,7 @@ class _TableParser:
         if kind is None:
             return None
         step, offset = self.parse_step(kind, options.get("step"), (*path, "step"))
-        domain: Condition | None = None
-        given = options.get("domain")
-        domain_of = ""
-        if (
-            isinstance(given, str)
-            and kind in ("text", "integer")
-            and re.fullmatch(r"[A-Za-z_][\w-]*\.[A-Za-z_][\w-]*", given)
-        ):
-            domain_of = given  # the keys or the classes of another table; a book knows which they are
-        elif given is not None:
-            texts = [str(one) for one in given] if isinstance(given, (list, tuple)) else None
-            try:
-                domain = parse_condition(
-                    _as_list_condition(texts, kind) if texts is not None else str(given), kind
-                )
-            except ConditionError as error:
-                fix = error.fix or f"expected {error.expected}"
-                self.fault(
-                    error.kind, f"in the domain of {name!r}: {error.problem}", (*path, "domain"), fix=fix
-                )
+        domain, domain_of = self.parse_domain(name, kind, options, path)
         shape = options.get("shape")
         if shape is not None and (kind != "text" or not isinstance(shape, str) or not shape):
             self.fault(
@@ -266,7 +266,9 @@ class _TableParser:
             )
             shape = None
         fold = options.get("fold", ())
-        fold = (fold,) if isinstance(fold, str) else tuple(fold)
+        if isinstance(fold, str) or not isinstance(fold, (list, tuple)):
+            fold = (fold,)
+        fold = tuple(fold)
         if (unknown := [one for one in fold if one not in FOLDS]) or (fold and kind != "text"):
             found = listed(unknown) if unknown else f"fold on a {kind} input"
             self.fault(
@@ -281,9 +283,67 @@ class _TableParser:
             self.fault("syntax", f"required is true or false; found {required!r}", (*path, "required"))
             required = False
         return Input(
-            name, kind, step, offset, domain, shape, fold, required, _text_or_none(options.get("column")),
-            _text_or_none(options.get("tz")), self.parse_period(name, kind, options, path), domain_of,
+            name, kind, step, offset, domain, shape, fold, required, self.heading(name, options, path),
+            self.parse_zone(kind, options, path), self.parse_period(name, kind, options, path), domain_of,
         )  # fmt: skip
+
+    def parse_domain(
+        self, name: str, kind: ValueType, options: Mapping[str, Any], path: Path
+    ) -> tuple[Condition | None, str]:
+        """Return the domain of an input as a condition, or the key or output of another table that says it."""
+        given = options.get("domain")
+        if given is None:
+            return None, ""
+        is_list = isinstance(given, (list, tuple)) and all(
+            isinstance(one, (str, int, float, Decimal, dt.date)) and not isinstance(one, bool)
+            for one in given
+        )
+        is_number = (
+            isinstance(given, (int, float, Decimal))
+            and not isinstance(given, bool)
+            and kind in ("number", "integer")
+        )
+        if not (isinstance(given, str) or is_list or is_number) or not str(given).strip() or given == []:
+            self.fault(
+                "syntax", f"the domain of {name!r} is a condition or a list of values; found {given!r}", (*path, "domain"),
+                fix='for example domain = ">= 0"' if kind in ("number", "integer") else 'for example domain = ["a", "b"]',
+            )  # fmt: skip
+            return None, ""
+        is_name = isinstance(given, str) and re.fullmatch(r"[A-Za-z_][\w-]*\.[A-Za-z_][\w-]*", given)
+        if is_name and kind in ("text", "integer"):
+            return None, str(given)  # the keys or the classes of another table; a book knows which they are
+        texts = [str(one) for one in given] if is_list else None
+        try:
+            text = _as_list_condition(texts, kind) if texts is not None else str(given)
+            return parse_condition(text, kind), ""
+        except ConditionError as error:
+            fix = error.fix or f"expected {error.expected}"
+            self.fault(error.kind, f"in the domain of {name!r}: {error.problem}", (*path, "domain"), fix=fix)
+            return None, ""
+
+    def heading(self, name: str, options: Mapping[str, Any], path: Path) -> str | None:
+        """Return the heading that a column of the table's own file has."""
+        given = options.get("column")
+        if given is not None and (not isinstance(given, str) or not given.strip()):
+            self.fault(
+                "syntax", f"column is the heading of {name!r} in the table's file; found {given!r}", (*path, "column"),
+                fix='for example column = "Station no."',
+            )  # fmt: skip
+            return None
+        return given
+
+    def parse_zone(self, kind: ValueType, options: Mapping[str, Any], path: Path) -> str | None:
+        given = options.get("tz")
+        if given is None:
+            return None
+        if kind not in ("date", "datetime") or not isinstance(given, str) or not _is_zone(given):
+            found = f"tz on a {kind} input" if kind not in ("date", "datetime") else repr(given)
+            self.fault(
+                "syntax", f"tz is the time zone that bounds of dates and times are in; found {found}", (*path, "tz"),
+                fix='for example tz = "Europe/Vienna"',
+            )  # fmt: skip
+            return None
+        return given
 
     def parse_period(
         self, name: str, kind: ValueType, options: Mapping[str, Any], path: Path
@@ -360,6 +420,15 @@ class _TableParser:
             )
             width = None
         order = options.get("order", ())
+        if not isinstance(order, (str, Mapping, list, tuple)) or (
+            isinstance(order, (list, tuple)) and not all(isinstance(one, str) for one in order)
+        ):
+            self.fault(
+                "syntax",
+                f"order lists the classes of a text output, each once; found {order!r}",
+                (*path, "order"),
+            )
+            order = ()
         if kind != "text" or isinstance(order, (str, Mapping)) or len(set(map(str, order))) != len(order):
             if order:
                 self.fault(
@@ -369,7 +438,7 @@ class _TableParser:
                 )
             order = ()
         meaning = options.get("meaning", {})
-        if not isinstance(meaning, Mapping):
+        if not isinstance(meaning, Mapping) or not all(isinstance(one, str) for one in meaning.values()):
             self.fault("syntax", f"meaning gives a word by class; found {meaning!r}", (*path, "meaning"))
             meaning = {}
         combine, separator = options.get("combine", "list"), options.get("separator", ", ")
@@ -386,7 +455,7 @@ class _TableParser:
             separator = ", "
         return Output(
             name, kind, width, tuple(map(str, order)), {k: str(v) for k, v in meaning.items()},
-            _text_or_none(options.get("column")), combine, separator,
+            self.heading(name, options, path), combine, separator,
         )  # fmt: skip
 
     def check_combine(self, match: str, outputs: tuple[Output, ...]) -> None:
@@ -546,7 +615,7 @@ class _TableParser:
         if self.rows_are == "inline" and not named & {*names, *headings}:
             self.fault(
                 "syntax", f"with several inputs or outputs the first row names the columns; found {listed(top)}", ("rows", 0),
-                fix=f"begin with {_toml(headings)}",
+                fix=f"begin with {_toml(_with_when(headings, len(inputs), len(top)))}",
             )  # fmt: skip
             return 0, None, None
         columns: list[int] = []
@@ -560,7 +629,7 @@ class _TableParser:
                     "unknown-column",
                     f"the column {heading!r} is {what} among the headings: {listed(top)}",
                     ("rows", 0),
-                    fix=fix or f"begin with {_toml(headings)}",
+                    fix=fix or f"begin with {_toml(_with_when(headings, len(inputs), len(top)))}",
                 )
             else:
                 columns.append(places[0])
@@ -775,12 +844,24 @@ def _as_list_condition(texts: list[str], kind: ValueType) -> str:
     return " | ".join(quote_text(text) if kind == "text" else text for text in texts)
 
 
-def _text_or_none(given: Any) -> str | None:
-    return None if given is None else str(given)
+def _is_zone(name: str) -> bool:
+    from zoneinfo import ZoneInfo
+
+    try:
+        ZoneInfo(name)
+    except (ValueError, OSError, KeyError):
+        return False
+    return True
 
 
 def _shown(cell: Any) -> str:
     return repr(cell.strip() if isinstance(cell, str) else cell)
+
+
+def _with_when(headings: Sequence[str], n_inputs: int, n_cells: int) -> list[str]:
+    """Return headings with `when` among them, where rows have a cell more than the inputs and outputs."""
+    has_when = n_cells == len(headings) + 1 and WHEN not in headings
+    return [*headings[:n_inputs], *([WHEN] if has_when else []), *headings[n_inputs:]]
 
 
 def _toml(given: Any) -> str:

@@ -6,8 +6,9 @@ import json
 from typing import Any
 
 from kivvet.core.conditions import AnyValue, write_condition
-from kivvet.core.tables import UNFINISHED, WHEN, Input, Output, Result, RuleTable
+from kivvet.core.tables import UNFINISHED, WHEN, Input, Output, Period, Result, RuleTable
 from kivvet.core.values import write_decimal, write_value
+from kivvet.errors import toml_key
 
 _LONGEST_PADDING = 40
 
@@ -26,8 +27,8 @@ def table_text(table: RuleTable, rows_file: str | None = None) -> str:
         for word, text in (("title", table.parts.title), ("owner", table.parts.owner))
         if text
     ]
-    lines += [f"inputs.{_key(one.name)} = {_input(one)}" for one in table.inputs]
-    lines += [f"outputs.{_key(one.name)} = {_output(one)}" for one in table.outputs]
+    lines += [f"inputs.{toml_key(one.name)} = {input_text(one)}" for one in table.inputs]
+    lines += [f"outputs.{toml_key(one.name)} = {_output(one)}" for one in table.outputs]
     if table.parts.given:
         lines.append(f"given = {json.dumps([one.text for one in table.parts.given], ensure_ascii=False)}")
     if table.match != "one":
@@ -36,7 +37,9 @@ def table_text(table: RuleTable, rows_file: str | None = None) -> str:
         if given := getattr(table, word):
             lines.append(
                 f"{word} = {{ "
-                + ", ".join(f"{_key(name)} = {_quoted(result_text(value))}" for name, value in given.items())
+                + ", ".join(
+                    f"{toml_key(name)} = {_quoted(result_text(value))}" for name, value in given.items()
+                )
                 + " }"
             )
     if table.lookup is not None:
@@ -100,14 +103,15 @@ def result_text(result: Result) -> str:
     return text if is_plain else '"' + text.replace('"', '""') + '"'
 
 
-def _input(one: Input) -> str:
+def input_text(one: Input) -> str:
+    """Return the definition of an input as TOML."""
     options: dict[str, str] = {"type": _quoted(one.type)}
     if one.step is not None:
         size = write_decimal(one.step)
         options["step"] = (
             size if not one.step_offset else f"{{ size = {size}, offset = {write_decimal(one.step_offset)} }}"
         )
-    if one.domain_of or one.domain is not None:
+    if one.domain_of or (one.domain is not None and not one.is_domain_fed):
         options["domain"] = _quoted(one.domain_of or write_condition(one.domain))  # type: ignore[arg-type]
     if one.shape:
         options["shape"] = _quoted(one.shape)
@@ -119,7 +123,23 @@ def _input(one: Input) -> str:
         options["column"] = _quoted(one.column)
     if one.tz:
         options["tz"] = _quoted(one.tz)
+    if one.period is not None:
+        options |= _period(one.period)
     return _options(options)
+
+
+def _period(period: Period) -> dict[str, str]:
+    options = {"from": _quoted(period.start)}
+    if period.end is not None:
+        options["to"] = _quoted(period.end)
+    start, end = period.closed
+    if isinstance(start, bool) and isinstance(end, bool):
+        if (start, end) != (True, period.end is not None):
+            options["ends"] = _quoted(("[" if start else "(") + ("]" if end else ")"))
+    else:
+        named = [(word, one) for word, one in (("from", start), ("to", end)) if isinstance(one, str)]
+        options["ends"] = "{ " + ", ".join(f"{word} = {_quoted(one)}" for word, one in named) + " }"
+    return options
 
 
 def _output(one: Output) -> str:
@@ -130,7 +150,9 @@ def _output(one: Output) -> str:
         options["order"] = json.dumps(one.order, ensure_ascii=False)
     if one.meaning:
         options["meaning"] = (
-            "{ " + ", ".join(f"{_key(name)} = {_quoted(word)}" for name, word in one.meaning.items()) + " }"
+            "{ "
+            + ", ".join(f"{toml_key(name)} = {_quoted(word)}" for name, word in one.meaning.items())
+            + " }"
         )
     if one.column:
         options["column"] = _quoted(one.column)
@@ -150,8 +172,3 @@ def _options(options: dict[str, str]) -> str:
 def _quoted(text: Any) -> str:
     """Return a TOML basic string."""
     return json.dumps(str(text), ensure_ascii=False).replace("\x7f", "\\u007f")
-
-
-def _key(name: str) -> str:
-    is_bare = name.isascii() and name.replace("_", "").replace("-", "").isalnum()
-    return name if is_bare else _quoted(name)

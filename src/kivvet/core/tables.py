@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import enum
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
-from kivvet.core.axes import Axis, make_axis
+from kivvet.core.axes import Axis, SignAxis, make_axis
 from kivvet.core.conditions import AllOf, AnyOf, AnyValue, Condition, Equals, IsMissing
 from kivvet.core.findings import Finding, Report, Severity
 from kivvet.core.values import Value, ValueType
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from kivvet.core.formulas.tree import Expression
     from kivvet.core.lookup_index import LookupIndex
     from kivvet.core.lookup_rows import LookupRows
+    from kivvet.core.regions import Region
 
 #: The heading of the column of conditions over any columns; where an input has the name, it is the input.
 WHEN = "when"
@@ -30,14 +32,16 @@ Match = Literal["one", "first", "every"]
 Combine = Literal["list", "join", "sum", "min", "max", "count", "flags"]
 
 
-class _Unfinished:
+class Unfinished(enum.Enum):
     """A result that is still blank."""
 
+    UNFINISHED = "unfinished"
+
     def __repr__(self) -> str:
-        return "UNFINISHED"
+        return self.name
 
 
-UNFINISHED = _Unfinished()
+UNFINISHED = Unfinished.UNFINISHED
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,12 +56,12 @@ class Computed:
 
 
 #: A result: a value, None for missing, UNFINISHED, or a formula.
-Result = Value | None | _Unfinished | Computed
+Result = Value | None | Unfinished | Computed
 
 
 def value_or_none(result: Result) -> Value | None:
     """Return a result as a value: what is unfinished is missing."""
-    return None if isinstance(result, (_Unfinished, Computed)) else result
+    return None if isinstance(result, (Unfinished, Computed)) else result
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,6 +110,8 @@ class Input:
         For a lookup: the row holds a range of values, not one.
     domain_of : str
         The key or the classes of another table that the domain was taken from: ``station.station``.
+    is_domain_fed : bool
+        Whether nobody declared the domain: it is what the table is fed.
     """
 
     name: str
@@ -120,6 +126,7 @@ class Input:
     tz: str | None = None
     period: Period | None = None
     domain_of: str = ""
+    is_domain_fed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,7 +188,7 @@ class Given:
     text: str
     condition: FormulaCondition
     reads: tuple[str, ...]
-    place: Place | None = None
+    place: Place | None = field(default=None, compare=False)
 
 
 def columns_of(inputs: Sequence[Input], outputs: Sequence[Output]) -> list[Input | Output]:
@@ -201,7 +208,7 @@ class Row:
     number: int
     conditions: tuple[Condition, ...]
     results: tuple[Result, ...]
-    place: Place | None = None
+    place: Place | None = field(default=None, compare=False)
     note: str = ""
     when: str = ""
     tests: tuple[Condition, ...] = ()
@@ -222,7 +229,7 @@ class TableParts:
     severity: Mapping[str, Severity] = field(default_factory=dict)
     title: str = ""
     owner: str = ""
-    place: Place | None = None
+    place: Place | None = field(default=None, compare=False)
     drafted: DraftReport | None = None
     tests: tuple[Test, ...] = ()
     given: tuple[Given, ...] = ()
@@ -307,6 +314,17 @@ class RuleTable:
         if name == "parts" and "parts" in self.__dict__:
             raise AttributeError("a RuleTable does not change; make a new one")
         super().__setattr__(name, value)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return its parts alone: what was worked out of them is worked out again."""
+        return {"parts": self.parts}
+
+    def __eq__(self, other: object) -> bool:
+        """Whether another table has the same content: places in files do not count."""
+        return self.parts == other.parts if isinstance(other, RuleTable) else NotImplemented
+
+    def __hash__(self) -> int:
+        return hash((self.name, self.n_rows))
 
     def __repr__(self) -> str:
         inputs, outputs = ", ".join(i.name for i in self.inputs), ", ".join(o.name for o in self.outputs)
@@ -431,10 +449,23 @@ class RuleTable:
 
     def _axis(self, number: int) -> Axis:
         about = self.dimensions[number]
+        if number >= len(self.inputs) and self.tests[number - len(self.inputs)].compared is not None:
+            return SignAxis(about.domain, about.type)
         if self.lookup is not None:
             return make_axis(about)
         domain = () if about.domain is None else (about.domain,)
         return make_axis(about, [*(self.asked(row, number) for row in self.rows), *domain])
+
+    def regions(self, number: int) -> list[Region]:
+        """Return what each row accepts of one dimension; a required input's missing is accepted by none."""
+        known = self.__dict__.setdefault("_regions", {})
+        if number not in known:
+            axis = self.axes[number]
+            made = [axis.region(self.asked(row, number)) for row in self.rows]
+            is_required = self.dimensions[number].required
+            known[number] = [one.without_missing() for one in made] if is_required else made
+        found: list[Region] = known[number]
+        return found
 
     @property
     def axis(self) -> Axis:

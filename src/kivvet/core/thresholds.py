@@ -20,7 +20,7 @@ from kivvet.core.cells import LabelStretches, labels_by_stretch
 from kivvet.core.columns import TICKS_A_DAY, NumericColumn
 from kivvet.core.regions import HIGH, LOW, Cut, Region
 from kivvet.core.tables import Input
-from kivvet.core.values import MICROSECONDS_A_DAY, datetime_of_microseconds
+from kivvet.core.values import NANOSECONDS_A_DAY, datetime_of_microseconds
 
 #: A value this part of a step away from a multiple is taken for it.
 STEP_TOLERANCE = Fraction(1, 1_000_000)
@@ -75,9 +75,18 @@ def thresholds_of(
 
 
 def float_threshold(cut: Cut, about: Input, dtype: np.dtype[Any]) -> Any:
-    """Return the least float that lies beyond the cut."""
+    """Return the least float that lies beyond the cut.
+
+    A bound of a number is the nearest float; whole numbers are held against the bound itself, however large.
+    """
     _, value, side = cut
     nearest = _nearest(value, dtype)
+    if about.type == "integer":
+        if np.isinf(nearest):
+            return nearest if nearest > 0 else np.nextafter(nearest, dtype.type(0))
+        exact = Fraction(float(nearest))
+        is_beyond = exact > value if side else exact >= value
+        return nearest if is_beyond else np.nextafter(nearest, dtype.type(np.inf))
     if about.step is None:
         return np.nextafter(nearest, dtype.type(np.inf)) if side else nearest
     low, high = _zone(Fraction(value), about, dtype)
@@ -95,8 +104,11 @@ def float_threshold(cut: Cut, about: Input, dtype: np.dtype[Any]) -> Any:
 
 
 def _nearest(value: int | Decimal | str, dtype: np.dtype[Any]) -> Any:
+    exact = float(value)
+    if dtype.itemsize == 8:
+        return dtype.type(exact)
     with np.errstate(over="ignore"):
-        return dtype.type(float(value))
+        return dtype.type(exact)
 
 
 def _zone(multiple: Fraction, about: Input, dtype: np.dtype[Any]) -> tuple[Any, Any]:
@@ -128,11 +140,11 @@ def whole_threshold(cut: Cut, about: Input, column: NumericColumn) -> int:
     if column.kind == "decimal":
         factor = Fraction(10**column.scale)
     elif column.kind == "datetime" and about.type == "date":
-        place = Fraction(_instant(int(value) * MICROSECONDS_A_DAY, about, column))
-        factor = Fraction(TICKS_A_DAY[column.unit], MICROSECONDS_A_DAY)
+        place = Fraction(_instant(int(value) * NANOSECONDS_A_DAY, about, column))
+        factor = Fraction(TICKS_A_DAY[column.unit], NANOSECONDS_A_DAY)
     elif column.kind == "datetime":
         place = Fraction(_instant(int(value), about, column))
-        factor = Fraction(TICKS_A_DAY[column.unit], MICROSECONDS_A_DAY)
+        factor = Fraction(TICKS_A_DAY[column.unit], NANOSECONDS_A_DAY)
     else:
         factor = Fraction(1)
     if about.type == "number" and about.step is not None:
@@ -144,15 +156,15 @@ def whole_threshold(cut: Cut, about: Input, column: NumericColumn) -> int:
     return math.floor(place) + 1 if side else math.ceil(place)
 
 
-def _instant(microseconds: int, about: Input, column: NumericColumn) -> int:
+def _instant(nanoseconds: int, about: Input, column: NumericColumn) -> int:
     """Return a local moment as an instant, for columns that have a time zone."""
     if column.tz is None or about.tz is None:
-        return microseconds
+        return nanoseconds
     from zoneinfo import ZoneInfo
 
-    moment = datetime_of_microseconds(microseconds)
+    moment = datetime_of_microseconds(nanoseconds // 1_000)
     if moment is None:
-        return microseconds
+        return nanoseconds
     offset = moment.replace(tzinfo=ZoneInfo(about.tz)).utcoffset()
     assert offset is not None
-    return microseconds - int(offset.total_seconds() * 1_000_000)
+    return nanoseconds - int(offset.total_seconds() * 1_000_000_000)

@@ -10,6 +10,7 @@ import datetime as dt
 import re
 import unicodedata
 from collections.abc import Callable, Collection
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
@@ -31,7 +32,7 @@ _DATETIME = re.compile(r"(\d{4}-\d\d-\d\d)[T ](\d\d:\d\d(:\d\d(\.\d{1,6})?)?)")
 _LARGEST_EXPONENT = 400  # beyond every 64-bit float, so nothing is lost
 _EPOCH = dt.datetime(1970, 1, 1)
 _EPOCH_DAY = _EPOCH.date().toordinal()
-MICROSECONDS_A_DAY = 86_400_000_000
+NANOSECONDS_A_DAY = 86_400_000_000_000
 
 
 class LiteralError(ValueError):
@@ -161,6 +162,27 @@ def write_decimal(value: Decimal) -> str:
 def days_since_epoch(day: dt.date) -> int:
     """Return the number of the day, 1970-01-01 being 0."""
     return day.toordinal() - _EPOCH_DAY
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Instant:
+    """A moment between two microseconds, which a datetime cannot say: nanoseconds since 1970-01-01 00:00."""
+
+    nanoseconds: int
+
+    def __str__(self) -> str:
+        whole, rest = divmod(self.nanoseconds, 1_000)
+        moment = datetime_of_microseconds(whole)
+        if moment is None:
+            return str(self.nanoseconds)
+        return f"{moment.isoformat(' ', 'microseconds')}{rest:03}"
+
+
+def moment_of_nanoseconds(nanoseconds: int) -> dt.datetime | Instant | None:
+    """Return the moment of a count of nanoseconds; None outside the years 1 to 9999."""
+    whole, rest = divmod(nanoseconds, 1_000)
+    moment = datetime_of_microseconds(whole)
+    return moment if moment is None or not rest else Instant(nanoseconds)
 
 
 def microseconds_since_epoch(moment: dt.datetime) -> int:

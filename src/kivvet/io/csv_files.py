@@ -2,22 +2,30 @@
 
 from __future__ import annotations
 
-import codecs
 import csv
 import gzip
 import io
 import itertools
 import math
+import stat
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import IO, Any, Literal, NoReturn, overload
+from typing import Any, Literal, NoReturn, overload
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.convert import bytes_of_texts
 from kivvet.core.values import write_value
-from kivvet.errors import DataError, Place, count, shown_path
+from kivvet.errors import DataError, Place, count, repeated, shown_path
+from kivvet.io.csv_records import (
+    LONGEST_ROW,
+    BrokenRecordError,
+    CsvForm,
+    LongRowError,
+    is_text_encoding,
+    records,
+)
 from kivvet.io.files import unreadable
 
 _BLOCK_BYTES = 4 << 20
@@ -50,32 +58,41 @@ class CsvSource:
     ) -> None:
         self.path = path
         self.encoding = encoding
-        self.lines_above = headings_on_line - 1
-        try:
-            codecs.lookup(encoding)
-        except LookupError as error:
+        if not is_text_encoding(encoding):
             raise DataError(
-                f"{encoding!r} is no encoding",
+                f"{encoding!r} is no encoding of text",
                 place=Place(shown_path(path)),
                 fix='for example "utf-8" or "cp1252"',
-            ) from error
+            )
         suffixes = [one.lower() for one in path.suffixes]
         self.is_compressed = suffixes[-1:] == [".gz"]
         self.delimiter = delimiter or ("\t" if ".tsv" in suffixes else ",")
+        self.form = CsvForm(self.delimiter, encoding, self.is_compressed, headings_on_line - 1)
         self.names = self._headings()
+
+    @property
+    def lines_above(self) -> int:
+        return self.form.lines_above
 
     def _headings(self) -> list[str]:
         try:
-            with self._open_text() as file:
-                reader = csv.reader(file, delimiter=self.delimiter)
-                record = next(reader, None)
-                below = list(itertools.islice(reader, _LINES_LOOKED_AT))
+            if not stat.S_ISREG(self.path.stat().st_mode):
+                self._refuse_special()
+            with self.form.open(self.path) as file:
+                found = records(file, self.delimiter, first_line=self.lines_above + 1)
+                top = list(itertools.islice(found, 1 + _LINES_LOOKED_AT))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
-        except UnicodeDecodeError:
+        except LongRowError as error:
+            raise self._long_row(error.line) from error
+        except UnicodeError:
             self._explain()
-        except csv.Error as error:
-            raise DataError(f"not valid CSV: {error}", place=Place(shown_path(self.path), 1)) from error
+        except BrokenRecordError as error:
+            place = Place(shown_path(self.path), error.line)
+            raise DataError(f"not valid CSV: {error}", place=place) from error
+        self.has_rows = len(top) > 1
+        record = top[0][1] if top else None
+        below = [fields for _, fields in top[1:]]
         place = Place(shown_path(self.path), self.lines_above + 1)
         if not record and not below:
             raise DataError(
@@ -85,7 +102,7 @@ class CsvSource:
         elsewhere = (
             self._headings_below(names, below) if 2 * names.count("") >= len(names) or len(names) == 1 else ""
         )
-        twice = sorted({name for name in names if names.count(name) > 1})
+        twice = repeated(names)
         if twice:
             raise DataError(
                 f"two columns are named {twice[0]!r}",
@@ -118,17 +135,17 @@ class CsvSource:
                 return f"if the headings stand on line {line}, say so: headings_on_line = {line}"
         return ""
 
-    def _open_text(self) -> IO[str]:
-        encoding = (
-            "utf-8-sig" if self.encoding.lower().replace("_", "-") in ("utf-8", "utf8") else self.encoding
-        )
-        file: IO[str] = (
-            gzip.open(self.path, "rt", encoding=encoding, newline="")  # noqa: SIM115 - the caller closes it
-            if self.is_compressed else self.path.open(encoding=encoding, newline="")
+    def _refuse_special(self) -> NoReturn:
+        place = Place(shown_path(self.path))
+        if self.path.is_dir():
+            raise unreadable(self.path, IsADirectoryError())
+        raise DataError("is no regular file", place=place, fix="write what it gives to a file first")
+
+    def _long_row(self, line: int | None) -> DataError:
+        return DataError(
+            f"a row is longer than {LONGEST_ROW:,} characters", place=Place(shown_path(self.path), line),
+            fix="see that lines end, and that quotes are closed",
         )  # fmt: skip
-        for _ in range(self.lines_above):
-            file.readline()
-        return file
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
@@ -143,6 +160,9 @@ class CsvSource:
         import pyarrow.csv as arrow_csv
 
         wanted = self.names if names is None else list(names)
+        n_given = 0
+        if not self.has_rows:
+            return
         n_quotes = self._count_quotes()
         if n_quotes % 2:  # one may not be closed, and would swallow all that follows
             self._explain(must_fail=False)
@@ -154,21 +174,37 @@ class CsvSource:
                     column_names=self.names, skip_rows_after_names=0, block_size=block_bytes or _BLOCK_BYTES, encoding=self.encoding,
                     skip_rows=self._heading_lines(),
                 ),
-                parse_options=arrow_csv.ParseOptions(delimiter=self.delimiter, newlines_in_values=n_quotes > 0),
+                parse_options=arrow_csv.ParseOptions(
+                    delimiter=self.delimiter, newlines_in_values=n_quotes > 0,
+                    ignore_empty_lines=len(self.names) > 1,  # of one column, a blank line is a row without a value
+                ),
                 convert_options=arrow_csv.ConvertOptions(
                     column_types={name: pa.string() for name in self.names}, include_columns=wanted,
                     strings_can_be_null=False, null_values=[],
                 ),
             )  # fmt: skip
-            yield from reader
+            for batch in reader:
+                n_given += batch.num_rows
+                yield batch
         except pa.ArrowInvalid as error:
             if "Empty CSV file" in str(error):
+                return
+            if "straddling" in str(error) and (block_bytes or _BLOCK_BYTES) < LONGEST_ROW:
+                yield from self._rest(names, n_given)
                 return
             self._explain(error)
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
         except UnicodeDecodeError:
             self._explain()
+
+    def _rest(self, names: Sequence[str] | None, n_given: int) -> Iterator[pa.RecordBatch]:
+        """Yield the rows after the first `n_given`, in blocks in which the longest row fits."""
+        for batch in self.batches(names, 2 * LONGEST_ROW):
+            passed = min(n_given, batch.num_rows)
+            n_given -= passed
+            if passed < batch.num_rows:
+                yield batch.slice(passed)
 
     def read_all(self, names: Sequence[str] | None = None) -> pa.Table:
         """Return all rows as one table of text columns."""
@@ -177,7 +213,7 @@ class CsvSource:
         return pa.Table.from_batches(list(self.batches(wanted)), schema)
 
     def _heading_lines(self) -> int:
-        with self._open_text() as file:
+        with self.form.open(self.path) as file:
             reader = csv.reader(file, delimiter=self.delimiter)
             next(reader)
             return self.lines_above + reader.line_num
@@ -193,15 +229,13 @@ class CsvSource:
 
     def line_of_row(self, row: int) -> int | None:
         """Return the line on which a row (from 1, headings left out) begins; for messages."""
-        with self._open_text() as file:
-            reader = csv.reader(file, delimiter=self.delimiter)
-            line, number = 1, -1
-            for record in reader:
-                if record:
+        with self.form.open(self.path) as file:
+            number = -1
+            for line, record in records(file, self.delimiter, first_line=self.lines_above + 1):
+                if record or len(self.names) == 1:
                     number += 1
                     if number == row:
-                        return self.lines_above + line
-                line = reader.line_num + 1
+                        return line
         return None
 
     @overload
@@ -211,28 +245,36 @@ class CsvSource:
     def _explain(self, error: Exception | None = None, *, must_fail: bool = True) -> None:
         """Raise the error that says where the file is broken, having walked it once more."""
         name = shown_path(self.path)
+        ragged = []
         try:
-            with self._open_text() as file:
-                reader = csv.reader(file, delimiter=self.delimiter, strict=True)
-                line, ragged = 1, []
-                for record in reader:
+            with self.form.open(self.path) as file:
+                for line, record in records(
+                    file, self.delimiter, first_line=self.lines_above + 1, is_strict=True
+                ):
                     if record and len(record) != len(self.names):
-                        ragged.append((self.lines_above + line, len(record)))
-                    line = reader.line_num + 1
+                        ragged.append((line, len(record)))
         except UnicodeDecodeError as fault:
             raise DataError(
                 f"byte 0x{fault.object[fault.start]:02x} is not {self.encoding}", place=self._place_of_bad_byte(),
                 expected=f"text in {self.encoding}", fix='save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
             ) from None  # fmt: skip
-        except csv.Error as fault:
+        except UnicodeError as fault:
+            raise DataError(
+                f"is not {self.encoding}: {fault}",
+                place=Place(name),
+                fix="say which encoding it has",
+            ) from None
+        except LongRowError as fault:
+            raise self._long_row(fault.line) from None
+        except BrokenRecordError as fault:
             if "unexpected end" in str(fault):
                 raise DataError(
-                    "a quote is not closed", place=Place(name, self.lines_above + line), found="the end of the file within a field",
+                    "a quote is not closed", place=Place(name, fault.line), found="the end of the file within a field",
                     fix='close the quote; a quote within a quoted field is doubled: ""',
                 ) from None  # fmt: skip
             raise DataError(
                 f"not valid CSV: {fault}",
-                place=Place(name, self.lines_above + reader.line_num),
+                place=Place(name, fault.line),
                 fix='a quote within a quoted field is doubled: ""',
             ) from None
         if ragged:
@@ -250,6 +292,8 @@ class CsvSource:
                 fix=f"a field that holds {self.delimiter!r} stands in quotes",
             )
         if must_fail:
+            if "straddling" in str(error):
+                raise self._long_row(None)
             raise DataError(f"cannot be read as CSV: {error}", place=Place(name))
 
     def _place_of_bad_byte(self) -> Place:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import re
 import secrets
+import socket
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -14,6 +16,9 @@ import xxhash
 from kivvet.errors import OutputError, Place, UnopenableError, shown_path
 
 _HASH_CHUNK = 1 << 20
+_HOST = xxhash.xxh3_64_hexdigest(socket.gethostname().encode())[
+    :8
+]  # of this machine, in names of files under way
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +100,8 @@ def replacing(path: Path) -> Iterator[Path]:
     OutputError
         If the folder or the file cannot be written. `path` is then as it was.
     """
-    beside = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
+    beside = path.with_name(f".{path.name}.{_HOST}.{os.getpid()}.{secrets.token_hex(4)}.part")
+    _remove_left_over(path)
     try:
         if path.parent.exists() and not path.parent.is_dir():
             raise NotADirectoryError(20, f"{path.parent.name} is a file, not a folder")
@@ -113,6 +119,27 @@ def replacing(path: Path) -> Iterator[Path]:
     finally:
         with suppress(OSError):
             beside.unlink()
+
+
+def _remove_left_over(path: Path) -> None:
+    """Remove what runs of this machine wrote beside `path` before they were killed."""
+    left = re.compile(re.escape(f".{path.name}.{_HOST}.") + r"(\d+)\.[0-9a-f]{8}\.part")
+    with suppress(OSError):
+        for one in path.parent.iterdir():
+            match = left.fullmatch(one.name)
+            if match is not None and not _is_running(int(match[1])):
+                with suppress(OSError):
+                    one.unlink()
+
+
+def _is_running(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 def _to_disk(path: Path) -> None:

@@ -8,6 +8,7 @@ import pyarrow as pa
 
 from kivvet.errors import DataError, Place, shown_path
 from kivvet.io.csv_files import CsvSource
+from kivvet.io.csv_records import CsvForm, LinesOfRows
 
 
 def read_frame(path: Path, headings_on_line: int = 1) -> pa.Table:
@@ -55,6 +56,14 @@ def _json_lines(path: Path) -> pa.Table:
         return read
     schema = pa.schema([(name, pa.string()) for name in times])
     return arrow_json.read_json(path, parse_options=arrow_json.ParseOptions(explicit_schema=schema))
+
+
+def lines_of_rows(path: Path, headings_on_line: int = 1) -> LinesOfRows | None:
+    """Return what gives the places of the rows of a file; None where rows stand on no lines."""
+    if path.suffix not in (".csv", ".tsv"):
+        return None
+    form = CsvForm("\t" if path.suffix == ".tsv" else ",", lines_above=headings_on_line - 1)
+    return LinesOfRows(path, shown_path(path), form)
 
 
 _READERS = {".parquet": _parquet, ".arrow": _arrow, ".jsonl": _json_lines}

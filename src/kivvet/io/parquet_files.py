@@ -8,7 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from kivvet.errors import DataError, Place, shown_path
+from kivvet.errors import DataError, Place, repeated, shown_path
 from kivvet.io.files import unreadable
 
 _ROWS_A_BATCH = 1 << 17
@@ -36,7 +36,7 @@ class ParquetSource:
         self.schema: pa.Schema = self.file.schema_arrow
         self.names = list(self.schema.names)
         self.n_rows: int = self.file.metadata.num_rows
-        if twice := sorted({name for name in self.names if self.names.count(name) > 1}):
+        if twice := repeated(self.names):
             raise DataError(
                 f"two columns are named {twice[0]!r}", place=Place(shown_path(path)), fix="rename one of them"
             )

@@ -30,6 +30,8 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
     if report.formulas:
         out.print()
         print_formulas(out, report.formulas)
+    for note in report.notes:
+        print_columns(out, [("", "", 2), ("note", "cyan", 6)], note)
     out.print()
 
 
@@ -37,6 +39,8 @@ def _print_table(out: Console, one: TableReport) -> None:
     reads = "" if one.column == one.table else f" reads {one.column}"
     sums = Text("  ").append(one.table, "bold").append(reads, "dim").append("   ")
     sums.append(f"matched {one.matched:,}", "green")
+    if one.unfinished:
+        sums.append(" + ").append(f"unfinished {one.unfinished:,}", "yellow")
     sums.append(" + ").append(f"missing {one.missing:,}", "cyan" if one.missing else "")
     sums.append(" + ").append(f"unmatched {one.unmatched:,}", "yellow" if one.unmatched else "")
     out.print(sums.append(f" = {one.rows:,}"))
@@ -48,12 +52,21 @@ def _print_table(out: Console, one: TableReport) -> None:
         print_columns(
             out, [("", "", 4), ("no result", "yellow", 11)], f"{cause} {n:,} (the first in row {row:,})"
         )
+    if one.unfinished_values:
+        shown = listed((f"{value!r} ({n:,})" for value, n in one.unfinished_values), _MOST_VALUES)
+        fill = f"{shown}; their rows are still to be filled in: {one.table}"
+        print_columns(out, [("", "", 4), ("unfinished", "yellow", 12)], fill)
     if one.unmatched_values:
         shown = listed((f"{value!r} ({n:,})" for value, n in one.unmatched_values), _MOST_VALUES)
         print_columns(out, [("", "", 4), ("unmatched", "yellow", 11)], shown)
 
 
 def _print_classes(out: Console, counted: tuple[tuple[str | None, int], ...], rows: int) -> None:
+    empty = sum(n == 0 for _, n in counted)
+    if len(counted) > _MOST_CLASSES and empty > 1:  # most of them occur not at all, and are just counted
+        counted = tuple(pair for pair in counted if pair[1])
+    else:
+        empty = 0
     labels = [_cut("(missing)" if label is None else label) for label, _ in counted]
     width = max(map(len, labels), default=0)
     figures = max((len(f"{n:,}") for _, n in counted), default=0)
@@ -66,6 +79,8 @@ def _print_classes(out: Console, counted: tuple[tuple[str | None, int], ...], ro
         out.print(line)
     if len(counted) > _MOST_CLASSES:
         out.print(Text(f"      ... and {len(counted) - _MOST_CLASSES} more classes; --json lists all", "dim"))
+    if empty:
+        out.print(Text(f"      {count(empty, 'class', 'classes')} without rows", "dim"))
 
 
 def _cut(label: str) -> str:

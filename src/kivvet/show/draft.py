@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shlex
+
 from rich.console import Console
 from rich.text import Text
 
@@ -20,7 +22,7 @@ def print_drafted(out: Console, done: Drafted) -> None:
         out.print(Text().append("written  ", "green").append(shown_path(path)))
     out.print()
     rows_file = done.files[1].name if len(done.files) > 1 else None
-    text = table_text(done.table, rows_file if done.table.lookup is None else done.files[-1].name)
+    text = table_text(done.table, rows_file if done.table.lookup is None else done.rows_file)
     lines = text.rstrip("\n").split("\n")
     for line in lines[:_MOST_LINES]:
         code, _, note = line.partition("# ")
@@ -35,12 +37,12 @@ def print_drafted(out: Console, done: Drafted) -> None:
     if blank:
         out.print(
             Text(
-                f"{count(blank, 'class', 'classes')} to fill in, then: kivvet check {done.table.name}",
+                f"{count(blank, 'class', 'classes')} to fill in, then: kivvet check {shlex.quote(done.table.name)}",
                 "green",
             )
         )
     else:
-        out.print(Text(f"next: kivvet check {done.table.name}", "green"))
+        out.print(Text(f"next: kivvet check {shlex.quote(done.table.name)}", "green"))
 
 
 def _print_reproduced(out: Console, done: Drafted) -> None:
@@ -80,4 +82,4 @@ def print_extended(out: Console, done: Drafted, name: str) -> None:
     if done.table.lookup is None:
         for line in table_text(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
             out.print(Text(f"  {line.strip()}"))
-    out.print(Text(f"fill in the results, then: kivvet check {name}", "green"))
+    out.print(Text(f"fill in the results, then: kivvet check {shlex.quote(name)}", "green"))

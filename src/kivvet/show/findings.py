@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.core.findings import Finding, Report
-from kivvet.errors import Place, count
+from kivvet.errors import Place, count, listed
 from kivvet.show.terminal import SEVERITY_STYLES, percent, print_columns
 
 _MOST_OF_A_KIND = 10
@@ -18,16 +18,54 @@ _SEVERITY_WIDTH = 9
 _INDENT = 2
 
 
-def print_report(out: Console, report: Report) -> None:
-    """Print a report and its summary line."""
-    print_findings(out, report.findings, report.rows_read)
+def print_report(out: Console, report: Report, *, with_notes: bool = False) -> None:
+    """Print a report and its summary line; notes as a line for each kind of them, unless all are wanted."""
+    told = [one for one in report.findings if with_notes or one.severity != "note"]
+    several = len(report.rows_read) > 1
+    print_findings(out, told, report.rows_read, names_datasets=several)
+    if not with_notes:
+        _print_notes(out, report.of_severity("note"))
     style = "bold red" if report.has_errors else "bold green" if report.is_clean else "bold yellow"
     read = "".join(f"; {count(rows, 'row')} of {name} read" for name, rows in report.rows_read.items())
     out.print(Text().append(report.summary, style).append(read, "dim"))
 
 
+def _print_notes(out: Console, notes: tuple[Finding, ...]) -> None:
+    """Print where there are notes, by kind, once, and how all of them are seen."""
+    if not notes:
+        return
+    by_kind: dict[str, dict[str, None]] = {}
+    for one in notes:
+        by_kind.setdefault(one.kind, {})[one.table or one.dataset or "book"] = None
+    width = 2 + max(map(len, by_kind))
+    out.print(Text("notes", SEVERITY_STYLES["note"]).append("  in full with --notes", "dim"))
+    for kind, names in sorted(by_kind.items()):
+        print_columns(
+            out,
+            [("", "", _INDENT), (kind, "bold", width)],
+            f"{_MEANS.get(kind, '')}{listed(names, 20)}",
+            "dim",
+        )
+    out.print()
+
+
+#: What a kind of note says, in a few words before the names of the tables.
+_MEANS = {
+    "unmatched": "values that otherwise answers for: ",
+    "open": "values that no row lists are seen only in data: ",
+    "unused": "rows, keys or classes that no data meets: ",
+    "blank-cell": "a cell is blank that all other rows fill: ",
+    "missing-input": "rows of data without a value: ",
+    "gap": "left to otherwise, or to no result: ",
+}
+
+
 def print_findings(
-    out: Console, findings: Iterable[Finding], rows_read: Mapping[str, int] | None = None
+    out: Console,
+    findings: Iterable[Finding],
+    rows_read: Mapping[str, int] | None = None,
+    *,
+    names_datasets: bool = False,
 ) -> None:
     """Print findings under the name of their table."""
     kept = list(findings)
@@ -37,25 +75,32 @@ def print_findings(
     ):
         out.print(Text(table or (f"dataset {dataset}" if dataset else "book"), "bold"))
         for _, same in groupby(group, key=lambda one: (one.severity, one.kind)):
-            listed = list(same)
-            for one in listed[:_MOST_OF_A_KIND]:
-                _print_finding(out, one, width, rows_read or {})
-            if len(listed) > _MOST_OF_A_KIND:
-                more = f"... and {len(listed) - _MOST_OF_A_KIND} more of this kind; --json lists all"
+            alike = list(same)
+            # One more is shown rather than counted, and what says that there are still more always.
+            shown = alike if len(alike) <= _MOST_OF_A_KIND + 1 else alike[:_MOST_OF_A_KIND]
+            for one in shown:
+                _print_finding(out, one, width, rows_read or {}, names_dataset=names_datasets)
+            if len(alike) > len(shown):
+                more = f"... and {len(alike) - len(shown):,} more of this kind; --json lists them"
                 print_columns(out, [("", "", _INDENT + _SEVERITY_WIDTH + width)], more, "dim")
         out.print()
 
 
-def _print_finding(out: Console, one: Finding, width: int, rows_read: Mapping[str, int]) -> None:
+def _print_finding(
+    out: Console, one: Finding, width: int, rows_read: Mapping[str, int], *, names_dataset: bool
+) -> None:
     heads = [
         ("", "", _INDENT),
         (one.severity, SEVERITY_STYLES[one.severity], _SEVERITY_WIDTH),
         (one.kind, "bold", width),
     ]
     message = f"{one.message} (possibly)" if one.possible else one.message
+    details = _details(one, rows_read)
+    if names_dataset and one.dataset and one.table and one.dataset not in f"{message} {details}":
+        message += f"; in {one.dataset}"
     print_columns(out, heads, message)
     under = [("", "", _INDENT + _SEVERITY_WIDTH + width)]
-    if details := _details(one, rows_read):
+    if details:
         print_columns(out, under, details, "dim")
     if one.places:
         print_columns(out, under, "at " + places_text(one.places), "dim")
@@ -76,7 +121,7 @@ def _details(one: Finding, rows_read: Mapping[str, int]) -> str:
 
 
 #: Kinds whose message does not tell an example and the rows itself.
-_NEEDS_EXAMPLE = frozenset({"gap", "overlap", "conflict", "duplicate", "shadowed"})
+_NEEDS_EXAMPLE = frozenset({"gap", "overlap", "conflict", "duplicate", "shadowed", "unfinished"})
 
 
 def places_text(places: tuple[Place, ...]) -> str:

@@ -28,6 +28,8 @@ _MOST_CHANGES = 10
 
 def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
     """Print the status of each dataset, with the reasons, and what to do."""
+    if not statuses:
+        out.print("the book has no datasets; add one to book.toml: [datasets.NAME]")
     for one in statuses:
         line = (
             Text()

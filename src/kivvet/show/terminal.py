@@ -88,15 +88,15 @@ def percent(part: int, whole: int) -> str:
     return f"{share:.1f} %"
 
 
-def print_error(error: KivvetError) -> None:
-    """Print an error to stderr: what is wrong, where, and what to do."""
+def print_error(error: KivvetError, *, writes: bool = False) -> None:
+    """Print an error to stderr: what is wrong, where, and what to do; of a command that writes, that nothing was written."""
     from kivvet.errors import TableError
     from kivvet.show.findings import print_findings
 
     out = console(stderr=True)
     if isinstance(error, TableError):
         print_findings(out, error.findings)
-        out.print(Text(f"{error.problem}; nothing was written", "bold"))
+        out.print(Text(f"{error.problem}; nothing was written" if writes else error.problem, "bold"))
         return
     line = Text()
     if error.place:

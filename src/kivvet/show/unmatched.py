@@ -19,11 +19,13 @@ def print_unmatched(out: Console, found: Sequence[Unmatched]) -> None:
     """Print what found nothing."""
     if not found:
         out.print("every value is held by a row")
-    for (dataset, table, columns), group in groupby(
-        found, key=lambda one: (one.dataset, one.table, one.columns)
+    for (dataset, table, columns, is_unfinished), group in groupby(
+        found, key=lambda one: (one.dataset, one.table, one.columns, one.is_unfinished)
     ):
         listed = list(group)
         head = Text(table, "bold").append(f"  {columns} of {dataset}", "dim")
+        if is_unfinished:
+            head.append("  rows still to be filled in", "yellow")
         out.print(
             head.append(f"   {count(len(listed), 'value')}, {count(sum(one.rows for one in listed), 'row')}")
         )

@@ -15,7 +15,7 @@ from kivvet.core.formulas.arithmetic import NUMERIC, worked_out
 from kivvet.core.formulas.casts import cast
 from kivvet.core.formulas.comparing import KindsDifferError, Signs, common, compared, signs_of
 from kivvet.core.formulas.moments import days_between, part_of, whole_years
-from kivvet.core.formulas.texts import TEXT, mapped
+from kivvet.core.formulas.texts import TEXT, like_regex, mapped
 from kivvet.core.formulas.tree import (
     And,
     Arithmetic,
@@ -273,9 +273,12 @@ class Evaluator:
             return whole_years(given[0], given[1])
         if name == "DAYS_BETWEEN":
             return days_between(given[0], given[1])
-        work, kind = TEXT[name]
+        if name == "LIKE_REGEX" and all(one.kind == "text" for one in given):
+            return like_regex(_with_empty_missing(given[0]), given[1], self.note)
+        work, kind = TEXT[name] if name in TEXT else TEXT["LIKE"]
         for one in given:
-            if one.kind not in ("text", "integer") and not (one.missing is not None and one.missing.all()):
+            is_gone = not self.n_rows or (one.missing is not None and bool(one.missing.all()))
+            if one.kind not in ("text", "integer") and not is_gone:
                 raise DataError(
                     f"{name} is given a {one.kind}",
                     expected="text",

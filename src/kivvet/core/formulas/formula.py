@@ -6,17 +6,21 @@ import threading
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from functools import partial
 from typing import Any
 
 import numpy as np
 
 from kivvet.core.columns import CodedColumn, Column, NumericColumn, TextColumn
+from kivvet.core.formulas.casts import cast
 from kivvet.core.formulas.evaluate import Evaluator
 from kivvet.core.formulas.parser import FormulaError
 from kivvet.core.formulas.plain_floats import floats_of, is_plain, worked_out_plainly
 from kivvet.core.formulas.tree import (
     Arithmetic,
+    Call,
+    Case,
     ColumnName,
     Comparison,
     Constant,
@@ -100,10 +104,40 @@ class Formula:
             return self.type or found or "number"
         if (found, self.type) in (("integer", "number"), ("date", "datetime")):
             return self.type
+        if (found, self.type) == ("number", "integer") and is_whole(self.tree):
+            return self.type
         fix = f"declare {found}, or CAST({self.text} AS {self.type.upper()})"
         if (found, self.type) == ("number", "integer"):
             fix = "declare number, or make whole numbers of it: CAST(ROUND(...) AS INTEGER)"
         raise FormulaError(f"the formula gives {found}, and {self.type} is declared", 0, fix)
+
+
+def is_whole(tree: Tree) -> bool:
+    """Whether all values of a tree are whole numbers by its form, even where they are floats."""
+    match tree:
+        case Call("FLOOR" | "CEILING" | "SIGN" | "CHAR_LENGTH"):
+            return True
+        case Call("ROUND" | "TRUNCATE", parts):
+            digits = parts[1] if len(parts) > 1 else Constant(Decimal(0))
+            return isinstance(digits, Constant) and isinstance(digits.value, Decimal) and digits.value <= 0
+        case Call("COALESCE" | "GREATEST" | "LEAST" | "MOD" | "ABS", parts):
+            return all(map(is_whole, parts))
+        case Arithmetic("+" | "-" | "*", left, right):
+            return is_whole(left) and is_whole(right)
+        case Case(branches, otherwise):
+            return all(is_whole(value) for _, value in branches) and (
+                otherwise is None or is_whole(otherwise)
+            )
+        case Constant(value):
+            return value is None or (isinstance(value, Decimal) and value == value.to_integral_value())
+    return False
+
+
+def _as_declared(vector: Vector, kind: ValueType, evaluator: Evaluator) -> Vector:
+    """Return the values of a formula as its type; floats that are whole by form as whole numbers."""
+    if vector.kind == "number" and kind == "integer":
+        return cast(vector, "integer", evaluator.note)
+    return as_kind(vector, kind)
 
 
 @dataclass(frozen=True)
@@ -127,7 +161,10 @@ class Evaluated:
 
 
 def evaluate_formula(
-    formula: Formula, column_named: Callable[[str], Column | Vector], n_rows: int
+    formula: Formula,
+    column_named: Callable[[str], Column | Vector],
+    n_rows: int,
+    kind: ValueType | None = None,
 ) -> Evaluated:
     """Return the values of a formula for rows; for one with windows these have to be all rows.
 
@@ -135,6 +172,9 @@ def evaluate_formula(
     ----------
     column_named : callable
         By the name the formula gives it.
+    n_rows : int
+    kind : str, optional
+        The type of its values, where it is known; else the columns say it.
 
     Raises
     ------
@@ -143,10 +183,10 @@ def evaluate_formula(
     """
     columns = {name: column_named(name) for name in formula.reads}
     try:
-        kind = formula.type_given(lambda column: _kind_of(columns[column.name]))
+        found = formula.type_given(lambda column: _kind_of(columns[column.name]))
     except FormulaError as error:
         raise DataError(f"{formula.name}: {error.problem}", place=formula.place, fix=error.fix) from None
-    return _Run(formula, columns, n_rows, kind).result()
+    return _Run(formula, columns, n_rows, kind or found).result()
 
 
 def _kind_of(column: Column | Vector) -> ValueType | None:
@@ -241,7 +281,7 @@ class _Run:
 
     def _at_once(self) -> Vector:
         evaluator = Evaluator(self.whole, self.n_rows, windows=self.windows, shared=self.shared)
-        vector = as_kind(evaluator.vector(self.formula.tree), self.kind)
+        vector = _as_declared(evaluator.vector(self.formula.tree), self.kind, evaluator)
         self._take_notes(evaluator, 0)
         return vector
 
@@ -266,7 +306,7 @@ class _Run:
                     lambda name, rows=rows: self.rows_of(name, rows), last - first,  # type: ignore[misc]
                     windows={window: made.take(rows) for window, made in self.windows.items()}, shared=self.shared,
                 )  # fmt: skip
-                vector = as_kind(evaluator.vector(self.formula.tree), self.kind)
+                vector = _as_declared(evaluator.vector(self.formula.tree), self.kind, evaluator)
                 values[rows] = vector.values
                 missing[rows] = False if vector.missing is None else vector.missing
                 with self.lock:

@@ -68,7 +68,7 @@ def _within(distance: float, order: Order, key: Vector, *, is_end: bool, is_desc
         wanted = values - distance if is_descending else values + distance
     made = (order.peer_ends if is_end else order.peer_starts).copy()
     starts = np.flatnonzero(order.starts)
-    ends = np.append(starts[1:], order.n_rows)
+    ends = np.append(starts[1:], order.n_rows)[: len(starts)]
     for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
         here = np.flatnonzero(~missing[start:end]) + start
         if not len(here):

@@ -111,6 +111,8 @@ MEANT = {
     "TRUNC": "TRUNCATE(x)", "POW": "POWER(x, y)", "LOG": "LN(x) or LOG10(x)", "IF": "CASE WHEN ... THEN ... ELSE ... END",
     "IIF": "CASE WHEN ... THEN ... ELSE ... END", "IFNULL": "COALESCE(a, b)", "NVL": "COALESCE(a, b)", "ISNULL": "x IS NULL",
     "CONCAT": "a || b", "SUBSTR": "SUBSTRING(x, 2, 3)", "YEAR": "EXTRACT(YEAR FROM x)", "MONTH": "EXTRACT(MONTH FROM x)",
+    "MEDIAN": "NTILE(2) for halves, or AVG, MIN and MAX; a median is not there", "STDDEV": "AVG, MIN and MAX; measures of spread are not there",
+    "VARIANCE": "AVG, MIN and MAX; measures of spread are not there",
     "DAY": "EXTRACT(DAY FROM x)", "MEAN": "AVG(x) OVER (...)", "AVERAGE": "AVG(x) OVER (...)",
 }  # fmt: skip
 DATE_PARTS = ("YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DAY_OF_WEEK", "DAY_OF_YEAR")

@@ -46,7 +46,10 @@ _UNBOUNDED = Decimal("Infinity")
 _CAST_KINDS: dict[str, ValueType] = {
     **{word: kind for kind, word in CAST_WORDS.items()}, "VARCHAR": "text", "CHAR": "text", "INT": "integer",
     "BIGINT": "integer", "SMALLINT": "integer", "DOUBLE": "number", "REAL": "number", "FLOAT": "number", "DATETIME": "datetime",
+    "DOUBLE PRECISION": "number", "CHARACTER": "text", "CHARACTER VARYING": "text", "BOOL": "boolean",
 }  # fmt: skip
+#: Types of the standard that are not there, and what comes nearest.
+_LIKE_TYPES: dict[str, ValueType] = {"DECIMAL": "number", "NUMERIC": "number", "DEC": "number"}
 
 
 class FormulaError(ValueError):
@@ -66,6 +69,12 @@ def pointed_at(text: str, offset: int) -> str:
     first = max(0, offset - start - 60)
     shown = line[first : first + 100]
     return f"{shown}\n{' ' * (offset - start - first)}^"
+
+
+def written_error(error: FormulaError, text: str, word: str = "formula") -> tuple[str, str]:
+    """Return what is wrong with a formula, with a caret under the place, and the cure."""
+    where = "in among: " if word == "among" else ""
+    return f"{where}{error.problem}\n{pointed_at(text, error.offset)}", error.fix
 
 
 def parse_formula(text: str) -> Tree:
@@ -197,6 +206,11 @@ def _start(tree: Any) -> int:
     return int(getattr(getattr(tree, "meta", None), "start_pos", 0) or 0)
 
 
+_SIGN_OF: dict[str, Literal["+", "-", "*", "/", "||"]] = {
+    "plus": "+", "minus": "-", "times": "*", "divided": "/", "joined": "||",
+}  # fmt: skip
+
+
 class _Reader:
     """Turns lark's tree into ours."""
 
@@ -292,10 +306,13 @@ class _Reader:
             if len(parts) > 3:
                 raise FormulaError("LIKE_REGEX takes no ESCAPE", _start(parts[3]), "escape with \\")
             if isinstance(pattern, Constant) and isinstance(pattern.value, str):
-                try:
-                    re.compile(pattern.value)
-                except re.error as error:
-                    raise FormulaError(f"no regular expression: {error}", _start(parts[2])) from None
+                from kivvet.core.formulas.texts import fault_of_regular
+
+                if fault := fault_of_regular(pattern.value):
+                    raise FormulaError(
+                        f"no regular expression: {fault}", _start(parts[2]),
+                        "what looks ahead, behind or back at a group is not known, so that the time it takes is bounded",
+                    )  # fmt: skip
         if len(parts) > 3:
             sign = _text_of(parts[3])
             if len(sign) != 1:
@@ -308,28 +325,38 @@ class _Reader:
 
     # Values
 
-    def _plus(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        return self._worked(tree, "+")
+    def _chain(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        """Return sums, products and joined texts; a long chain of them is read from its left end, not downwards."""
+        links = [tree]
+        while (left := links[-1].children[0]).data in _SIGN_OF:
+            links.append(left)
+        made: Tree | None = None
+        for link in reversed(links):
+            sign = _SIGN_OF[link.data]
+            first, second = link.children
+            if sign == "||":
+                made = Call(
+                    "||", (self.value(first) if made is None else made, self.value(second)), _start(link)
+                )
+            else:
+                left_side = self.operand(first) if made is None else self._as_operand(made, first)
+                made = self._worked(sign, left_side, self.operand(second), _start(link))
+        assert made is not None
+        return made
 
-    def _minus(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        return self._worked(tree, "-")
+    _plus = _minus = _times = _divided = _joined = _chain
 
-    def _times(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        return self._worked(tree, "*")
-
-    def _divided(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        return self._worked(tree, "/")
-
-    def _worked(self, tree: Any, sign: Literal["+", "-", "*", "/"]) -> Tree:
-        left, right = (self.operand(part) for part in tree.children)
+    def _worked(self, sign: Literal["+", "-", "*", "/"], left: Tree, right: Tree, at: int) -> Tree:
         if isinstance(left, Constant) and isinstance(right, Constant) and sign != "/":
             one, other = left.value, right.value
             if isinstance(one, Decimal) and isinstance(other, Decimal):
                 return Constant(_of_constants(sign, one, other), left.at)
-        return Arithmetic(sign, left, right, _start(tree))
+        return Arithmetic(sign, left, right, at)
 
     def operand(self, tree: Any) -> Tree:
-        made = self.value(tree)
+        return self._as_operand(self.value(tree), tree)
+
+    def _as_operand(self, made: Tree, tree: Any) -> Tree:
         is_wrong = isinstance(made, Constant) and isinstance(made.value, (str, bool))
         if is_condition(made) or is_wrong:
             raise FormulaError(
@@ -337,11 +364,14 @@ class _Reader:
             )
         return made
 
-    def _joined(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        return Call("||", (self.value(parts[0]), self.value(parts[1])), _start(tree))
-
     def _negative(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        inner = self.operand(parts[0])
+        n_signs, inner_tree = 1, parts[0]
+        while inner_tree.data in ("negative", "positive"):
+            n_signs += inner_tree.data == "negative"
+            inner_tree = inner_tree.children[0]
+        inner = self.operand(inner_tree)
+        if n_signs % 2 == 0:
+            return inner
         if isinstance(inner, Constant) and isinstance(inner.value, Decimal):
             return Constant(-inner.value, _start(tree))
         return Arithmetic("-", Constant(Decimal(0), _start(tree)), inner, _start(tree))
@@ -403,12 +433,18 @@ class _Reader:
         return Case(branches, None if parts[-1] is None else self.value(parts[-1]), _start(tree))
 
     def _cast(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        word = str(parts[2]).upper()
-        if word not in _CAST_KINDS:
-            raise FormulaError(
-                f"no type {str(parts[2])!r}", _start(parts[2]),
-                did_you_mean(word, CAST_WORDS.values()) or f"types: {listed(CAST_WORDS.values())}",
-            )  # fmt: skip
+        names = [one for one in parts[2].children if getattr(one, "type", "") == "NAME"]
+        lengths = [one for one in parts[2].children if getattr(one, "type", "") == "NUMBER"]
+        word = " ".join(str(one).upper() for one in names)
+        if lengths or word not in _CAST_KINDS:
+            written = f"{word}({', '.join(map(str, lengths))})" if lengths else word
+            plain = _CAST_KINDS.get(word) or _LIKE_TYPES.get(word)
+            fix = (
+                f"write {CAST_WORDS[plain]}: nothing is cut or rounded"
+                if plain
+                else did_you_mean(word, CAST_WORDS.values()) or f"types: {listed(CAST_WORDS.values())}"
+            )
+            raise FormulaError(f"no type {written}", _start(parts[2]), fix)
         return Cast(self.value(parts[1]), _CAST_KINDS[word], _start(tree))
 
     def _extract(self, tree: Any, parts: Sequence[Any]) -> Tree:
@@ -461,6 +497,13 @@ class _Reader:
             "COUNT(*) OVER (PARTITION BY ...)",
         )
 
+    def _call_of_distinct(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        name = str(parts[0]).upper()
+        raise FormulaError(
+            f"{name}(DISTINCT ...) is not there", _start(tree),
+            "number the different values with DENSE_RANK() OVER (... ORDER BY x) in a formula of its own, and take MAX of it",
+        )  # fmt: skip
+
     def called(self, tree: Any) -> tuple[str, tuple[Tree, ...]]:
         """Return the name of a function and its arguments; an error where there is no such function or too few or many."""
         token = tree.children[0]
@@ -495,6 +538,8 @@ class _Reader:
 
     def _window(self, tree: Any, parts: Sequence[Any]) -> Tree:
         call, partition, order, frame = parts
+        if call.data == "call_of_distinct":
+            return self.read(call)
         name, given = self.called(call)
         at = _start(tree)
         if not FUNCTIONS[name].is_window:

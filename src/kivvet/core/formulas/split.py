@@ -52,11 +52,15 @@ class WhenReader:
         Found so far, each once.
     types : mapping of str to str
         By column that is no declared input, the type that the values it is compared with give it.
+    pairs : mapping of str to Comparison
+        By expression, as it is written, the first comparison of it with a constant: the expression is missing where
+        the comparison is unknown.
     """
 
     inputs: tuple[Input, ...]
     tests: list[Test] = field(default_factory=list)
     types: dict[str, ValueType] = field(default_factory=dict)
+    pairs: dict[str, Comparison] = field(default_factory=dict)
 
     def read(self, text: str) -> formula.Condition:
         """Return the tree of a cell; remember the types that it gives to columns.
@@ -72,8 +76,13 @@ class WhenReader:
                     f"{write_formula(comparison)} names no column", 0, "compare a column with a value"
                 )
             self._note_type(comparison)
-        if not any(True for _ in columns_read(tree)):
-            raise FormulaError(f"{write_formula(tree)} names no column", 0, "compare a column with a value")
+            self._note_pair(comparison)
+        plain = formula.without_not(tree)
+        for part in plain.parts if isinstance(plain, formula.And) else (plain,):
+            if not any(True for _ in columns_read(part)):
+                raise FormulaError(
+                    f"{write_formula(part)} names no column", 0, "compare a column with a value"
+                )
         self._check_types(tree)
         return tree
 
@@ -108,6 +117,18 @@ class WhenReader:
                 f"{write_formula(comparison)} compares {subject}, which is {known}, with {kind}", 0,
                 f"write a value of type {known}" if known != "text" else "write the text in 'single quotes'",
             )  # fmt: skip
+
+    def _note_pair(self, comparison: Comparison) -> None:
+        for side, other in (
+            (comparison.left, comparison.right),
+            (comparison.right, comparison.left),
+        ):
+            if (
+                isinstance(other, Constant)
+                and other.value is not None
+                and not isinstance(side, (ColumnName, Constant))
+            ):
+                self.pairs.setdefault(write_formula(side), comparison)
 
     def type_of(self, side: formula.Expression) -> ValueType | None:
         """Return the type of an expression, None where it is a column nothing is known of."""
@@ -146,6 +167,8 @@ class WhenReader:
                     yield from self._subjects(one)
             case IsNull(ColumnName(name)):
                 yield (name,) if self.type_of(ColumnName(name)) is not None else None
+            case IsNull(expression) if write_formula(expression) in self.pairs:
+                yield from self._subjects(self.pairs[write_formula(expression)])
             case Comparison(_, left, right):
                 column, *_ = _column_and_value(part)
                 if column is not None:
@@ -195,10 +218,17 @@ class WhenReader:
                 if one.name == name:
                     return number
             return self._test(Test(Input(name, self.types[name]), reads=(name,)))
-        comparison = next(iter(_comparisons(part)))
+        comparison = next(iter(_comparisons(part)), None) or self._pair_in(part)
         about = Input(_pair_name(comparison.left, comparison.right), "integer", domain=_SIGNS)
         reads = tuple(dict.fromkeys(columns_read(comparison)))
         return self._test(Test(about, compared=(comparison.left, comparison.right), reads=reads))
+
+    def _pair_in(self, part: formula.Condition) -> Comparison:
+        """Return the comparison that an `IS NULL` within a part is about."""
+        found = (
+            self.pairs.get(write_formula(one.part)) for one in formula.walk(part) if isinstance(one, IsNull)
+        )
+        return next(one for one in found if one is not None)
 
     def _is_as_first_written(self, left: formula.Expression, right: formula.Expression) -> bool:
         """Whether two expressions stand in the order in which the table first compared them."""

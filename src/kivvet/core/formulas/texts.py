@@ -12,8 +12,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.formulas.arithmetic import Note
-from kivvet.core.formulas.vectors import Array, Vector, either, without_empty
+from kivvet.core.formulas.vectors import Array, Vector, either, nothing, without_empty
 from kivvet.core.values import ValueType, fold_text
+from kivvet.errors import DataError
 
 
 def mapped(
@@ -32,6 +33,9 @@ def mapped(
     cause : str
     """
     missing = either(*(one.missing for one in vectors))
+    if missing is not None and missing.all():  # whatever types the others are
+        n_rows = next((len(one.values) for one in vectors if not one.is_single), None)
+        return nothing(kind) if n_rows is None else nothing(kind).of_rows(n_rows)
     columns = [one for one in vectors if not one.is_single]
     if not columns:
         if missing is not None and bool(missing):
@@ -42,7 +46,7 @@ def mapped(
     else:
         codes, combinations = _combinations(columns, missing)
         sources = [_values(one) for one in vectors]
-        made = []
+        made, n_made = [], 0
         for combination in combinations:
             given, place = [], 0
             for one, values in zip(vectors, sources, strict=True):
@@ -52,6 +56,13 @@ def mapped(
                     given.append(values[combination[place]])
                     place += 1
             made.append(work(*given))
+            if kind == "text":
+                n_made += len(made[-1] or "")
+                if n_made > _MOST_TEXT:
+                    raise DataError(
+                        f"a function of text would make more than {_MOST_TEXT:,} characters",
+                        fix="work on shorter texts, or on fewer different ones",
+                    )
         if not made:
             made = [None]
     none = np.array([one is None for one in made])
@@ -131,11 +142,34 @@ def _right(text: str, n: int) -> str:
     return text[max(0, len(text) - max(0, n)) :] if n > 0 else ""
 
 
-_LONGEST_PADDED = 100_000
+#: The longest text that a function may make, and all that one function may make of a column, in characters.
+LONGEST_TEXT = 100_000
+_MOST_TEXT = 1 << 30
+
+
+def _need_room(n: int, name: str) -> None:
+    if n > LONGEST_TEXT:
+        raise DataError(
+            f"{name} would make a text of {n:,} characters", expected=f"at most {LONGEST_TEXT:,}",
+            fix="leave it out for such values: CASE WHEN CHAR_LENGTH(...) < 1000 THEN ... END",
+        )  # fmt: skip
+
+
+def _joined(left: str, right: str) -> str:
+    _need_room(len(left) + len(right), "||")
+    return left + right
+
+
+def _replaced(text: str, old: str, new: str) -> str:
+    if not old:
+        return text
+    if len(new) > len(old):
+        _need_room(len(text) + text.count(old) * (len(new) - len(old)), "REPLACE")
+    return text.replace(old, new)
 
 
 def _padded(text: str, n: int, filling: str, *, on_left: bool) -> str | None:
-    if n > _LONGEST_PADDED:
+    if n > LONGEST_TEXT:
         return None
     if len(text) >= n:
         return text[: max(0, n)]
@@ -157,42 +191,93 @@ def _trimmed(side: str, signs: str, text: str) -> str:
     return text
 
 
+class LikePattern:
+    """A pattern of LIKE: pieces between its ``%``, each as long as what it stands for.
+
+    The first piece stands at the beginning, the last at the end, and each of the others where it is first found after
+    the one before: nothing is ever tried again, so the time goes with the length of the text.
+    """
+
+    def __init__(self, pieces: Sequence[re.Pattern[str]], lengths: Sequence[int]) -> None:
+        self.pieces = pieces
+        self.lengths = lengths
+
+    def holds(self, text: str) -> bool:
+        """Whether a text is like the pattern."""
+        first, *others = self.pieces
+        if first.match(text) is None:
+            return False
+        at = self.lengths[0]
+        if not others:
+            return at == len(text)
+        *inner, last = others
+        for piece, length in zip(inner, self.lengths[1:-1], strict=True):
+            found = piece.search(text, at)
+            if found is None:
+                return False
+            at = found.start() + length
+        start = len(text) - self.lengths[-1]
+        return start >= at and last.match(text, start) is not None
+
+
 @functools.lru_cache(maxsize=256)
-def like_pattern(pattern: str, escape: str | None) -> re.Pattern[str] | None:
-    """Return the regular expression of a LIKE pattern; None where the escape sign stands before another sign or at the end."""
-    made, signs = [], iter(pattern)
+def like_pattern(pattern: str, escape: str | None) -> LikePattern | None:
+    """Return a LIKE pattern made ready; None where the escape sign stands before another sign or at the end."""
+    pieces: list[list[str]] = [[]]
+    signs = iter(pattern)
     for sign in signs:
         if sign == escape:
             following = next(signs, None)
             if following is None or following not in ("%", "_", escape):
                 return None
-            made.append(re.escape(following))
+            pieces[-1].append(re.escape(following))
+        elif sign == "%":
+            pieces.append([])
         else:
-            made.append(".*" if sign == "%" else "." if sign == "_" else re.escape(sign))
-    return re.compile("".join(made), re.DOTALL)
-
-
-@functools.lru_cache(maxsize=256)
-def _regular(pattern: str) -> re.Pattern[str] | None:
-    try:
-        return re.compile(pattern)
-    except re.error:
-        return None
+            pieces[-1].append("." if sign == "_" else re.escape(sign))
+    return LikePattern([re.compile("".join(one), re.DOTALL) for one in pieces], [len(one) for one in pieces])
 
 
 def _like(text: str, pattern: str, escape: str | None = None) -> bool | None:
     made = like_pattern(pattern, escape)
-    return None if made is None else made.fullmatch(text) is not None
+    return None if made is None else made.holds(text)
 
 
-def _like_regex(text: str, pattern: str) -> bool | None:
-    made = _regular(pattern)
-    return None if made is None else made.search(text) is not None
+@functools.lru_cache(maxsize=256)
+def fault_of_regular(pattern: str) -> str:
+    """Return what is wrong with a regular expression; nothing where it can be used.
+
+    They are read and matched by Arrow's engine (RE2), whose time is linear in the text whatever the expression.
+    """
+    try:
+        pc.match_substring_regex(pa.array([""], pa.large_string()), pattern)
+    except pa.ArrowInvalid as error:
+        return str(error).split("\n")[0].removeprefix("Invalid regular expression: ")
+    return ""
+
+
+def like_regex(texts: Vector, pattern: Vector, note: Note) -> Vector:
+    """Return whether a regular expression is found in texts; an expression that is none gives no result, and is noted."""
+    if (
+        pattern.is_single
+        and pattern.kind == "text"
+        and texts.kind == "text"
+        and not fault_of_regular(pattern.texts()[0])
+    ):
+        found = pc.match_substring_regex(texts.distinct, pattern.texts()[0]).to_numpy(zero_copy_only=False)
+        return Vector("boolean", np.asarray(found[texts.values]), either(texts.missing, pattern.missing))
+    return mapped(_found, [texts, pattern], "boolean", note, "LIKE_REGEX has no result")
+
+
+def _found(text: str, pattern: str) -> bool | None:
+    if fault_of_regular(pattern):
+        return None
+    return bool(pc.match_substring_regex(pa.array([text], pa.large_string()), pattern)[0].as_py())
 
 
 #: By name, the function of Python's values and the type of what it gives.
 TEXT: dict[str, tuple[Callable[..., Any], ValueType]] = {
-    "||": (lambda a, b: a + b, "text"),
+    "||": (_joined, "text"),
     "LOWER": (str.lower, "text"),
     "UPPER": (str.upper, "text"),
     "TRIM": (lambda *given: given[0].strip(" ") if len(given) == 1 else _trimmed(*given), "text"),
@@ -201,10 +286,9 @@ TEXT: dict[str, tuple[Callable[..., Any], ValueType]] = {
     "RIGHT": (_right, "text"),
     "POSITION": (lambda part, text: text.find(part) + 1, "integer"),
     "CHAR_LENGTH": (len, "integer"),
-    "REPLACE": (lambda text, old, new: text.replace(old, new) if old else text, "text"),
+    "REPLACE": (_replaced, "text"),
     "LPAD": (lambda text, n, filling=" ": _padded(text, n, filling, on_left=True), "text"),
     "RPAD": (lambda text, n, filling=" ": _padded(text, n, filling, on_left=False), "text"),
     "FOLD": (lambda text, *folds: fold_text(text, folds), "text"),
     "LIKE": (_like, "boolean"),
-    "LIKE_REGEX": (_like_regex, "boolean"),
 }

@@ -73,8 +73,15 @@ def type_of(tree: Tree, type_of_column: TypeOf) -> ValueType | None:
 class _Typist:
     def __init__(self, type_of_column: TypeOf) -> None:
         self.type_of_column = type_of_column
+        self._known: dict[int, ValueType | None] = {}  # by id of parts, which the tree keeps alive
 
     def of(self, tree: Tree) -> ValueType | None:
+        """Return the type of a part; each is worked out once."""
+        if id(tree) not in self._known:
+            self._known[id(tree)] = self._worked_out(tree)
+        return self._known[id(tree)]
+
+    def _worked_out(self, tree: Tree) -> ValueType | None:
         match tree:
             case Constant(value):
                 return type_of_constant(value)

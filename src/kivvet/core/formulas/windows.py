@@ -19,10 +19,12 @@ from kivvet.core.formulas.equal_counts import MOST_PARTS, equal_counts
 from kivvet.core.formulas.frames import extreme_between, frame_bounds, total_between
 from kivvet.core.formulas.groups import Groups, Order, taken
 from kivvet.core.formulas.tree import Comparison, Constant, Tree, Window, write_formula
-from kivvet.core.formulas.vectors import Array, Vector, as_number, either, without_empty
+from kivvet.core.formulas.vectors import Array, Vector, as_kind, as_number, either, without_empty
 from kivvet.core.kernels import CHUNK, in_threads
+from kivvet.core.values import FOLDS, fold_text
 
 Places = npt.NDArray[np.int64]
+_MOST_NAMES = 20_000  # of groups that are held against each other
 #: Gives the values of an expression for all rows.
 Work = Callable[[Tree], Vector]
 
@@ -37,11 +39,17 @@ class WindowNotes:
         Rows with a missing partition or order value.
     split_ties : int
         Rows equal in the order that NTILE put into different parts.
+    spellings : tuple of tuples of str
+        Groups whose names differ only by case, blanks or Unicode form: the different ways to write each.
+    misspelt : int
+        Rows in these groups, but for the largest of each.
     """
 
     without_group: int = 0
     without_order: int = 0
     split_ties: int = 0
+    spellings: tuple[tuple[str, ...], ...] = ()
+    misspelt: int = 0
 
 
 class WindowMaker:
@@ -129,7 +137,29 @@ class WindowMaker:
             if split.any():
                 first = np.unique(order.peer_starts[np.flatnonzero(split) + 1])
                 ties = int((order.peer_ends[first] - first).sum())
-        return WindowNotes(gone(list(window.partition)), gone([one.part for one in window.order]), ties)
+        spellings, misspelt = self._spellings(window)
+        return WindowNotes(
+            gone(list(window.partition)), gone([one.part for one in window.order]), ties, spellings, misspelt
+        )
+
+    def _spellings(self, window: Window) -> tuple[tuple[tuple[str, ...], ...], int]:
+        """Return the names of groups that are probably one, and the rows in all but the largest of each."""
+        found: list[tuple[str, ...]] = []
+        n_rows = 0
+        for tree in window.partition:
+            vector = self.work(tree).of_rows(self.n_rows)
+            if vector.kind != "text" or vector.distinct is None or len(vector.distinct) > _MOST_NAMES:
+                continue
+            held = vector.values if vector.missing is None else vector.values[~vector.missing]
+            rows = np.bincount(held, minlength=len(vector.distinct))
+            folded: dict[str, list[tuple[int, str]]] = {}
+            for text, n in zip(vector.texts(), rows.tolist(), strict=True):
+                if n and text:
+                    folded.setdefault(fold_text(text, FOLDS), []).append((-n, text))
+            for same in (sorted(one) for one in folded.values() if len(one) > 1):
+                found.append(tuple(text for _, text in same))
+                n_rows -= sum(n for n, _ in same[1:])
+        return tuple(found), n_rows
 
     def _group_of(self, window: Window) -> Groups:
         if window.partition not in self._groups:
@@ -220,7 +250,11 @@ class WindowMaker:
 
     def _neighbour(self, window: Window, order: Order, place: Places) -> Vector:
         values = self.work(window.parts[0])
-        step = self.work(window.parts[1]).of_rows(self.n_rows) if len(window.parts) > 1 else None
+        step = (
+            as_kind(self.work(window.parts[1]), "integer").of_rows(self.n_rows)
+            if len(window.parts) > 1
+            else None
+        )
         distance = np.ones(self.n_rows, np.int64) if step is None else step.values[order.rows]
         distance = np.clip(distance, -self.n_rows - 1, self.n_rows + 1)
         wanted = place - distance if window.name == "LAG" else place + distance

@@ -3,34 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 
 import pyarrow as pa
 
-from kivvet.book.read_formulas import written_error
 from kivvet.core.findings import Finding, finding
-from kivvet.core.formulas.parser import FormulaError
+from kivvet.core.formulas.parser import FormulaError, written_error
 from kivvet.core.formulas.tree import ColumnName
 from kivvet.core.plan import FormulaStep, Plan, Step
 from kivvet.core.tables import Output
 from kivvet.core.values import ValueType
-from kivvet.io.parquet_files import ParquetSource
-from kivvet.io.sources import Source
 
 TypeOfSource = Callable[[str], ValueType | None]
 
 
-def source_type(source: Source, types: Mapping[str, ValueType], name: str) -> ValueType | None:
-    """Return the type of a source column, as far as it is known before it is read."""
-    if isinstance(source, ParquetSource):
-        kind = source.schema.field(name).type
-        if pa.types.is_dictionary(kind):
-            kind = kind.value_type
-        found = _of_arrow(kind)
-        return types.get(name, found) if found == "text" else found
-    return types.get(name)
-
-
-def _of_arrow(kind: pa.DataType) -> ValueType | None:
+def type_of_arrow(kind: pa.DataType) -> ValueType | None:
+    """Return the type of a column of Arrow; None where it can hold nothing but nulls, or no table reads it."""
+    if pa.types.is_dictionary(kind):
+        kind = kind.value_type
     tests: list[tuple[ValueType, Callable[[pa.DataType], bool]]] = [
         ("boolean", pa.types.is_boolean), ("integer", pa.types.is_integer), ("number", pa.types.is_floating),
         ("decimal", pa.types.is_decimal), ("date", pa.types.is_date), ("datetime", pa.types.is_timestamp),
@@ -52,6 +42,25 @@ def formula_faults(plan: Plan, type_of_source: TypeOfSource) -> list[Finding]:
         if fault is not None:
             faults.append(fault)
     return faults
+
+
+def with_types(plan: Plan, type_of_source: TypeOfSource) -> Plan:
+    """Return the plan in which each formula knows the type of its values, as far as columns say it before data is read."""
+    made: dict[str, ValueType | None] = {}
+    order: list[Step | FormulaStep] = []
+    for step in plan.order:
+        if isinstance(step, Step):
+            made |= types_made(step)
+            order.append(step)
+            continue
+        is_known = all(
+            (type_of_source(one.column) if one.from_source else made.get(one.column)) is not None
+            for one in step.reads
+        )
+        kind = formula_type(step, made, type_of_source)[0]
+        made |= dict.fromkeys(step.made, kind)
+        order.append(replace(step, kind=kind if is_known else None))
+    return replace(plan, order=tuple(order))
 
 
 def types_of_plan(plan: Plan, type_of_source: TypeOfSource) -> dict[str, ValueType | None]:
