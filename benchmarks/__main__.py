@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import bins, check, formulas, look, lookup, lookup_size, mapping, rules
+from benchmarks import bins, check, formulas, growth, look, lookup, lookup_size, mapping, rules
 from benchmarks.runner import print_machine, run
 
 ALL = {
     "bins": bins.comparisons, "mapping": mapping.comparisons, "look": look.comparisons, "rules": rules.comparisons,
     "lookup": lookup.comparisons, "formulas": formulas.comparisons,
 }  # fmt: skip
-FIGURES = {"check": check.figures, "lookup_size": lookup_size.figures}  # without a contender
+FIGURES = {
+    "check": check.figures,
+    "growth": growth.figures,
+    "lookup_size": lookup_size.figures,
+}  # without a contender
 
 
 def main() -> int:
