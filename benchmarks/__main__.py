@@ -8,9 +8,13 @@ from benchmarks import bins, check, formulas, growth, look, lookup, lookup_size,
 from benchmarks.runner import print_machine, run
 
 ALL = {
-    "bins": bins.comparisons, "mapping": mapping.comparisons, "look": look.comparisons, "rules": rules.comparisons,
-    "lookup": lookup.comparisons, "formulas": formulas.comparisons,
-}  # fmt: skip
+    "bins": bins.comparisons,
+    "mapping": mapping.comparisons,
+    "look": look.comparisons,
+    "rules": rules.comparisons,
+    "lookup": lookup.comparisons,
+    "formulas": formulas.comparisons,
+}
 FIGURES = {
     "check": check.figures,
     "growth": growth.figures,

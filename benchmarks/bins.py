@@ -36,9 +36,11 @@ def _many(n_bins: int, spread: str, edges: np.ndarray, values: np.ndarray) -> Co
     """Return the comparison for so many ranges that they stand in a lookup, each valid until the next begins."""
     starts = pa.array([None, *edges.tolist()])
     table = RuleTable(
-        "size", {"x": {"type": "number", "from": "start"}}, {"size": "integer"},
+        "size",
+        {"x": {"type": "number", "from": "start"}},
+        {"size": "integer"},
         lookup=pa.table({"start": starts, "size": np.arange(n_bins)}),
-    )  # fmt: skip
+    )
     frame = pa.table({"x": values})
     polars_frame = pl.DataFrame({"x": values}).with_columns(pl.col("x").fill_nan(None))
     expected = np.where(np.isnan(values), -1, np.searchsorted(edges, values, side="right"))
@@ -62,9 +64,12 @@ def _many(n_bins: int, spread: str, edges: np.ndarray, values: np.ndarray) -> Co
         return bool(np.array_equal(column.to_numpy(), expected))
 
     return Comparison(
-        f"bins: {N_ROWS:,} float64, 2 % missing, {n_bins:,} ranges, {spread}", lambda: table.apply(frame),
-        {"polars search_sorted": by_search_sorted, "numpy.searchsorted": by_numpy_search}, is_right, 0.30,
-    )  # fmt: skip
+        f"bins: {N_ROWS:,} float64, 2 % missing, {n_bins:,} ranges, {spread}",
+        lambda: table.apply(frame),
+        {"polars search_sorted": by_search_sorted, "numpy.searchsorted": by_numpy_search},
+        is_right,
+        0.30,
+    )
 
 
 def _bins(n_bins: int, edges: np.ndarray, values: np.ndarray) -> Comparison:

@@ -27,8 +27,10 @@ def figures() -> None:
             for n_inputs in (4, 8, 12):
                 ran = subprocess.run(
                     [sys.executable, "-m", "benchmarks.check", kind, str(n_rows), str(n_inputs)],
-                    check=True, capture_output=True, text=True,
-                )  # fmt: skip
+                    check=True,
+                    capture_output=True,
+                    text=True,
+                )
                 print(f"  {kind:<12}{n_rows:>5} x {n_inputs:<3}{ran.stdout.strip()}")
 
 
@@ -44,11 +46,16 @@ def measure(kind: str, n_rows: int, n_inputs: int) -> str:
     rows = []
     for number, box in enumerate(boxes, 1):
         cells = [
-            AnyValue() if pair == (0, _EDGE) else Between(
-                Decimal(pair[0]) if pair[0] else None, True, Decimal(pair[1]) if pair[1] < _EDGE else None, False
+            AnyValue()
+            if pair == (0, _EDGE)
+            else Between(
+                Decimal(pair[0]) if pair[0] else None,
+                True,
+                Decimal(pair[1]) if pair[1] < _EDGE else None,
+                False,
             )
             for pair in box
-        ]  # fmt: skip
+        ]
         rows.append(Row(number, tuple(cells), (f"class {number % 5}",)))
     said = []
     for match in ("one", "first"):
@@ -66,8 +73,11 @@ def measure(kind: str, n_rows: int, n_inputs: int) -> str:
         kinds = sorted({one.kind for one in found} & {"gap", "overlap", "shadowed", "not-proven"})
         said.append(f"{match}: gaps {gaps:.2f}, all {whole:.2f} ({', '.join(kinds) or 'nothing found'})")
     status = Path("/proc/self/status")
-    peak = next((line.split()[1] for line in status.read_text().splitlines() if line.startswith("VmHWM")), "0") \
-        if status.exists() else "0"  # fmt: skip
+    peak = (
+        next((line.split()[1] for line in status.read_text().splitlines() if line.startswith("VmHWM")), "0")
+        if status.exists()
+        else "0"
+    )
     return f"{'; '.join(said)}; peak {int(peak) // 1024} MB"
 
 

@@ -67,9 +67,12 @@ def _first(form: str, frame: pa.Table, group: np.ndarray, day: np.ndarray) -> Co
         return bool(np.array_equal(np.asarray(made["first"]), expected))
 
     return Comparison(
-        f"first or repeat: {N_ROWS:,} rows, {N_GROUPS:,} groups, {form}", lambda: kivvet.with_formulas(frame, formula),
-        {"polars over": by_over, "polars join": by_join, "pandas transform": by_transform}, is_right, 0.25,
-    )  # fmt: skip
+        f"first or repeat: {N_ROWS:,} rows, {N_GROUPS:,} groups, {form}",
+        lambda: kivvet.with_formulas(frame, formula),
+        {"polars over": by_over, "polars join": by_join, "pandas transform": by_transform},
+        is_right,
+        0.25,
+    )
 
 
 def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) -> Comparison:
@@ -93,9 +96,12 @@ def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) ->
         return bool(np.allclose(found.astype(float), expected, equal_nan=True))
 
     return Comparison(
-        f"group total and share: {N_ROWS:,} rows, {N_GROUPS:,} groups, {form}", lambda: kivvet.with_formulas(frame, formula),
-        {"polars over": by_over, "pandas transform": by_transform}, is_right, 0.35,
-    )  # fmt: skip
+        f"group total and share: {N_ROWS:,} rows, {N_GROUPS:,} groups, {form}",
+        lambda: kivvet.with_formulas(frame, formula),
+        {"polars over": by_over, "pandas transform": by_transform},
+        is_right,
+        0.35,
+    )
 
 
 def _bins(frame: pa.Table, amount: np.ndarray) -> Comparison:
@@ -129,9 +135,12 @@ def _bins(frame: pa.Table, amount: np.ndarray) -> Comparison:
         return bool(np.array_equal(found.astype(float), expected, equal_nan=True))
 
     return Comparison(
-        f"ten equal-count bins: {N_ROWS:,} rows", lambda: kivvet.with_formulas(frame, formula),
-        {"polars rank": by_rank, "pandas rank": by_pandas_rank, "numpy argsort": by_numpy_sort}, is_right, 0.45,
-    )  # fmt: skip
+        f"ten equal-count bins: {N_ROWS:,} rows",
+        lambda: kivvet.with_formulas(frame, formula),
+        {"polars rank": by_rank, "pandas rank": by_pandas_rank, "numpy argsort": by_numpy_sort},
+        is_right,
+        0.45,
+    )
 
 
 def _arithmetic(rng: np.random.Generator) -> Comparison:
@@ -154,9 +163,12 @@ def _arithmetic(rng: np.random.Generator) -> Comparison:
         return bool(np.allclose(found.astype(float), expected, equal_nan=True))
 
     return Comparison(
-        f"arithmetic: {N_ROWS:,} rows, 5 columns", lambda: kivvet.with_formulas(frame, {"made": "a * b + c / d - e"}),
-        {"numpy": lambda: a * b + c / d - e, "polars": by_polars}, is_right, 1.3,
-    )  # fmt: skip
+        f"arithmetic: {N_ROWS:,} rows, 5 columns",
+        lambda: kivvet.with_formulas(frame, {"made": "a * b + c / d - e"}),
+        {"numpy": lambda: a * b + c / d - e, "polars": by_polars},
+        is_right,
+        1.3,
+    )
 
 
 def _frames(frame: pa.Table) -> tuple[pl.DataFrame, pd.DataFrame]:

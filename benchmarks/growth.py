@@ -114,10 +114,14 @@ def lookup_ranges_that_meet(n: int, _: Path) -> Callable[[], Any]:
 def lookup_periods(n: int, _: Path) -> Callable[[], Any]:
     inputs = {"k": "text", "d": {"type": "date", "from": "a", "to": "b", "ends": "[)"}}
     days = np.arange(n) % 50 * 30
-    frame = pa.table({
-        "k": [f"k{i // 50}" for i in range(n)], "a": pa.array(days.astype(np.int32)).cast(pa.date32()),
-        "b": pa.array((days + 30).astype(np.int32)).cast(pa.date32()), "v": np.arange(n),
-    })  # fmt: skip
+    frame = pa.table(
+        {
+            "k": [f"k{i // 50}" for i in range(n)],
+            "a": pa.array(days.astype(np.int32)).cast(pa.date32()),
+            "b": pa.array((days + 30).astype(np.int32)).cast(pa.date32()),
+            "v": np.arange(n),
+        }
+    )
     data = pa.table({"k": ["k1"], "d": pa.array([5], pa.int32()).cast(pa.date32())})
     return _checked_and_applied(lambda: _table("t", inputs, {"v": "integer"}, lookup=frame), data)
 
@@ -146,20 +150,28 @@ def csv_rows(n: int, folder: Path) -> Callable[[], Any]:
 
 def domain_of_keys(n: int, folder: Path) -> Callable[[], Any]:
     keys = "k,v\n" + "".join(f"k{i},{i}\n" for i in range(n))
-    book = _write_book(folder, {
-        "book.toml": "", "tables/keys.toml": 'inputs.k = "text"\noutputs.v = "integer"\nlookup = "keys.csv"\n',
-        "tables/keys.csv": keys,
-        "tables/t.toml": 'inputs.x = { type = "text", domain = "keys.k" }\noutputs.y = "text"\n'
-        'otherwise = { y = "rest" }\nrows = [["k1", "a"]]\n',
-    })  # fmt: skip
+    book = _write_book(
+        folder,
+        {
+            "book.toml": "",
+            "tables/keys.toml": 'inputs.k = "text"\noutputs.v = "integer"\nlookup = "keys.csv"\n',
+            "tables/keys.csv": keys,
+            "tables/t.toml": 'inputs.x = { type = "text", domain = "keys.k" }\noutputs.y = "text"\n'
+            'otherwise = { y = "rest" }\nrows = [["k1", "a"]]\n',
+        },
+    )
     return lambda: kivvet.open_book(book).check()
 
 
 def _data_book(folder: Path, data: str) -> Path:
-    return _write_book(folder, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["t"]\n', "d.csv": data,
-        "tables/t.toml": 'inputs.c0 = "integer"\noutputs.y = "text"\nrows = [["< 5", "a"], [">= 5", "b"]]\n',
-    })  # fmt: skip
+    return _write_book(
+        folder,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["t"]\n',
+            "d.csv": data,
+            "tables/t.toml": 'inputs.c0 = "integer"\noutputs.y = "text"\nrows = [["< 5", "a"], [">= 5", "b"]]\n',
+        },
+    )
 
 
 def csv_columns(n: int, folder: Path) -> Callable[[], Any]:
@@ -175,11 +187,14 @@ def csv_data(n: int, folder: Path) -> Callable[[], Any]:
 
 
 def unmatched_values(n: int, folder: Path) -> Callable[[], Any]:
-    book = _write_book(folder, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["t"]\n',
-        "d.csv": "x\n" + "".join(f"v{i}\n" for i in range(n)),
-        "tables/t.toml": 'inputs.x = "text"\noutputs.y = "text"\nrows = [["a", "b"]]\n',
-    })  # fmt: skip
+    book = _write_book(
+        folder,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["t"]\n',
+            "d.csv": "x\n" + "".join(f"v{i}\n" for i in range(n)),
+            "tables/t.toml": 'inputs.x = "text"\noutputs.y = "text"\nrows = [["a", "b"]]\n',
+        },
+    )
     return lambda: kivvet.open_book(book).check()
 
 

@@ -25,11 +25,15 @@ def comparisons() -> Iterator[Comparison]:
         )
         texts = np.array([f"S{number:06d}" for number in range(N_TEXTS)])
         n_keys = N_TEXTS * N_NUMBERS
-        keys = pa.table({
-            "site": np.repeat(texts, N_NUMBERS), "year": np.tile(numbers, N_TEXTS),
-            **{f"t{n}": [f"class {one % (n + 5)}" for one in range(n_keys)] for n in range(5)},
-            **{f"n{n}": rng.random(n_keys) for n in range(4)}, **{f"i{n}": rng.integers(0, 99, n_keys) for n in range(3)},
-        })  # fmt: skip
+        keys = pa.table(
+            {
+                "site": np.repeat(texts, N_NUMBERS),
+                "year": np.tile(numbers, N_TEXTS),
+                **{f"t{n}": [f"class {one % (n + 5)}" for one in range(n_keys)] for n in range(5)},
+                **{f"n{n}": rng.random(n_keys) for n in range(4)},
+                **{f"i{n}": rng.integers(0, 99, n_keys) for n in range(3)},
+            }
+        )
         of_row = rng.integers(0, int(n_keys * 1.02), N_ROWS)
         known = of_row < n_keys
         of_row[~known] = 0
@@ -76,5 +80,8 @@ def _comparison(
         contenders["12 pandas merges"] = by_merges
     return Comparison(
         f"lookup: {N_ROWS:,} rows, 50,000 keys of two parts ({form} integers, text), 12 outputs",
-        lambda: table.apply(frame), contenders, is_right, 0.40,
-    )  # fmt: skip
+        lambda: table.apply(frame),
+        contenders,
+        is_right,
+        0.40,
+    )

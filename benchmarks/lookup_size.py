@@ -51,11 +51,15 @@ def work_with(name: str) -> str:
     """Return the peak of memory above what the data takes, and above bare imports."""
     rng = np.random.default_rng(5)
     texts = np.array([f"S{number:06d}" for number in range(5_000)])
-    keys = pa.table({
-        "site": np.repeat(texts, 10), "year": np.tile(np.arange(10) + 2017, 5_000),
-        **{f"t{n}": [f"class {one % (n + 5)}" for one in range(50_000)] for n in range(5)},
-        **{f"n{n}": rng.random(50_000) for n in range(4)}, **{f"i{n}": rng.integers(0, 99, 50_000) for n in range(3)},
-    })  # fmt: skip
+    keys = pa.table(
+        {
+            "site": np.repeat(texts, 10),
+            "year": np.tile(np.arange(10) + 2017, 5_000),
+            **{f"t{n}": [f"class {one % (n + 5)}" for one in range(50_000)] for n in range(5)},
+            **{f"n{n}": rng.random(50_000) for n in range(4)},
+            **{f"i{n}": rng.integers(0, 99, 50_000) for n in range(3)},
+        }
+    )
     site = pa.array(texts).take(pa.array(rng.integers(0, 5_000, N_ROWS)))
     frame = pa.table({"site": site, "year": rng.integers(2017, 2027, N_ROWS)})
     given: pa.Table | pd.DataFrame = frame.to_pandas() if name == "pandas merge" else frame

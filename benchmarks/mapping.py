@@ -56,9 +56,11 @@ def _categorical(
 
     return Comparison(
         f"mapping: {len(codes):,} rows, {len(keys):,} distinct, pandas categorical",
-        lambda: table.apply(frame), {"pandas map": by_map, "pandas.merge": by_merge, "polars replace": by_replace},
-        is_right, 0.20,
-    )  # fmt: skip
+        lambda: table.apply(frame),
+        {"pandas map": by_map, "pandas.merge": by_merge, "polars replace": by_replace},
+        is_right,
+        0.20,
+    )
 
 
 def _dictionary(
@@ -88,9 +90,11 @@ def _dictionary(
 
     return Comparison(
         f"mapping: {len(codes):,} rows, {len(keys):,} distinct, Arrow dictionary",
-        lambda: table.apply(frame), {"pyarrow index_in, take": by_index_in, "polars replace": by_polars, "pandas map": by_pandas},
-        is_right, 0.20,
-    )  # fmt: skip
+        lambda: table.apply(frame),
+        {"pyarrow index_in, take": by_index_in, "polars replace": by_polars, "pandas map": by_pandas},
+        is_right,
+        0.20,
+    )
 
 
 def _plain_text(
@@ -115,9 +119,12 @@ def _plain_text(
         return _same(made["group"].to_pandas().astype("category"), expected)
 
     return Comparison(
-        f"mapping: {len(codes):,} rows, {len(keys):,} distinct, Arrow plain text", lambda: table.apply(frame),
-        {"pyarrow index_in, take": by_index_in, "polars replace": by_polars}, is_right, 0.60,
-    )  # fmt: skip
+        f"mapping: {len(codes):,} rows, {len(keys):,} distinct, Arrow plain text",
+        lambda: table.apply(frame),
+        {"pyarrow index_in, take": by_index_in, "polars replace": by_polars},
+        is_right,
+        0.60,
+    )
 
 
 def _pandas_text(
@@ -138,9 +145,12 @@ def _pandas_text(
         return _same(made["group"].astype("category"), expected)
 
     return Comparison(
-        f"mapping: {len(codes):,} rows, {len(keys):,} distinct, pandas text", lambda: table.apply(frame),
-        {"pandas map": by_map, "pandas.merge": by_merge}, is_right, 0.20,
-    )  # fmt: skip
+        f"mapping: {len(codes):,} rows, {len(keys):,} distinct, pandas text",
+        lambda: table.apply(frame),
+        {"pandas map": by_map, "pandas.merge": by_merge},
+        is_right,
+        0.20,
+    )
 
 
 def _same(values: pd.Series, expected: np.ndarray) -> bool:

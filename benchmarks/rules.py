@@ -61,17 +61,26 @@ def _expected(rules: list[Rule], oxygen: np.ndarray, nitrate: np.ndarray, codes:
 
 def _comparison(form: str, frame: Any, rules: list[Rule], expected: np.ndarray, target: float) -> Comparison:
     ours = RuleTable(
-        "status", {"oxygen": "number", "nitrate": "number", "method": "text"},
+        "status",
+        {"oxygen": "number", "nitrate": "number", "method": "text"},
         {"status": {"type": "text", "order": list(CLASSES)}},
-        [["oxygen", "nitrate", "method", "status"], *([f"< {a}", f">= {b}", c or "", d] for a, b, c, d in rules)],
+        [
+            ["oxygen", "nitrate", "method", "status"],
+            *([f"< {a}", f">= {b}", c or "", d] for a, b, c, d in rules),
+        ],
         match="first",
-    )  # fmt: skip
+    )
     polars_frame = (
-        pl.DataFrame({
-            "oxygen": pl.Series(frame["oxygen"].to_numpy(), nan_to_null=True), "nitrate": frame["nitrate"].to_numpy(),
-            "method": pl.Series(frame["method"].astype("str")).cast(pl.Categorical),
-        }) if isinstance(frame, pd.DataFrame) else pl.from_arrow(frame).with_columns(pl.col("oxygen").fill_nan(None))
-    )  # fmt: skip
+        pl.DataFrame(
+            {
+                "oxygen": pl.Series(frame["oxygen"].to_numpy(), nan_to_null=True),
+                "nitrate": frame["nitrate"].to_numpy(),
+                "method": pl.Series(frame["method"].astype("str")).cast(pl.Categorical),
+            }
+        )
+        if isinstance(frame, pd.DataFrame)
+        else pl.from_arrow(frame).with_columns(pl.col("oxygen").fill_nan(None))
+    )
     assert isinstance(polars_frame, pl.DataFrame)
 
     def by_when() -> pl.DataFrame:
@@ -84,9 +93,14 @@ def _comparison(form: str, frame: Any, rules: list[Rule], expected: np.ndarray, 
         return polars_frame.with_columns(chain.otherwise(None).alias("status"))
 
     def by_select() -> pd.Series[Any]:
-        columns = frame if isinstance(frame, pd.DataFrame) else {
-            name: frame[name].to_numpy() if name != "method" else frame[name].to_pandas() for name in frame.column_names
-        }  # fmt: skip
+        columns = (
+            frame
+            if isinstance(frame, pd.DataFrame)
+            else {
+                name: frame[name].to_numpy() if name != "method" else frame[name].to_pandas()
+                for name in frame.column_names
+            }
+        )
         conditions = []
         for low, high, method, _ in rules:
             holds = (columns["oxygen"] < low) & (columns["nitrate"] >= high)
@@ -106,5 +120,8 @@ def _comparison(form: str, frame: Any, rules: list[Rule], expected: np.ndarray, 
 
     return Comparison(
         f"rules: {N_ROWS:,} rows, {len(rules)} first-match rows over three inputs, {form}",
-        lambda: ours.apply(frame), {"polars when": by_when, "numpy.select": by_select}, is_right, target,
-    )  # fmt: skip
+        lambda: ours.apply(frame),
+        {"polars when": by_when, "numpy.select": by_select},
+        is_right,
+        target,
+    )

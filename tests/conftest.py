@@ -87,8 +87,13 @@ def kivvet(*arguments: object, cwd: Path, **environment: str) -> Ran:
     """Run the command line as its users do, in a folder; never with a traceback."""
     done = subprocess.run(
         [sys.executable, "-m", "kivvet", *map(str, arguments)],
-        cwd=cwd, capture_output=True, text=True, timeout=120, check=False, env={**os.environ, **environment},
-    )  # fmt: skip
+        cwd=cwd,
+        capture_output=True,
+        text=True,
+        timeout=120,
+        check=False,
+        env={**os.environ, **environment},
+    )
     assert "Traceback" not in done.stderr, done.stderr
     assert "in a way it should not" not in done.stderr, done.stderr
     return Ran(done)

@@ -34,10 +34,17 @@ from kivvet.core.formulas.tree import (
 from kivvet.core.formulas.types import type_of
 
 COLUMNS = {
-    "i": ("integer", pa.int64()), "j": ("integer", pa.int64()), "x": ("number", pa.float64()), "y": ("number", pa.float64()),
-    "s": ("text", pa.string()), "t": ("text", pa.string()), "d": ("date", pa.date32()), "e": ("date", pa.date32()),
-    "m": ("datetime", pa.timestamp("us")), "b": ("boolean", pa.bool_()),
-}  # fmt: skip
+    "i": ("integer", pa.int64()),
+    "j": ("integer", pa.int64()),
+    "x": ("number", pa.float64()),
+    "y": ("number", pa.float64()),
+    "s": ("text", pa.string()),
+    "t": ("text", pa.string()),
+    "d": ("date", pa.date32()),
+    "e": ("date", pa.date32()),
+    "m": ("datetime", pa.timestamp("us")),
+    "b": ("boolean", pa.bool_()),
+}
 INTEGERS = st.one_of(st.integers(-3, 3), st.sampled_from([7, -100, 12_345]))
 EIGHTHS = st.integers(-40, 40).map(lambda n: n / 8)
 TEXTS = st.sampled_from(["a", "A", "ab", "b", "ba", " a", "007", "7", "é", "\U0001f41f", "a%b", "x_y", "-3"])
@@ -67,10 +74,14 @@ VALUES = {
 @st.composite
 def tables(draw, most=14):
     n_rows = draw(st.integers(0, most))
-    return pa.table({
-        name: pa.array(draw(st.lists(st.one_of(st.none(), VALUES[kind]), min_size=n_rows, max_size=n_rows)), type_)
-        for name, (kind, type_) in COLUMNS.items()
-    })  # fmt: skip
+    return pa.table(
+        {
+            name: pa.array(
+                draw(st.lists(st.one_of(st.none(), VALUES[kind]), min_size=n_rows, max_size=n_rows)), type_
+            )
+            for name, (kind, type_) in COLUMNS.items()
+        }
+    )
 
 
 # Formulas
@@ -175,20 +186,36 @@ def expressions(kind, depth=3):
                 lambda one: st.builds(IsNull, sub[one], st.booleans())
             )
             found += [
-                compared, compared, null, st.builds(Comparison, st.sampled_from(["<", "=", ">="]), sub["integer"], sub["number"]),
-                st.builds(lambda a, b: And((a, b)), same, same), st.builds(lambda a, b: Or((a, b)), same, same), st.builds(Not, same),
+                compared,
+                compared,
+                null,
+                st.builds(Comparison, st.sampled_from(["<", "=", ">="]), sub["integer"], sub["number"]),
+                st.builds(lambda a, b: And((a, b)), same, same),
+                st.builds(lambda a, b: Or((a, b)), same, same),
+                st.builds(Not, same),
                 st.builds(lambda f, a: Call(f, (a,)), st.sampled_from(["IS TRUE", "IS FALSE"]), same),
                 st.builds(lambda a, b: Call("IS DISTINCT", (a, b)), sub["number"], sub["number"]),
-                st.builds(lambda a, b: Call("LIKE", (a, Constant(b))), sub["text"], st.sampled_from(["a%", "%a", "_", "%b%", "a\\%%", "%"])),
-                st.builds(lambda a, b: Call("LIKE_REGEX", (a, Constant(b))), sub["text"], st.sampled_from(["^a", "[0-9]+", "b$"])),
-            ]  # fmt: skip
+                st.builds(
+                    lambda a, b: Call("LIKE", (a, Constant(b))),
+                    sub["text"],
+                    st.sampled_from(["a%", "%a", "_", "%b%", "a\\%%", "%"]),
+                ),
+                st.builds(
+                    lambda a, b: Call("LIKE_REGEX", (a, Constant(b))),
+                    sub["text"],
+                    st.sampled_from(["^a", "[0-9]+", "b$"]),
+                ),
+            ]
     return st.one_of(*found)
 
 
 ORDERS = st.lists(
-    st.builds(OrderItem, st.sampled_from([ColumnName(name) for name in COLUMNS]), st.booleans(), st.booleans()),
-    min_size=1, max_size=2,
-).map(tuple)  # fmt: skip
+    st.builds(
+        OrderItem, st.sampled_from([ColumnName(name) for name in COLUMNS]), st.booleans(), st.booleans()
+    ),
+    min_size=1,
+    max_size=2,
+).map(tuple)
 PARTITIONS = st.lists(st.sampled_from([ColumnName(name) for name in "isbd"]), max_size=2).map(tuple)
 
 
@@ -211,20 +238,45 @@ def frames(draw, order):
 @st.composite
 def windows(draw):
     """Window functions of columns, with what they need."""
-    name = draw(st.sampled_from([
-        "SUM", "SUM", "COUNT", "AVG", "MIN", "MAX", "ROW_NUMBER", "RANK", "DENSE_RANK", "PERCENT_RANK", "CUME_DIST", "NTILE",
-        "LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE",
-    ]))  # fmt: skip
+    name = draw(
+        st.sampled_from(
+            [
+                "SUM",
+                "SUM",
+                "COUNT",
+                "AVG",
+                "MIN",
+                "MAX",
+                "ROW_NUMBER",
+                "RANK",
+                "DENSE_RANK",
+                "PERCENT_RANK",
+                "CUME_DIST",
+                "NTILE",
+                "LAG",
+                "LEAD",
+                "FIRST_VALUE",
+                "LAST_VALUE",
+            ]
+        )
+    )
     partition, order = draw(PARTITIONS), draw(ORDERS)
     number, anything = (
         ColumnName(draw(st.sampled_from(["i", "x"]))),
         ColumnName(draw(st.sampled_from(list(COLUMNS)))),
     )
     parts = {
-        "SUM": (number,), "AVG": (number,), "COUNT": draw(st.sampled_from([(), (anything,)])), "MIN": (anything,), "MAX": (anything,),
-        "NTILE": (Constant(Decimal(draw(st.integers(1, 5)))),), "FIRST_VALUE": (anything,), "LAST_VALUE": (anything,),
-        "LAG": (anything, Constant(Decimal(draw(st.integers(0, 3))))), "LEAD": (anything,),
-    }.get(name, ())  # fmt: skip
+        "SUM": (number,),
+        "AVG": (number,),
+        "COUNT": draw(st.sampled_from([(), (anything,)])),
+        "MIN": (anything,),
+        "MAX": (anything,),
+        "NTILE": (Constant(Decimal(draw(st.integers(1, 5)))),),
+        "FIRST_VALUE": (anything,),
+        "LAST_VALUE": (anything,),
+        "LAG": (anything, Constant(Decimal(draw(st.integers(0, 3))))),
+        "LEAD": (anything,),
+    }.get(name, ())
     frame = None
     if name in ("SUM", "COUNT", "AVG", "MIN", "MAX"):
         if draw(st.booleans()):
@@ -262,8 +314,12 @@ def sql(tree):
         case Arithmetic("/", left, right):
             return f"(CAST({sql(left)} AS DOUBLE) / NULLIF(CAST({sql(right)} AS DOUBLE), 0))"
         case Arithmetic(sign, left, right):
-            made = [f"CAST({sql(one)} AS INTEGER)" if isinstance(one, Constant) and isinstance(one.value, Decimal) and _is_date(other) else sql(one)
-                    for one, other in ((left, right), (right, left))]  # fmt: skip
+            made = [
+                f"CAST({sql(one)} AS INTEGER)"
+                if isinstance(one, Constant) and isinstance(one.value, Decimal) and _is_date(other)
+                else sql(one)
+                for one, other in ((left, right), (right, left))
+            ]
             return f"({made[0]} {sign} {made[1]})"
         case Comparison(operator, left, right):
             return f"({sql(left)} {operator} {sql(right)})"
@@ -320,8 +376,12 @@ def _call(name, parts):
         case "CHAR_LENGTH":
             return f"LENGTH({given[0]})"
         case "SUBSTRING" | "LEFT" | "RIGHT" | "LPAD" | "RPAD" | "ROUND":
-            given[1:] = [f"CAST({one} AS INTEGER)" if not isinstance(part, Constant) or not isinstance(part.value, str) else one
-                         for one, part in zip(given[1:], parts[1:], strict=True)]  # fmt: skip
+            given[1:] = [
+                f"CAST({one} AS INTEGER)"
+                if not isinstance(part, Constant) or not isinstance(part.value, str)
+                else one
+                for one, part in zip(given[1:], parts[1:], strict=True)
+            ]
     made = f"{name}({', '.join(given)})"
     return f"NULLIF({made}, '')" if name in _TEXT else made
 

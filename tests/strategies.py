@@ -71,14 +71,22 @@ def conditions(kind: str, *, missing: bool = True):
             lambda k: st.tuples(*[st.text(st.sampled_from("AB1"), min_size=k, max_size=k)] * 2)
         )
         leaves += [
-            _between(texts), st.builds(StartsWith, texts),
-            st.tuples(code, st.booleans(), st.booleans()).map(lambda t: CodeRange(t[0][0], t[1], t[0][1], t[2])),
-        ]  # fmt: skip
+            _between(texts),
+            st.builds(StartsWith, texts),
+            st.tuples(code, st.booleans(), st.booleans()).map(
+                lambda t: CodeRange(t[0][0], t[1], t[0][1], t[2])
+            ),
+        ]
     leaf = st.one_of(leaves)
     return st.one_of(
-        leaf, leaf, leaf, leaf.map(Negation),
-        st.lists(st.one_of(leaf, leaf.map(Negation)), min_size=2, max_size=3).map(lambda parts: AnyOf(tuple(parts))),
-    )  # fmt: skip
+        leaf,
+        leaf,
+        leaf,
+        leaf.map(Negation),
+        st.lists(st.one_of(leaf, leaf.map(Negation)), min_size=2, max_size=3).map(
+            lambda parts: AnyOf(tuple(parts))
+        ),
+    )
 
 
 def _values(kind: str):

@@ -23,9 +23,13 @@ from tests.strategies import SHAPES, conditions
 exact = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 RESULT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
 ARROW = {
-    "number": pa.float64(), "integer": pa.int64(), "text": pa.string(), "boolean": pa.bool_(),
-    "date": pa.date32(), "datetime": pa.timestamp("us"),
-}  # fmt: skip
+    "number": pa.float64(),
+    "integer": pa.int64(),
+    "text": pa.string(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+}
 
 
 @st.composite
@@ -61,9 +65,10 @@ def representatives(table, number):
 
 def live(table, values):
     return [
-        number for number, row in enumerate(table.rows)
+        number
+        for number, row in enumerate(table.rows)
         if all(map(accepts, row.conditions, values, table.inputs))
-    ]  # fmt: skip
+    ]
 
 
 def places(table):
@@ -170,9 +175,12 @@ def data_of(table, rows):
 def spoken(table, rows):
     """The data as the oracle sees it: numbers are floats."""
     return [
-        tuple(float(v) if isinstance(v, (Fraction, Decimal)) and a.type == "number" else v for v, a in zip(row, table.inputs, strict=True))
+        tuple(
+            float(v) if isinstance(v, (Fraction, Decimal)) and a.type == "number" else v
+            for v, a in zip(row, table.inputs, strict=True)
+        )
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def outcome(table, values):
@@ -182,7 +190,7 @@ def outcome(table, values):
     constrained = (
         about.required or any(not isinstance(row.conditions[n], AnyValue) for row in table.rows)
         for n, about in enumerate(table.inputs)
-    )  # fmt: skip
+    )
     is_missing = any(value is None and one for value, one in zip(values, constrained, strict=True))
     return len(table.rows) + is_missing
 
@@ -261,24 +269,34 @@ def test_the_explanation_names_the_row_that_decides_and_changes_that_would_chang
         ("flow > capacity", {(2, 1), (3, 1), (3, 2)}),
         ("capacity < flow", {(2, 1), (3, 1), (3, 2)}),
         ("NOT (flow <= capacity)", {(2, 1), (3, 1), (3, 2)}),
-        ("flow = capacity OR flow IS NULL", {(1, 1), (2, 2), (3, 3), (None, 1), (None, 2), (None, 3), (None, None)}),
+        (
+            "flow = capacity OR flow IS NULL",
+            {(1, 1), (2, 2), (3, 3), (None, 1), (None, 2), (None, 3), (None, None)},
+        ),
         ("flow BETWEEN 2 AND 2.5 AND capacity IS NOT NULL", {(2, 1), (2, 2), (2, 3)}),
         ("flow NOT IN (1, 2) AND capacity = 1", {(3, 1)}),
         ("flow + capacity >= 5", {(2, 3), (3, 2), (3, 3)}),
         ("flow * 2 - capacity < 0", {(1, 3)}),
         ("flow = NULL", set()),
     ],
-)  # fmt: skip
+)
 def test_a_row_matches_where_its_when_is_true(when, decides):
     table = kivvet.RuleTable(
-        "t", {"kind": "text"}, {"y": "text"}, [["kind", "when", "y"], ["x", when, "yes"], ["", "", "no"]],
-        match="first", severity={"impossible": "note"},
-    )  # fmt: skip
+        "t",
+        {"kind": "text"},
+        {"y": "text"},
+        [["kind", "when", "y"], ["x", when, "yes"], ["", "", "no"]],
+        match="first",
+        severity={"impossible": "note"},
+    )
     pairs = list(itertools.product([1, 2, 3, None], repeat=2))
-    frame = pa.table({
-        "kind": ["x"] * len(pairs), "flow": pa.array([a for a, _ in pairs], pa.int64()),
-        "capacity": pa.array([b for _, b in pairs], pa.float64()),
-    })  # fmt: skip
+    frame = pa.table(
+        {
+            "kind": ["x"] * len(pairs),
+            "flow": pa.array([a for a, _ in pairs], pa.int64()),
+            "capacity": pa.array([b for _, b in pairs], pa.float64()),
+        }
+    )
     made = table.apply(frame)["y"].to_pylist()
     assert {pair for pair, one in zip(pairs, made, strict=True) if one == "yes"} == decides
 
@@ -309,10 +327,13 @@ def test_when_is_what_three_valued_logic_says(whens):
         assert parse_condition_formula(write_formula(tree)) == tree
     try:
         table = kivvet.RuleTable(
-            "t", {"a": "integer"}, {"y": "integer"},
+            "t",
+            {"a": "integer"},
+            {"y": "integer"},
             [["a", "when", "y"], *(["", text, number] for number, text in enumerate(whens))],
-            match="first", severity={"impossible": "note"},
-        )  # fmt: skip
+            match="first",
+            severity={"impossible": "note"},
+        )
     except TableError as error:
         assert "names no column" in str(error)
         return
@@ -336,10 +357,18 @@ def test_when_is_what_three_valued_logic_says(whens):
 
 def four_rows(match="one", **options):
     return kivvet.RuleTable(
-        "status", {"oxygen": "number", "ammonia": "number"}, {"status": "text"},
-        [["oxygen", "ammonia", "status"], ["< 4", "", "poor"], [">= 4", "> 2", "watch"], [">= 4", "<= 1", "good"]],
-        match=match, **options,
-    )  # fmt: skip
+        "status",
+        {"oxygen": "number", "ammonia": "number"},
+        {"status": "text"},
+        [
+            ["oxygen", "ammonia", "status"],
+            ["< 4", "", "poor"],
+            [">= 4", "> 2", "watch"],
+            [">= 4", "<= 1", "good"],
+        ],
+        match=match,
+        **options,
+    )
 
 
 def test_a_gap_over_two_inputs_is_one_row_to_paste():
@@ -356,9 +385,12 @@ def test_otherwise_turns_a_gap_into_a_note():
 
 def test_a_row_shadowed_by_two_others_together_names_both():
     table = kivvet.RuleTable(
-        "t", {"a": "integer", "b": "integer"}, {"y": "text"},
-        [["a", "b", "y"], ["< 5", "", "p"], [">= 5", "< 3", "q"], ["present", "< 3", "r"], ["", "", "s"]], match="first",
-    )  # fmt: skip
+        "t",
+        {"a": "integer", "b": "integer"},
+        {"y": "text"},
+        [["a", "b", "y"], ["< 5", "", "p"], [">= 5", "< 3", "q"], ["present", "< 3", "r"], ["", "", "s"]],
+        match="first",
+    )
     (one,) = table.check().of_kind("shadowed")
     assert one.rows == (3, 1, 2)
     assert "rows 1, 2 above together cover all of it" in one.message
@@ -421,11 +453,14 @@ def test_a_budget_that_ends_leaves_the_question_open_and_says_so():
 
 def test_every_combines_results_as_each_output_says():
     outputs = {
-        "names": {"type": "text", "combine": "join", "separator": "+"}, "all": {"type": "integer", "combine": "list"},
-        "total": {"type": "number", "combine": "sum"}, "least": {"type": "integer", "combine": "min"},
-        "most": {"type": "integer", "combine": "max"}, "n": {"type": "integer", "combine": "count"},
+        "names": {"type": "text", "combine": "join", "separator": "+"},
+        "all": {"type": "integer", "combine": "list"},
+        "total": {"type": "number", "combine": "sum"},
+        "least": {"type": "integer", "combine": "min"},
+        "most": {"type": "integer", "combine": "max"},
+        "n": {"type": "integer", "combine": "count"},
         "is": {"type": "text", "combine": "flags"},
-    }  # fmt: skip
+    }
     rows = [
         ["x", *outputs],
         ["< 5", "low", 1, 0.5, 1, 1, 1, "low"],

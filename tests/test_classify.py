@@ -219,9 +219,12 @@ def test_booleans(made, values):
 # Named examples
 
 PH = kivvet.RuleTable(
-    "ph", {"ph": {"type": "number", "step": 0.1}}, {"c": "text"},
-    [["< 6.5", "acidic"], ["6.5 to <8.5", "neutral"], [">= 8.5", "alkaline"]], missing={"c": "not measured"},
-)  # fmt: skip
+    "ph",
+    {"ph": {"type": "number", "step": 0.1}},
+    {"c": "text"},
+    [["< 6.5", "acidic"], ["6.5 to <8.5", "neutral"], [">= 8.5", "alkaline"]],
+    missing={"c": "not measured"},
+)
 
 
 def test_many_rows_give_in_threads_and_chunks_what_few_give(monkeypatch):
@@ -265,9 +268,15 @@ def test_classes_are_ordered_categories_and_other_results_have_their_types():
     made = PH.apply(pd.DataFrame({"ph": [9.0, None]}))["c"]
     assert made.dtype == pd.CategoricalDtype(["acidic", "neutral", "alkaline", "not measured"], ordered=True)
     table = kivvet.RuleTable(
-        "t", {"x": "text"}, {"n": "integer", "d": "date", "b": "boolean", "m": "decimal", "f": "number", "t": "datetime"},
-        [["x", "n", "d", "b", "m", "f", "t"], ["a", 7, "2026-04-01", "true", "1.10", 2.5, "2026-04-01 10:00"], ["b", *["missing"] * 6]],
-    )  # fmt: skip
+        "t",
+        {"x": "text"},
+        {"n": "integer", "d": "date", "b": "boolean", "m": "decimal", "f": "number", "t": "datetime"},
+        [
+            ["x", "n", "d", "b", "m", "f", "t"],
+            ["a", 7, "2026-04-01", "true", "1.10", 2.5, "2026-04-01 10:00"],
+            ["b", *["missing"] * 6],
+        ],
+    )
     arrow = table.apply(pa.table({"x": ["a", "b"]})).to_pylist()
     assert arrow[0] == {
         "x": "a",

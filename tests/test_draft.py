@@ -44,9 +44,14 @@ def test_a_drafted_mapping_has_a_row_for_each_value_most_frequent_first_and_prin
 
 @settings(deadline=None)
 @given(
-    st.lists(st.one_of(st.integers(-50, 50).map(lambda n: n / 10), st.floats(-1e6, 1e6), st.none()), min_size=1, max_size=30),
-    st.sampled_from(METHODS), st.integers(1, 7),
-)  # fmt: skip
+    st.lists(
+        st.one_of(st.integers(-50, 50).map(lambda n: n / 10), st.floats(-1e6, 1e6), st.none()),
+        min_size=1,
+        max_size=30,
+    ),
+    st.sampled_from(METHODS),
+    st.integers(1, 7),
+)
 def test_drafted_bins_leave_no_gap_and_no_overlap_and_count_every_row(values, method, n_bins):
     present = [v for v in values if v is not None]
     assume(present)
@@ -242,10 +247,10 @@ def test_old_work_is_turned_into_its_table(survey):
 
 
 BLOCKS = {
-    "rows = [\n  [\"a\", \"p\"],  # the first\n  [\"b\", \"q\"]\n]\n# the end\n": "rows = [\n  [\"a\", \"p\"],  # the first\n  [\"b\", \"q\"],\n  [\"z\", \"\"], # 2 rows\n]\n# the end\n",
-    "rows = [[\"a\", \"p\"], [\"b\", \"q\"]]\nmatch = \"one\"\n": "rows = [[\"a\", \"p\"], [\"b\", \"q\"],\n  [\"z\", \"\"], # 2 rows\n]\nmatch = \"one\"\n",
-    "rows = [\n  [\"a\", \"p\"],\n  [\"b\", \"q\"],  # [x], y\n  ]\n": "rows = [\n  [\"a\", \"p\"],\n  [\"b\", \"q\"],  # [x], y\n  [\"z\", \"\"], # 2 rows\n  ]\n",
-}  # fmt: skip
+    'rows = [\n  ["a", "p"],  # the first\n  ["b", "q"]\n]\n# the end\n': 'rows = [\n  ["a", "p"],  # the first\n  ["b", "q"],\n  ["z", ""], # 2 rows\n]\n# the end\n',
+    'rows = [["a", "p"], ["b", "q"]]\nmatch = "one"\n': 'rows = [["a", "p"], ["b", "q"],\n  ["z", ""], # 2 rows\n]\nmatch = "one"\n',
+    'rows = [\n  ["a", "p"],\n  ["b", "q"],  # [x], y\n  ]\n': 'rows = [\n  ["a", "p"],\n  ["b", "q"],  # [x], y\n  ["z", ""], # 2 rows\n  ]\n',
+}
 
 
 @pytest.mark.parametrize("block", BLOCKS, ids=["comments", "one line", "indented end"])

@@ -72,9 +72,12 @@ def write(folder, records, line_end, quoting, ending):
     writer.writerows([str(number), x, note, key] for number, (x, key, note) in enumerate(records))
     (folder / "tables").mkdir(exist_ok=True)
     for name, text in {
-        "book.toml": BOOK.format(ending=ending), "tables/size.toml": SIZE, "tables/place.toml": PLACE,
-        "tables/place.csv": PLACES, "tables/zone.toml": ZONE,
-    }.items():  # fmt: skip
+        "book.toml": BOOK.format(ending=ending),
+        "tables/size.toml": SIZE,
+        "tables/place.toml": PLACE,
+        "tables/place.csv": PLACES,
+        "tables/zone.toml": ZONE,
+    }.items():
         (folder / name).write_text(text, encoding="utf-8")
     (folder / "d.csv").write_text(buffer.getvalue(), encoding="utf-8", newline="")
 

@@ -25,10 +25,13 @@ rows = [
 
 @pytest.fixture
 def folder(tmp_path):
-    return write_book(tmp_path, {
-        "tables/ph_class.toml": RULES,
-        "data/samples.csv": "id,station,ph,remark,seen\n1,007,6.40,x,4\n2,008,7.1,,4\n3,9,,,4\n",
-    })  # fmt: skip
+    return write_book(
+        tmp_path,
+        {
+            "tables/ph_class.toml": RULES,
+            "data/samples.csv": "id,station,ph,remark,seen\n1,007,6.40,x,4\n2,008,7.1,,4\n3,9,,,4\n",
+        },
+    )
 
 
 def test_a_row_of_a_dataset(folder):

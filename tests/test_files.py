@@ -295,12 +295,15 @@ def test_columns_that_no_table_reads_pass_through_parquet_and_are_refused_in_csv
 
 
 def test_lines_above_the_headings_are_left_out_and_lines_still_count_from_the_top(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": SMALL_BOOK["book.toml"].replace("types", "headings_on_line = 3\ntypes"),
-        "data/samples.csv": 'A survey, "begun\n2026\n' + SMALL_BOOK["data/samples.csv"] + "5,007,x,\n",
-        "tables/station.toml": SMALL_BOOK["tables/station.toml"] + "headings_on_line = 2\n",
-        "tables/station.csv": "Stations\n" + SMALL_BOOK["tables/station.csv"] + "Eve,,,Oak\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": SMALL_BOOK["book.toml"].replace("types", "headings_on_line = 3\ntypes"),
+            "data/samples.csv": 'A survey, "begun\n2026\n' + SMALL_BOOK["data/samples.csv"] + "5,007,x,\n",
+            "tables/station.toml": SMALL_BOOK["tables/station.toml"] + "headings_on_line = 2\n",
+            "tables/station.csv": "Stations\n" + SMALL_BOOK["tables/station.csv"] + "Eve,,,Oak\n",
+        },
+    )
     said = run("check", cwd=folder).out
     assert "at data/samples.csv:8" in said and "at tables/station.csv:5" in said
     (folder / "data/samples.csv").write_text("Survey\n\n" + SMALL_BOOK["data/samples.csv"])

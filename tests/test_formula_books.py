@@ -74,14 +74,15 @@ def test_windows_see_all_rows_of_a_source_that_is_read_in_batches(tmp_path, monk
         '[datasets.p]\nsource = "d.parquet"\ntarget = "p.parquet"\ncolumns = ["total", "place", "before"]\n',
         "formulas.toml": 'total = "SUM(x) OVER (PARTITION BY g)"\nplace = "ROW_NUMBER() OVER (ORDER BY x)"\nbefore = "LAG(g) OVER (PARTITION BY x ORDER BY g)"\n',
         "d.csv": frame.to_csv(index=False),
-    }  # fmt: skip
+    }
     folder = write_book(tmp_path, book)
     pq.write_table(pa.Table.from_pandas(frame), folder / "d.parquet", row_group_size=700)
     opened = kivvet.open_book(folder)
     wanted = frame.assign(
-        total=frame.groupby("g")["x"].transform("sum"), place=frame["x"].rank(method="first").astype(int),
+        total=frame.groupby("g")["x"].transform("sum"),
+        place=frame["x"].rank(method="first").astype(int),
         before=frame.sort_values(["x", "g"], kind="stable").groupby("x")["g"].shift(),
-    )  # fmt: skip
+    )
     for name, target in (("d", "o.parquet"), ("p", "p.parquet")):
         opened.apply_dataset(name)
         made = pq.read_table(folder / target).to_pandas()
@@ -133,9 +134,11 @@ def test_any_order_works_and_every_circle_is_told(web, data):
         return
     assert not faults and plan.written == tuple(listed)
     frame = pd.DataFrame({"x": [10], "y": [100]})
-    made = kivvet.with_formulas(frame, {name: formula.text for name, formula in formulas.items()}) if not any(
-        value(name) is None for name in web
-    ) else None  # fmt: skip
+    made = (
+        kivvet.with_formulas(frame, {name: formula.text for name, formula in formulas.items()})
+        if not any(value(name) is None for name in web)
+        else None
+    )
     if made is not None:
         assert {name: made[name][0] for name in listed} == wanted
 
@@ -156,11 +159,18 @@ def test_a_circle_through_tables_shows_the_way_and_the_places(tmp_path):
 
 
 def test_faults_of_formulas_point_at_the_place(tmp_path):
-    folder = write_book(tmp_path, BOOK | {
-        "formulas.toml": 'share = "load / SUM(lod) OVER (PARTITION BY place)"\nload = "flow * FOO(rate"\nvisit = { formula = "flow || place", tpye = "text" }\n'
-        'rate = "1"\nclass = "2"\nodd = 5\nlate = { formula = "flow", type = "numbr", among = "1 +" }\nday_after = "day + place"\n',
-        "book.toml": BOOK["book.toml"].replace('"turn"]', '"turn", "day_after", { formula = "rate", keep = ["x"] }, { table = "size", as = "y" }, "lod"]'),
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        BOOK
+        | {
+            "formulas.toml": 'share = "load / SUM(lod) OVER (PARTITION BY place)"\nload = "flow * FOO(rate"\nvisit = { formula = "flow || place", tpye = "text" }\n'
+            'rate = "1"\nclass = "2"\nodd = 5\nlate = { formula = "flow", type = "numbr", among = "1 +" }\nday_after = "day + place"\n',
+            "book.toml": BOOK["book.toml"].replace(
+                '"turn"]',
+                '"turn", "day_after", { formula = "rate", keep = ["x"] }, { table = "size", as = "y" }, "lod"]',
+            ),
+        },
+    )
     golden("formula_faults.txt", run("check", "--no-data", cwd=folder).out + run("apply", cwd=folder).err)
 
 
@@ -183,16 +193,22 @@ def test_a_strict_formula_stops_and_a_lax_one_is_counted(tmp_path):
 
 
 def test_check_tells_rows_without_a_group_or_an_order_and_parted_equals(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["part", "turn", "kept"]\n',
-        "formulas.toml": 'part = "NTILE(2) OVER (ORDER BY x)"\nturn = "RANK() OVER (PARTITION BY g ORDER BY x)"\n'
-        'kept = { formula = "RANK() OVER (PARTITION BY g ORDER BY x)", among = "g IS NOT NULL AND x > 0" }\n',
-        "d.csv": "g,x\na,1\n,1\nb,1\na,\n,2\nb,0\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["part", "turn", "kept"]\n',
+            "formulas.toml": 'part = "NTILE(2) OVER (ORDER BY x)"\nturn = "RANK() OVER (PARTITION BY g ORDER BY x)"\n'
+            'kept = { formula = "RANK() OVER (PARTITION BY g ORDER BY x)", among = "g IS NOT NULL AND x > 0" }\n',
+            "d.csv": "g,x\na,1\n,1\nb,1\na,\n,2\nb,0\n",
+        },
+    )
     book = kivvet.open_book(folder)
     assert [(one.table, one.kind, one.count) for one in book.check()] == [
-        ("part", "no-order", 1), ("part", "split-ties", 3), ("turn", "no-group", 2), ("turn", "no-order", 1),
-    ]  # fmt: skip
+        ("part", "no-order", 1),
+        ("part", "split-ties", 3),
+        ("turn", "no-group", 2),
+        ("turn", "no-order", 1),
+    ]
     assert book.check(["kept"]).is_clean and not book.check(["turn"]).is_clean
     made = book.apply(pd.DataFrame({"g": ["a", None, "b", "a"], "x": [1.0, 1, 1, 0]}), ["kept"])
     assert made["kept"].tolist() == [1, pd.NA, 1, pd.NA]
@@ -272,11 +288,15 @@ def test_a_result_that_is_a_formula_is_worked_out_for_its_rows_only():
 @pytest.mark.parametrize(
     ("row", "options", "says"),
     [
-        (["< 1", "= rate +"], {}, "ends too soon"), (["< 1", "= SUM(rate) OVER ()"], {}, "looks at other rows"), (["< 1", "= LOWER(hours)"], {}, "hours is number"),
-        (["< 1", "= hours > 2"], {}, "it gives boolean, and due is number"), (["< 1", "= hours"], {"match": "every"}, "every row that matches"),
-        (["< 1", "= hours"], {"kind": "decimal"}, "no exact decimal"), (["< 1", "1"], {"otherwise": {"due": "= hours"}}, "result of rows only"),
+        (["< 1", "= rate +"], {}, "ends too soon"),
+        (["< 1", "= SUM(rate) OVER ()"], {}, "looks at other rows"),
+        (["< 1", "= LOWER(hours)"], {}, "hours is number"),
+        (["< 1", "= hours > 2"], {}, "it gives boolean, and due is number"),
+        (["< 1", "= hours"], {"match": "every"}, "every row that matches"),
+        (["< 1", "= hours"], {"kind": "decimal"}, "no exact decimal"),
+        (["< 1", "1"], {"otherwise": {"due": "= hours"}}, "result of rows only"),
     ],
-)  # fmt: skip
+)
 def test_results_that_are_no_formulas_are_told(row, options, says):
     with pytest.raises(TableError, match=says):
         pay(row, [">= 1", "2"], **options).apply(pd.DataFrame({"hours": [1.0], "rate": [1.0]}))

@@ -103,11 +103,22 @@ def test_a_first_place_is_found_without_sorting_as_it_is_with(window, operator, 
 
 EXTREMES = [0, 1, -1, 2, 3, 2**31, 2**53 + 1, 2**62, -(2**62), 2**63 - 1, -(2**63), 3_037_000_500]
 OPERATIONS = {
-    "i + j": lambda a, b: a + b, "i - j": lambda a, b: a - b, "i * j": lambda a, b: a * b, "ABS(i)": lambda a, _: abs(a),
-    "MOD(i, j)": lambda a, b: None if b == 0 else int(math.fmod(abs(a), abs(b))) if max(abs(a), abs(b)) < 2**53 else (abs(a) % abs(b)) * (1 if a >= 0 else -1),
-    "ROUND(i, -2)": lambda a, _: (abs(a) + 50) // 100 * 100 * (1 if a >= 0 else -1), "TRUNCATE(i, -1)": lambda a, _: abs(a) // 10 * 10 * (1 if a >= 0 else -1),
-    "SUM(i) OVER ()": None, "SUM(i) OVER (ORDER BY j ROWS BETWEEN 1 PRECEDING AND CURRENT ROW)": None,
-}  # fmt: skip
+    "i + j": lambda a, b: a + b,
+    "i - j": lambda a, b: a - b,
+    "i * j": lambda a, b: a * b,
+    "ABS(i)": lambda a, _: abs(a),
+    "MOD(i, j)": lambda a, b: (
+        None
+        if b == 0
+        else int(math.fmod(abs(a), abs(b)))
+        if max(abs(a), abs(b)) < 2**53
+        else (abs(a) % abs(b)) * (1 if a >= 0 else -1)
+    ),
+    "ROUND(i, -2)": lambda a, _: (abs(a) + 50) // 100 * 100 * (1 if a >= 0 else -1),
+    "TRUNCATE(i, -1)": lambda a, _: abs(a) // 10 * 10 * (1 if a >= 0 else -1),
+    "SUM(i) OVER ()": None,
+    "SUM(i) OVER (ORDER BY j ROWS BETWEEN 1 PRECEDING AND CURRENT ROW)": None,
+}
 
 
 @thorough
@@ -141,21 +152,48 @@ def test_whole_numbers_are_exact_to_64_bits_and_missing_beyond(text, pairs):
 @pytest.mark.parametrize(
     ("text", "value", "cause"),
     [
-        ("1 / n", 1.0, None), ("1 / (n - 1)", None, "division by zero"), ("MOD(n, 0)", None, "division by zero"),
-        ("LN(n - 1)", None, "logarithm of 0 or below"), ("SQRT(-n)", None, "root of a negative number"),
-        ("POWER(-8, 0.5)", None, "no number"), ("CAST(2.5 AS INTEGER)", None, "no integer"), ("CAST('2,5' AS NUMBER)", None, "not to be read as number"),
-        ("CAST(' 12 ' AS INTEGER)", 12, None), ("CAST(1e3 AS TEXT)", "1000", None), ("CAST(TRUE AS INTEGER)", 1, None), ("CAST(2 AS BOOLEAN)", None, "no boolean"),
-        ("CAST('2026-02-30' AS DATE)", None, "not to be read as date"), ("DATE '9999-12-31' + n", None, "beyond the calendar"),
-        ("CASE WHEN n = 0 THEN 1 / 0 ELSE 7 END", 7.0, None), ("COALESCE(n, 1 / 0)", 1.0, None), ("'a' || ''", "a", None), ("TRIM('  ')", None, None),
-        ("REPLACE('banana', 'an', '')", "ba", None), ("ROUND(2.345, 2)", 2.35, None), ("ROUND(-0.5)", -1.0, None), ("ROUND(0.49999999999999994)", 0.0, None),
-        ("ROUND(1250, -2)", 1300, None), ("ROUND(1e300, 5)", 1e300, None), ("1 = 1.0", True, None), ("0.1 * 3 = 0.3", True, None), ("'' = ''", None, None),
-        ("WHOLE_YEARS(DATE '2000-02-29', DATE '2026-03-01')", 26, None), ("WHOLE_YEARS(DATE '2026-03-01', DATE '2000-02-29')", -26, None),
-        ("EXTRACT(WEEK FROM DATE '2027-01-01')", 53, None), ("EXTRACT(SECOND FROM TIMESTAMP '2026-01-01 10:00:07.25')", 7.25, None),
-        ("TIMESTAMP '2026-01-02 12:00' - TIMESTAMP '2026-01-01'", 1.5, None), ("GREATEST(n, NULL)", None, None), ("SUBSTRING('abc', 0, 2)", "a", None),
-        ("9007199254740993 = 9007199254740992.5", False, None), ("SUBSTRING('abc', 1, -1)", None, "SUBSTRING has no result"), ("'a_c' LIKE 'a!_c' ESCAPE '!'", True, None),
-        ("9223372036854775807 + n", None, "beyond 64 bits"), ("FOLD('É ', 'case', 'space')", "é", None), ("n IS NOT DISTINCT FROM NULL", False, None),
+        ("1 / n", 1.0, None),
+        ("1 / (n - 1)", None, "division by zero"),
+        ("MOD(n, 0)", None, "division by zero"),
+        ("LN(n - 1)", None, "logarithm of 0 or below"),
+        ("SQRT(-n)", None, "root of a negative number"),
+        ("POWER(-8, 0.5)", None, "no number"),
+        ("CAST(2.5 AS INTEGER)", None, "no integer"),
+        ("CAST('2,5' AS NUMBER)", None, "not to be read as number"),
+        ("CAST(' 12 ' AS INTEGER)", 12, None),
+        ("CAST(1e3 AS TEXT)", "1000", None),
+        ("CAST(TRUE AS INTEGER)", 1, None),
+        ("CAST(2 AS BOOLEAN)", None, "no boolean"),
+        ("CAST('2026-02-30' AS DATE)", None, "not to be read as date"),
+        ("DATE '9999-12-31' + n", None, "beyond the calendar"),
+        ("CASE WHEN n = 0 THEN 1 / 0 ELSE 7 END", 7.0, None),
+        ("COALESCE(n, 1 / 0)", 1.0, None),
+        ("'a' || ''", "a", None),
+        ("TRIM('  ')", None, None),
+        ("REPLACE('banana', 'an', '')", "ba", None),
+        ("ROUND(2.345, 2)", 2.35, None),
+        ("ROUND(-0.5)", -1.0, None),
+        ("ROUND(0.49999999999999994)", 0.0, None),
+        ("ROUND(1250, -2)", 1300, None),
+        ("ROUND(1e300, 5)", 1e300, None),
+        ("1 = 1.0", True, None),
+        ("0.1 * 3 = 0.3", True, None),
+        ("'' = ''", None, None),
+        ("WHOLE_YEARS(DATE '2000-02-29', DATE '2026-03-01')", 26, None),
+        ("WHOLE_YEARS(DATE '2026-03-01', DATE '2000-02-29')", -26, None),
+        ("EXTRACT(WEEK FROM DATE '2027-01-01')", 53, None),
+        ("EXTRACT(SECOND FROM TIMESTAMP '2026-01-01 10:00:07.25')", 7.25, None),
+        ("TIMESTAMP '2026-01-02 12:00' - TIMESTAMP '2026-01-01'", 1.5, None),
+        ("GREATEST(n, NULL)", None, None),
+        ("SUBSTRING('abc', 0, 2)", "a", None),
+        ("9007199254740993 = 9007199254740992.5", False, None),
+        ("SUBSTRING('abc', 1, -1)", None, "SUBSTRING has no result"),
+        ("'a_c' LIKE 'a!_c' ESCAPE '!'", True, None),
+        ("9223372036854775807 + n", None, "beyond 64 bits"),
+        ("FOLD('É ', 'case', 'space')", "é", None),
+        ("n IS NOT DISTINCT FROM NULL", False, None),
     ],
-)  # fmt: skip
+)
 def test_what_a_formula_gives_and_why_there_is_no_result(text, value, cause):
     (made,), done = of_text(text)
     assert made == value and type(made) is type(value)
@@ -165,16 +203,36 @@ def test_what_a_formula_gives_and_why_there_is_no_result(text, value, cause):
 @pytest.mark.parametrize(
     ("text", "place", "says"),
     [
-        ("LENGTH(s)", 0, "no function 'LENGTH'"), ("ABS(1, 2)", 0, "takes 1 argument, and has 2"), ("(i + 1", 0, "not closed"), ("i + 1)", 5, "not opened"),
-        ("'abc", 0, "does not end"), ("i == 1", 3, "no such comparison"), ("i % 2", 2, "no such sign"), ("2026-01-01", 0, "would be a subtraction"),
-        ("SUM(i)", 0, "needs OVER"), ("RANK() OVER ()", 0, "needs an order"), ("SUM(RANK() OVER (ORDER BY i)) OVER ()", 4, "stands within SUM"),
-        ("CAST(i AS INTEGR)", 10, "no type"), ("EXTRACT(MONT FROM d)", 8, "no part"), ("i j", 2, "not expected here"), ("", 0, "is empty"), ("i +", 3, "ends too soon"),
-        ("d + INTERVAL '1' DAY", 4, "no intervals"), ("i * 1e500", 4, "beyond what 64 bits hold"), ("DATE '2026-02-30'", 5, "no date"), ("s LIKE_REGEX '('", 13, "no regular expression"),
-        ("RANK() OVER (ORDER BY i ROWS CURRENT ROW)", 24, "takes no ROWS"), ("SUM(i) OVER (ORDER BY i ROWS BETWEEN 1 FOLLOWING AND CURRENT ROW)", 24, "ends before it starts"),
-        ("SUM(i) OVER (ORDER BY i, j RANGE 1 PRECEDING)", 27, "one expression in ORDER BY"), ("ABS(i) OVER ()", 0, "takes no OVER"), ("FOLD(s, 'x')", 8, "told what does not count"),
-        ("1 + (" * 50 + "1" + ")" * 50, 204, "nested more than 40 deep"), ("i" + " + i" * 201, 802, "at most 200 signs"), ("i" * 4_001, 0, "at most 4,000 characters"),
+        ("LENGTH(s)", 0, "no function 'LENGTH'"),
+        ("ABS(1, 2)", 0, "takes 1 argument, and has 2"),
+        ("(i + 1", 0, "not closed"),
+        ("i + 1)", 5, "not opened"),
+        ("'abc", 0, "does not end"),
+        ("i == 1", 3, "no such comparison"),
+        ("i % 2", 2, "no such sign"),
+        ("2026-01-01", 0, "would be a subtraction"),
+        ("SUM(i)", 0, "needs OVER"),
+        ("RANK() OVER ()", 0, "needs an order"),
+        ("SUM(RANK() OVER (ORDER BY i)) OVER ()", 4, "stands within SUM"),
+        ("CAST(i AS INTEGR)", 10, "no type"),
+        ("EXTRACT(MONT FROM d)", 8, "no part"),
+        ("i j", 2, "not expected here"),
+        ("", 0, "is empty"),
+        ("i +", 3, "ends too soon"),
+        ("d + INTERVAL '1' DAY", 4, "no intervals"),
+        ("i * 1e500", 4, "beyond what 64 bits hold"),
+        ("DATE '2026-02-30'", 5, "no date"),
+        ("s LIKE_REGEX '('", 13, "no regular expression"),
+        ("RANK() OVER (ORDER BY i ROWS CURRENT ROW)", 24, "takes no ROWS"),
+        ("SUM(i) OVER (ORDER BY i ROWS BETWEEN 1 FOLLOWING AND CURRENT ROW)", 24, "ends before it starts"),
+        ("SUM(i) OVER (ORDER BY i, j RANGE 1 PRECEDING)", 27, "one expression in ORDER BY"),
+        ("ABS(i) OVER ()", 0, "takes no OVER"),
+        ("FOLD(s, 'x')", 8, "told what does not count"),
+        ("1 + (" * 50 + "1" + ")" * 50, 204, "nested more than 40 deep"),
+        ("i" + " + i" * 201, 802, "at most 200 signs"),
+        ("i" * 4_001, 0, "at most 4,000 characters"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_formula_is_told_with_its_place(text, place, says):
     with pytest.raises(FormulaError, match=re.escape(says)) as told:
         parse_formula(text)
@@ -184,12 +242,22 @@ def test_what_is_no_formula_is_told_with_its_place(text, place, says):
 @pytest.mark.parametrize(
     ("text", "place", "says"),
     [
-        ("ABS(s)", 4, "s is text, and a number is expected"), ("s + 1", 0, "s is text"), ("i || s", 0, "i is integer"), ("CASE WHEN i THEN 1 END", 10, "are compared"),
-        ("CASE WHEN b THEN 1 ELSE 'a' END", 23, "are results of one CASE"), ("i = s", 4, "are compared"), ("d + 1.5", 4, "has no meaning"), ("d * 2", 4, "has no meaning"),
-        ("COALESCE(i, d)", 12, "are arguments of COALESCE"), ("EXTRACT(HOUR FROM d)", 0, "a date has no HOUR"), ("CAST(d AS NUMBER)", 0, "date cannot be made number"),
-        ("SUM(s) OVER ()", 4, "s is text"), ("LAG(i, 1, s) OVER (ORDER BY d)", 10, "are results of LAG"), ("NOT i", 4, "are compared"),
+        ("ABS(s)", 4, "s is text, and a number is expected"),
+        ("s + 1", 0, "s is text"),
+        ("i || s", 0, "i is integer"),
+        ("CASE WHEN i THEN 1 END", 10, "are compared"),
+        ("CASE WHEN b THEN 1 ELSE 'a' END", 23, "are results of one CASE"),
+        ("i = s", 4, "are compared"),
+        ("d + 1.5", 4, "has no meaning"),
+        ("d * 2", 4, "has no meaning"),
+        ("COALESCE(i, d)", 12, "are arguments of COALESCE"),
+        ("EXTRACT(HOUR FROM d)", 0, "a date has no HOUR"),
+        ("CAST(d AS NUMBER)", 0, "date cannot be made number"),
+        ("SUM(s) OVER ()", 4, "s is text"),
+        ("LAG(i, 1, s) OVER (ORDER BY d)", 10, "are results of LAG"),
+        ("NOT i", 4, "are compared"),
     ],
-)  # fmt: skip
+)
 def test_types_that_do_not_fit_are_told_before_any_data(text, place, says):
     tree = parse_formula(text)
     with pytest.raises(FormulaError) as told:
@@ -211,11 +279,16 @@ def test_parts_of_windows_are_worked_out_and_counted_once():
 
 
 def test_infinities_and_zones_and_decimals():
-    frame = pa.table({
-        "x": [math.inf, -math.inf, 1.0, math.nan], "g": ["a", "a", "b", "b"],
-        "z": pa.array([dt.datetime(2026, 7, 1, 22, 30)] * 4, pa.timestamp("us", "UTC")).cast(pa.timestamp("us", "Europe/Berlin")),
-        "c": pa.array([Decimal("0.10"), Decimal("-2.50"), None, Decimal("7.00")]),
-    })  # fmt: skip
+    frame = pa.table(
+        {
+            "x": [math.inf, -math.inf, 1.0, math.nan],
+            "g": ["a", "a", "b", "b"],
+            "z": pa.array([dt.datetime(2026, 7, 1, 22, 30)] * 4, pa.timestamp("us", "UTC")).cast(
+                pa.timestamp("us", "Europe/Berlin")
+            ),
+            "c": pa.array([Decimal("0.10"), Decimal("-2.50"), None, Decimal("7.00")]),
+        }
+    )
     assert of_text("x * 0", frame)[0] == [None, None, 0.0, None]
     assert of_text("SUM(x) OVER (PARTITION BY g)", frame)[0] == [None, None, 1.0, 1.0]
     assert of_text("SUM(x) OVER (ORDER BY g, x DESC)", frame)[0] == [math.inf, None, None, None]

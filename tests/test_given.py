@@ -88,11 +88,14 @@ def test_the_row_of_data_that_two_rows_match_is_counted_over_batches(tmp_path, m
 
     monkeypatch.setattr(csv_files, "_BLOCK_BYTES", 256)
     rows = "".join(f"{number},0\n" for number in range(300))
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "o.csv"\ncolumns = ["t"]\n',
-        "tables/t.toml": 'inputs.a = "integer"\noutputs.t = "text"\notherwise = { t = "none" }\nrows = [["a", "when", "t"], ["> 5", "b > 0 OR b > a", "x"], ["> 7", "b > 0 OR b > a", "y"]]\n',
-        "d.csv": f"a,b\n{rows}9,1\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "o.csv"\ncolumns = ["t"]\n',
+            "tables/t.toml": 'inputs.a = "integer"\noutputs.t = "text"\notherwise = { t = "none" }\nrows = [["a", "when", "t"], ["> 5", "b > 0 OR b > a", "x"], ["> 7", "b > 0 OR b > a", "y"]]\n',
+            "d.csv": f"a,b\n{rows}9,1\n",
+        },
+    )
     with pytest.raises(kivvet.DataError, match="the first is row 301, which rows 1, 2 match"):
         kivvet.open_book(folder).apply_dataset("d")
     assert not (folder / "o.csv").exists()

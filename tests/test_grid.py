@@ -67,9 +67,11 @@ def test_integers(bounds, more):
 def test_long_columns_take_the_grid_and_are_right(spread, n_thresholds):
     rng = np.random.default_rng(3)
     values = {
-        "even": rng.random(200_000) * 100, "skewed": np.exp(rng.normal(0, 4, 200_000)),
-        "crowded": 1e6 + rng.random(200_000), "across zero": rng.normal(0, 1, 200_000),
-    }[spread]  # fmt: skip
+        "even": rng.random(200_000) * 100,
+        "skewed": np.exp(rng.normal(0, 4, 200_000)),
+        "crowded": 1e6 + rng.random(200_000),
+        "across zero": rng.normal(0, 1, 200_000),
+    }[spread]
     values[::97] = np.nan
     thresholds = np.concatenate([[-np.inf], np.unique(rng.choice(values[~np.isnan(values)], n_thresholds))])
     labels = np.arange(len(thresholds) + 1, dtype=np.uint32)

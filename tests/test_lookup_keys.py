@@ -85,9 +85,15 @@ def lookups(draw, n_ranges):
     columns = {name: pa.array([row[name] for row in rows], types[name]) for name in fields}
     frame = pa.table({**columns, "y": pa.array(range(len(rows)), pa.int64())})
     table = kivvet.RuleTable(
-        "t", inputs, {"y": "integer"}, lookup=frame, match="first", otherwise={"y": -1}, missing={"y": -2},
+        "t",
+        inputs,
+        {"y": "integer"},
+        lookup=frame,
+        match="first",
+        otherwise={"y": -1},
+        missing={"y": -2},
         severity={"blank-key": "note", "impossible": "note"},
-    )  # fmt: skip
+    )
     read = pa.table(
         {
             name: pa.array([row[n] for row in data], ARROW[kind])
@@ -120,15 +126,17 @@ def expected(inputs, rows, values):
         return "missing"
     abouts = list(inputs.values())
     of_key = [
-        number for number, row in enumerate(rows)
+        number
+        for number, row in enumerate(rows)
         if all(key_meets(abouts[n], row[f"k{n}"], values[n]) for n in range(n_keys))
-    ]  # fmt: skip
+    ]
     blank = [number for number, row in enumerate(rows) if any(row[f"k{n}"] is None for n in range(n_keys))]
     of_key = [number for number in of_key if number not in blank]
     found = [
-        number for number in of_key
+        number
+        for number in of_key
         if all(in_range(abouts[n], rows[number], n - n_keys, values[n]) for n in range(n_keys, len(abouts)))
-    ]  # fmt: skip
+    ]
     if found:
         return found[0]
     return "no-period" if n_keys < len(abouts) and (of_key or (n_keys == 0 and rows)) else "unmatched"
@@ -196,9 +204,13 @@ def shares_a_value(about, a, b, place):
 
 # Named examples
 
-LIMITS = pd.DataFrame({
-    "water": ["river", "river", "lake"], "since": ["2024-01-01", "2026-01-01", "2025-06-01"], "limit": [50, 40, 25],
-})  # fmt: skip
+LIMITS = pd.DataFrame(
+    {
+        "water": ["river", "river", "lake"],
+        "since": ["2024-01-01", "2026-01-01", "2025-06-01"],
+        "limit": [50, 40, 25],
+    }
+)
 
 
 def limits(frame=LIMITS, **options):
@@ -243,10 +255,15 @@ def test_how_each_row_was_decided_tells_a_wrong_time_from_an_unknown_key(tmp_pat
     book = kivvet.open_book(folder)
     book.apply_dataset("d")
     assert (folder / "t.csv").read_text().split() == [
-        "water,day,limit,how,by", "river,2025-12-31,50,matched,1", "river,2026-01-01,40,matched,2",
-        "river,2020-01-01,,no-period,", "pond,2026-01-01,,unmatched,", ",2026-01-01,,missing,", "river,,,missing,",
+        "water,day,limit,how,by",
+        "river,2025-12-31,50,matched,1",
+        "river,2026-01-01,40,matched,2",
+        "river,2020-01-01,,no-period,",
+        "pond,2026-01-01,,unmatched,",
+        ",2026-01-01,,missing,",
+        "river,,,missing,",
         "lake,2026-02-01,,unfinished,3",
-    ]  # fmt: skip
+    ]
     assert book.status()[0].state == "current"
     assert [one.decided for one in book.explain("d", 3)] == ["no-period"]
 
@@ -326,12 +343,15 @@ def test_a_domain_may_be_the_keys_or_the_classes_of_another_table(tmp_path):
     from tests.conftest import write_book
 
     division = 'inputs.group = { type = "text", domain = "groups.name" }\noutputs.division = "text"\nrows = [["north", "A"], ["east", "B"]]\n'
-    folder = write_book(tmp_path, {
-        "tables/groups.toml": 'inputs.code = { type = "text", domain = "station.station" }\noutputs.name = "text"\nlookup = "groups.csv"\n',
-        "tables/groups.csv": "code,name\n007,north\n008,south\n009,north\n",
-        "tables/division.toml": division,
-        "tables/section.toml": 'inputs.division = { type = "text", domain = "division.division" }\noutputs.section = "text"\nrows = [["A | B", "S"]]\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "tables/groups.toml": 'inputs.code = { type = "text", domain = "station.station" }\noutputs.name = "text"\nlookup = "groups.csv"\n',
+            "tables/groups.csv": "code,name\n007,north\n008,south\n009,north\n",
+            "tables/division.toml": division,
+            "tables/section.toml": 'inputs.division = { type = "text", domain = "division.division" }\noutputs.section = "text"\nrows = [["A | B", "S"]]\n',
+        },
+    )
     found = [(one.table, one.kind, one.region) for one in kivvet.open_book(folder).check(data=False)]
     assert ("division", "gap", {"group": "south"}) in found
     assert ("division", "out-of-domain", {"group": "east"}) in found
@@ -361,9 +381,15 @@ def test_a_domain_may_be_the_keys_or_the_classes_of_another_table(tmp_path):
         assert any(says in one.message and one.remedy for one in kivvet.open_book(folder).check(data=False))
 
 
-FRAME = pa.table({
-    "extra": [1, 2], "opened": [dt.date(2001, 2, 3), None], "code": ["007", "NA"], "height": pa.array([1.5, None]), "n": pa.array([2**60 + 1, 3]),
-})  # fmt: skip
+FRAME = pa.table(
+    {
+        "extra": [1, 2],
+        "opened": [dt.date(2001, 2, 3), None],
+        "code": ["007", "NA"],
+        "height": pa.array([1.5, None]),
+        "n": pa.array([2**60 + 1, 3]),
+    }
+)
 
 
 def write_lookup(frame, path):
@@ -409,9 +435,12 @@ def test_types_of_a_lookup_are_the_same_from_every_kind_of_file(kind, tmp_path):
 def test_a_lookup_is_given_in_any_form_of_frame(form):
     frame = FRAME.to_pandas()
     given = {
-        "frame": frame, "arrow": FRAME, "dicts": FRAME.to_pylist(), "categories": frame.assign(code=frame["code"].astype("category")),
+        "frame": frame,
+        "arrow": FRAME,
+        "dicts": FRAME.to_pylist(),
+        "categories": frame.assign(code=frame["code"].astype("category")),
         "nullable": frame.convert_dtypes(),
-    }[form]  # fmt: skip
+    }[form]
     table = kivvet.RuleTable("t", {"code": "text"}, {"height": "number", "n": "integer"}, lookup=given)
     assert table.apply(pa.table({"code": ["NA", "007"]}))["n"].to_pylist() == [3, 2**60 + 1]
 

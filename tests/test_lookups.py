@@ -26,9 +26,17 @@ keys = st.one_of(
 def test_each_row_gets_what_a_dictionary_would_give(pairs, values, is_coded):
     rows = [{"key": key, "n": n, "t": None if n is None else f"t{n}"} for key, n in pairs]
     table = kivvet.RuleTable(
-        "t", {"key": "text"}, {"n": "integer", "t": "text"}, lookup=rows or pa.table({"key": pa.array([], pa.string()), "n": pa.array([], pa.int64()), "t": pa.array([], pa.string())}),
-        match="first", otherwise={"t": "other"}, missing={"t": "none"},
-    )  # fmt: skip
+        "t",
+        {"key": "text"},
+        {"n": "integer", "t": "text"},
+        lookup=rows
+        or pa.table(
+            {"key": pa.array([], pa.string()), "n": pa.array([], pa.int64()), "t": pa.array([], pa.string())}
+        ),
+        match="first",
+        otherwise={"t": "other"},
+        missing={"t": "none"},
+    )
     known = {}
     for row in rows:
         known.setdefault(row["key"], row)

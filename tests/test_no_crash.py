@@ -25,29 +25,48 @@ TABLE = kivvet.RuleTable
 Y = {"y": "text"}
 BOOK = SMALL_BOOK["book.toml"]
 NOTHING = {
-    "null": pa.nulls(3), "text": pa.nulls(3, pa.string()), "coded": pa.nulls(3, pa.dictionary(pa.int8(), pa.string())),
-    "float": pa.nulls(3, pa.float64()), "integer": pa.nulls(3, pa.int8()), "none": pa.nulls(0),
-}  # fmt: skip
+    "null": pa.nulls(3),
+    "text": pa.nulls(3, pa.string()),
+    "coded": pa.nulls(3, pa.dictionary(pa.int8(), pa.string())),
+    "float": pa.nulls(3, pa.float64()),
+    "integer": pa.nulls(3, pa.int8()),
+    "none": pa.nulls(0),
+}
 
 
 @pytest.mark.parametrize("end", ["otherwise", "missing"])
 def test_a_lookup_of_numbers_has_results_for_the_rest(end):
     table = TABLE("t", {"k": "text"}, {"n": "number"}, lookup=[{"k": "a", "n": 1.5}], **{end: {"n": 9}})
     assert table.apply(pa.table({"k": ["a", "b", None]}))["n"].to_pylist() == [
-        1.5, *((9.0, None) if end == "otherwise" else (None, 9.0)),
-    ]  # fmt: skip
+        1.5,
+        *((9.0, None) if end == "otherwise" else (None, 9.0)),
+    ]
 
 
 @pytest.mark.parametrize("kind", NOTHING)
 @pytest.mark.parametrize(
     "table",
     [
-        TABLE("t", {"x": "text"}, Y, [["a", "A"]], missing={"y": "none"}), TABLE("t", {"x": "text"}, Y, lookup=[{"x": "a", "y": "A"}], missing={"y": "none"}),
+        TABLE("t", {"x": "text"}, Y, [["a", "A"]], missing={"y": "none"}),
+        TABLE("t", {"x": "text"}, Y, lookup=[{"x": "a", "y": "A"}], missing={"y": "none"}),
         TABLE("t", {"x": "number"}, Y, [["< 5", "A"], [">= 5", "B"]], missing={"y": "none"}),
-        TABLE("t", {"x": {"type": "date", "from": "a"}}, Y, lookup=pd.DataFrame({"a": pd.to_datetime(["2026-01-01"]).date, "y": ["A"]}), missing={"y": "none"}),
-        TABLE("t", {"x": "text", "z": "text"}, Y, [["x", "z", "when", "y"], ["a", "", "x LIKE 'b%'", "A"]], missing={"y": "none"}, severity={"gap": "note"}),
+        TABLE(
+            "t",
+            {"x": {"type": "date", "from": "a"}},
+            Y,
+            lookup=pd.DataFrame({"a": pd.to_datetime(["2026-01-01"]).date, "y": ["A"]}),
+            missing={"y": "none"},
+        ),
+        TABLE(
+            "t",
+            {"x": "text", "z": "text"},
+            Y,
+            [["x", "z", "when", "y"], ["a", "", "x LIKE 'b%'", "A"]],
+            missing={"y": "none"},
+            severity={"gap": "note"},
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_column_without_any_value_is_missing_for_every_table(table, kind):
     array = NOTHING[kind]
     frame = pa.table({"x": array, "z": array})
@@ -72,9 +91,13 @@ def test_a_batch_of_nothing_but_missing_values_changes_no_type(tmp_path, n_missi
     assert kivvet.with_formulas(table, {"z": "COALESCE(x, 1)"})["z"].type == pa.float64()
     import pyarrow.parquet as pq
 
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.parquet"\ntarget = "t.parquet"\ncolumns = ["z"]\n', "formulas.toml": 'z = "COALESCE(x, 1)"\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.parquet"\ntarget = "t.parquet"\ncolumns = ["z"]\n',
+            "formulas.toml": 'z = "COALESCE(x, 1)"\n',
+        },
+    )
     pq.write_table(table, folder / "d.parquet")
     kivvet.open_book(folder).apply_dataset("d")
     assert pq.read_table(folder / "t.parquet")["z"].to_pylist() == [1.0] * n_missing + [1.5]
@@ -83,10 +106,18 @@ def test_a_batch_of_nothing_but_missing_values_changes_no_type(tmp_path, n_missi
 @pytest.mark.parametrize(
     "text",
     [
-        "s || NULL", "s LIKE NULL", "s LIKE_REGEX NULL", "REPLACE(s, 'a', NULL)", "POSITION(NULL IN s)", "LAG(i, NULL) OVER (ORDER BY i)",
-        "SUM(v) OVER (ORDER BY i RANGE BETWEEN 1 PRECEDING AND CURRENT ROW)", "NTILE(NULL) OVER (ORDER BY i)", "NULL || NULL", "TRIM(NULL FROM s)",
+        "s || NULL",
+        "s LIKE NULL",
+        "s LIKE_REGEX NULL",
+        "REPLACE(s, 'a', NULL)",
+        "POSITION(NULL IN s)",
+        "LAG(i, NULL) OVER (ORDER BY i)",
+        "SUM(v) OVER (ORDER BY i RANGE BETWEEN 1 PRECEDING AND CURRENT ROW)",
+        "NTILE(NULL) OVER (ORDER BY i)",
+        "NULL || NULL",
+        "TRIM(NULL FROM s)",
     ],
-)  # fmt: skip
+)
 @pytest.mark.parametrize("n_rows", [0, 1, 2])
 def test_null_is_an_argument_like_any_other(text, n_rows):
     frame = pa.table({"s": ["a", "b"], "i": [1, 2], "v": [1.0, 2.0]}).slice(0, n_rows)
@@ -122,9 +153,12 @@ def test_output_that_is_not_utf8_is_written_with_replacement_signs(small_book):
     samples = SMALL_BOOK["data/samples.csv"].replace("foam", "\N{SNOWMAN}")
     (small_book / "data/samples.csv").write_text(samples)
     done = subprocess.run(
-        [sys.executable, "-m", "kivvet", "look", "samples", "remark"], cwd=small_book, capture_output=True, check=False,
+        [sys.executable, "-m", "kivvet", "look", "samples", "remark"],
+        cwd=small_book,
+        capture_output=True,
+        check=False,
         env={**os.environ, "PYTHONIOENCODING": "ascii", "PYTHONUTF8": "0"},
-    )  # fmt: skip
+    )
     assert done.returncode == 0 and b"?, brown" in done.stdout, done.stderr
 
 
@@ -206,13 +240,17 @@ def test_what_grew_with_the_square_no_longer_does(tmp_path):
     assert meeting.apply(pa.table({"x": [7.5, 8.25, 8.75]}))["y"].to_pylist() == ["7", "7", "8"]
     cell = " | ".join(f"k{i}" for i in range(n))
     assert not TABLE("t", {"x": "text"}, Y, [[cell, "a"], ["z", "b"]]).check().has_errors
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = []\n',
-        "d.csv": ",".join(f"c{i}" for i in range(n)) + "\n" + ",".join("1" * n) + "\n",
-        "tables/keys.toml": 'inputs.k = "text"\noutputs.v = "integer"\nlookup = "keys.csv"\n', "tables/keys.csv": "k,v\n" + "".join(f"k{i},{i}\n" for i in range(n)),
-        "tables/t.toml": 'inputs.x = { type = "text", domain = "keys.k" }\noutputs.y = "text"\notherwise = { y = "z" }\nrows = [["k1", "a"]]\n',
-        "tables/deep.toml": ".".join(["a"] * 50_000) + " = 1\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = []\n',
+            "d.csv": ",".join(f"c{i}" for i in range(n)) + "\n" + ",".join("1" * n) + "\n",
+            "tables/keys.toml": 'inputs.k = "text"\noutputs.v = "integer"\nlookup = "keys.csv"\n',
+            "tables/keys.csv": "k,v\n" + "".join(f"k{i},{i}\n" for i in range(n)),
+            "tables/t.toml": 'inputs.x = { type = "text", domain = "keys.k" }\noutputs.y = "text"\notherwise = { y = "z" }\nrows = [["k1", "a"]]\n',
+            "tables/deep.toml": ".".join(["a"] * 50_000) + " = 1\n",
+        },
+    )
     used = seconds(lambda: kivvet.open_book(folder).check())
     assert used < 30
     (deep,) = [one for one in kivvet.open_book(folder).check(data=False) if one.table == "deep"]
@@ -225,11 +263,16 @@ def test_what_grew_with_the_square_no_longer_does(tmp_path):
 @pytest.mark.parametrize(
     ("line", "said"),
     [
-        ('encoding = "base64"', "is no encoding of text"), ('encoding = "nowhere"', "is no encoding of text"), ("encoding = 8", "is no encoding of text"),
-        ('delimiter = ";;"', "delimiter is one sign"), ("delimiter = 5", "delimiter is one sign"), ('delimiter = "a"', "delimiter is one sign"),
-        ('missing_words = { ph = "x" }', "missing_words lists words by column"), ('source = "a\\u0000.csv"', "holds a sign that no path has"),
+        ('encoding = "base64"', "is no encoding of text"),
+        ('encoding = "nowhere"', "is no encoding of text"),
+        ("encoding = 8", "is no encoding of text"),
+        ('delimiter = ";;"', "delimiter is one sign"),
+        ("delimiter = 5", "delimiter is one sign"),
+        ('delimiter = "a"', "delimiter is one sign"),
+        ('missing_words = { ph = "x" }', "missing_words lists words by column"),
+        ('source = "a\\u0000.csv"', "holds a sign that no path has"),
     ],
-)  # fmt: skip
+)
 def test_options_of_a_dataset_of_the_wrong_kind_are_told(tmp_path, run, line, said):
     book = BOOK.replace('source  = "data/samples.csv"\n', "") if line.startswith("source") else BOOK
     folder = write_book(tmp_path, {"book.toml": book.replace("target ", line + "\ntarget ")})
@@ -330,8 +373,12 @@ def test_what_a_killed_run_left_beside_a_target_is_removed_by_the_next(tmp_path)
 
 def test_the_command_line_says_what_it_can_on_a_closed_pipe(small_book):
     done = subprocess.run(
-        ["bash", "-c", f"{sys.executable} -m kivvet look samples | true"], cwd=small_book, capture_output=True, text=True, check=False
-    )  # fmt: skip
+        ["bash", "-c", f"{sys.executable} -m kivvet look samples | true"],
+        cwd=small_book,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert "Traceback" not in done.stderr
 
 

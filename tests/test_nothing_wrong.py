@@ -88,10 +88,14 @@ def test_long_whole_numbers_of_an_undeclared_column_stay_exact(tmp_path, run, ki
 
 
 def test_a_blank_line_in_a_file_of_one_column_is_a_missing_value(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = ["c"]\n', "d.csv": "x\na\n\nb\n\n",
-        "tables/c.toml": 'inputs.x = "text"\noutputs.c = "text"\nmissing = { c = "none" }\nrows = [["a | b", "C"]]\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = ["c"]\n',
+            "d.csv": "x\na\n\nb\n\n",
+            "tables/c.toml": 'inputs.x = "text"\noutputs.c = "text"\nmissing = { c = "none" }\nrows = [["a | b", "C"]]\n',
+        },
+    )
     report = kivvet.open_book(folder).apply_dataset("d")
     assert (folder / "t.csv").read_text() == "x,c\na,C\n,none\nb,C\n,none\n"
     assert (report.rows, report.tables[0].missing) == (4, 2)
@@ -102,12 +106,15 @@ def test_a_blank_line_in_a_file_of_one_column_is_a_missing_value(tmp_path):
 
 def test_types_that_a_table_gave_a_column_are_part_of_what_is_current(tmp_path):
     entry = '{ table = "code", write = false }'
-    folder = write_book(tmp_path, {
-        "book.toml": f'[datasets.d]\nsource = "d.csv"\ntarget = "t.parquet"\ncolumns = ["size", {entry}]\n',
-        "d.csv": "x,code\n1,01\n2,02\n",
-        "tables/size.toml": 'inputs.x = "integer"\noutputs.size = "text"\nrows = [["< 2", "s"], [">= 2", "l"]]\n',
-        "tables/code.toml": 'inputs.code = "integer"\noutputs.c = "text"\nrows = [["< 2", "s"], [">= 2", "l"]]\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": f'[datasets.d]\nsource = "d.csv"\ntarget = "t.parquet"\ncolumns = ["size", {entry}]\n',
+            "d.csv": "x,code\n1,01\n2,02\n",
+            "tables/size.toml": 'inputs.x = "integer"\noutputs.size = "text"\nrows = [["< 2", "s"], [">= 2", "l"]]\n',
+            "tables/code.toml": 'inputs.code = "integer"\noutputs.c = "text"\nrows = [["< 2", "s"], [">= 2", "l"]]\n',
+        },
+    )
     book = folder / "book.toml"
     kivvet.open_book(folder).apply_dataset("d")
     assert pq.read_table(folder / "t.parquet")["code"].to_pylist() == [1, 2]
@@ -140,9 +147,10 @@ def test_types_that_a_table_gave_a_column_are_part_of_what_is_current(tmp_path):
 
 FED = {
     "book.toml": '[datasets.a]\nsource = "a.csv"\ncolumns = ["visit"]\n\n[datasets.b]\nsource = "b.csv"\ncolumns = ["visit"]\n',
-    "a.csv": "day\n2026-01-01\n2026-01-02\n", "formulas.toml": 'number = "RANK() OVER (ORDER BY day)"\n',
+    "a.csv": "day\n2026-01-01\n2026-01-02\n",
+    "formulas.toml": 'number = "RANK() OVER (ORDER BY day)"\n',
     "tables/visit.toml": 'inputs.number = "integer"\noutputs.visit = "text"\nrows = [["1", "first"], ["> 1", "repeat"]]\n',
-}  # fmt: skip
+}
 
 
 def test_what_a_dataset_feeds_that_cannot_be_read_limits_nothing(tmp_path):
@@ -197,12 +205,15 @@ def test_gaps_over_computed_inputs_are_whole_and_their_examples_are_true():
 
 
 def test_counts_of_gaps_add_up_to_the_rows_that_fall_through(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["t"]\n',
-        "d.csv": "a,b\n" + "".join(f"{a},{b}\n" for a in range(-3, 12) for b in range(-3, 12)),
-        "tables/t.toml": 'inputs.a = "number"\ninputs.b = "number"\noutputs.t = "text"\n'
-        'rows = [["a", "b", "when", "t"], ["< 5", "", "a + b < 10", "p"], ["", "< 0", "a + b >= 10", "q"]]\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["t"]\n',
+            "d.csv": "a,b\n" + "".join(f"{a},{b}\n" for a in range(-3, 12) for b in range(-3, 12)),
+            "tables/t.toml": 'inputs.a = "number"\ninputs.b = "number"\noutputs.t = "text"\n'
+            'rows = [["a", "b", "when", "t"], ["< 5", "", "a + b < 10", "p"], ["", "< 0", "a + b >= 10", "q"]]\n',
+        },
+    )
     report = kivvet.open_book(folder).check()
     gaps = report.of_kind("gap")
     falls = sum(
@@ -267,12 +278,16 @@ def test_moments_between_two_microseconds_are_a_gap():
         ({"target": ".kivvet/samples.csv"}, "within Kivvet's own folder"),
         ({"target": "data/other.csv"}, "the source of dataset other"),
     ],
-)  # fmt: skip
+)
 def test_a_target_is_never_a_file_of_the_book_or_a_source(tmp_path, run, changes, said):
     other = '\n[datasets.other]\nsource = "data/other.csv"\n'
-    folder = write_book(tmp_path / "book", {
-        "book.toml": BOOK.replace("out/samples.csv", changes["target"]) + other, "data/other.csv": "a\n1\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path / "book",
+        {
+            "book.toml": BOOK.replace("out/samples.csv", changes["target"]) + other,
+            "data/other.csv": "a\n1\n",
+        },
+    )
     if "link" in changes:
         (folder / "link.csv").symlink_to(folder / changes["link"])
     if "hard" in changes:
@@ -311,10 +326,11 @@ LOOKUP = [{"k": "a", "y": "A"}, {"k": "b", "y": None}]
 @pytest.mark.parametrize(
     "table",
     [
-        TABLE("t", {"x": "text"}, Y, [["a", "A"], ["b", ""]]), TABLE("t", {"k": "text"}, Y, lookup=LOOKUP),
+        TABLE("t", {"x": "text"}, Y, [["a", "A"], ["b", ""]]),
+        TABLE("t", {"k": "text"}, Y, lookup=LOOKUP),
         TABLE("t", {"a": "number", "b": "number"}, Y, [["a", "b", "when", "y"], ["", "", "a < b", "p"]]),
     ],
-)  # fmt: skip
+)
 def test_a_copy_is_the_same_table(table):
     table.check()
     for made in (pickle.loads(pickle.dumps(table)), copy.copy(table), copy.deepcopy(table)):
@@ -352,19 +368,25 @@ def test_an_option_given_twice_is_used_or_refused(survey, run):
 
 
 def test_rows_to_be_filled_in_are_counted_apart_and_otherwise_answers_for_them(tmp_path, run):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = [{ table = "c", status = "how" }, { table = "l", status = "found" }]\n',
-        "d.csv": "x\na\nb\nb\nz\n\"\"\n",
-        "tables/c.toml": 'inputs.x = "text"\noutputs.c = "text"\notherwise = { c = "rest" }\nrows = [["a", "A"], ["b", ""]]\n',
-        "tables/l.toml": 'inputs.x = "text"\noutputs.n = "integer"\noutputs.m = "text"\nlookup = "l.csv"\n',
-        "tables/l.csv": "x,n,m\na,1,\nb,,\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = [{ table = "c", status = "how" }, { table = "l", status = "found" }]\n',
+            "d.csv": 'x\na\nb\nb\nz\n""\n',
+            "tables/c.toml": 'inputs.x = "text"\noutputs.c = "text"\notherwise = { c = "rest" }\nrows = [["a", "A"], ["b", ""]]\n',
+            "tables/l.toml": 'inputs.x = "text"\noutputs.n = "integer"\noutputs.m = "text"\nlookup = "l.csv"\n',
+            "tables/l.csv": "x,n,m\na,1,\nb,,\n",
+        },
+    )
     book = kivvet.open_book(folder)
     report = book.apply_dataset("d")
     assert (folder / "t.csv").read_text().splitlines()[1:] == [
-        "a,A,matched,1,,matched", "b,rest,unfinished,,,unfinished", "b,rest,unfinished,,,unfinished", "z,rest,unmatched,,,unmatched",
+        "a,A,matched,1,,matched",
+        "b,rest,unfinished,,,unfinished",
+        "b,rest,unfinished,,,unfinished",
+        "z,rest,unmatched,,,unmatched",
         '"",,missing,,,missing'.replace('""', ""),
-    ]  # fmt: skip
+    ]
     for one in report.tables:
         assert (one.matched, one.unfinished, one.missing, one.unmatched) == (1, 2, 1, 1)
         assert one.unfinished_values == (("b", 2),)
@@ -388,10 +410,14 @@ def test_a_cure_for_two_columns_of_one_name_keeps_all_that_was_there(tmp_path):
         "tables/l.toml": 'inputs.k = "text"\noutputs.v = "text"\noutputs.w = "text"\nlookup = "l.csv"\n',
         "tables/l.csv": "k,v,w\na,1,2\n",
     }
-    folder = write_book(tmp_path, {
-        **lookup, "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = [{ table = "l", input = { k = "key" }, status = "how" }]\n',
-        "d.csv": "key,v\na,old\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            **lookup,
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = [{ table = "l", input = { k = "key" }, status = "how" }]\n',
+            "d.csv": "key,v\na,old\n",
+        },
+    )
     with pytest.raises(kivvet.TableError) as error:
         kivvet.open_book(folder).apply_dataset("d")
     cure = error.value.findings[0].remedy.removeprefix("rename it: ")

@@ -26,10 +26,10 @@ BOOK, PH, SAMPLES = (
     "changes",
     [
         {"data/samples.csv": SAMPLES.replace("6.40", "6,40".join('""'))},
-        {"book.toml": BOOK.replace("types   = {", "types   = { id = \"date\","), "data/samples.csv": SAMPLES},
-        {"book.toml": BOOK.replace("types   = {", "types   = { remark = \"integer\",")},
+        {"book.toml": BOOK.replace("types   = {", 'types   = { id = "date",'), "data/samples.csv": SAMPLES},
+        {"book.toml": BOOK.replace("types   = {", 'types   = { remark = "integer",')},
     ],
-)  # fmt: skip
+)
 def test_check_finds_every_field_that_stops_apply_whichever_table_is_named(tmp_path, run, changes):
     folder = write_book(tmp_path, changes)
     assert run("apply", cwd=folder).code == 1
@@ -90,10 +90,15 @@ def test_findings_about_data_that_are_made_errors_stop_apply(tmp_path, run, kind
 
 def test_status_says_where_an_apply_would_be_stopped(tmp_path):
     overlap = PH.replace("6.5 to <8.5", "6.5 to 8.5")
-    folder = write_book(tmp_path, {
-        "tables/ph_class.toml": overlap + '[severity]\noverlap = "warning"\n', "formulas.toml": 'double = "ph / id"\n',
-        "book.toml": BOOK.replace('["ph_class",', '["ph_class", "double",'), "data/samples.csv": SAMPLES.replace("2,008", "0,008"),
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "tables/ph_class.toml": overlap + '[severity]\noverlap = "warning"\n',
+            "formulas.toml": 'double = "ph / id"\n',
+            "book.toml": BOOK.replace('["ph_class",', '["ph_class", "double",'),
+            "data/samples.csv": SAMPLES.replace("2,008", "0,008"),
+        },
+    )
     kivvet.open_book(folder).apply_dataset("samples")
     assert kivvet.open_book(folder).status()[0].state == "current"
     (folder / "formulas.toml").write_text('double = { formula = "ph / id", strict = true }\n')
@@ -129,10 +134,12 @@ def test_under_every_each_match_counts(tmp_path):
 @pytest.mark.parametrize(
     ("shape", "rows"),
     [
-        (None, [["A1* to A3*", "x"], ["A12*", "x"]]), (None, [["A00* to B49*", "x"], ["A10", "x"]]),
-        (None, [["A1*", "x"], ["A12", "x"]]), ("A99", [["A00* to B49*", "x"], ["A10*", "x"]]),
+        (None, [["A1* to A3*", "x"], ["A12*", "x"]]),
+        (None, [["A00* to B49*", "x"], ["A10", "x"]]),
+        (None, [["A1*", "x"], ["A12", "x"]]),
+        ("A99", [["A00* to B49*", "x"], ["A10*", "x"]]),
     ],
-)  # fmt: skip
+)
 def test_a_value_or_prefix_within_a_code_range_of_the_same_result_is_a_duplicate(shape, rows):
     about = {"type": "text", **({"shape": shape} if shape else {})}
     (found,) = TABLE("t", {"x": about}, Y, rows).check().of_kind("duplicate")
@@ -156,18 +163,26 @@ def test_where_meeting_is_lowered_the_earlier_row_wins_whatever_the_inputs(kind,
 @pytest.mark.parametrize(
     ("name", "before", "after"),
     [
-        ("tables/code.toml", '"01 | 02"', '"02 | 01"'), ("tables/code.toml", '">= 4"', '"not < 4"'),
-        ("tables/l.csv", "a,1\nb,2\n", "b,2\na,1\n"), ("book.toml", "target", 'delimiter = ","\ntarget'),
-        ("book.toml", "target", 'encoding = "UTF8"\ntarget'), ("book.toml", "target", 'types = { n = "number" }\ntarget'),
+        ("tables/code.toml", '"01 | 02"', '"02 | 01"'),
+        ("tables/code.toml", '">= 4"', '"not < 4"'),
+        ("tables/l.csv", "a,1\nb,2\n", "b,2\na,1\n"),
+        ("book.toml", "target", 'delimiter = ","\ntarget'),
+        ("book.toml", "target", 'encoding = "UTF8"\ntarget'),
+        ("book.toml", "target", 'types = { n = "number" }\ntarget'),
     ],
-)  # fmt: skip
+)
 def test_the_same_meaning_written_otherwise_is_current(tmp_path, name, before, after):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.parquet"\ncolumns = ["code", "size", "l"]\n', "d.csv": "c,n,k\n01,5,a\n02,1.5,b\n",
-        "tables/code.toml": 'inputs.c = "text"\ninputs.n = "number"\noutputs.code = "text"\nrows = [["c", "n", "code"], ["01 | 02", "", "x"]]\n',
-        "tables/size.toml": 'inputs.n = "number"\noutputs.size = "text"\nrows = [["< 4", "s"], [">= 4", "l"]]\n',
-        "tables/l.toml": 'inputs.k = "text"\noutputs.v = "integer"\nlookup = "l.csv"\n', "tables/l.csv": "k,v\na,1\nb,2\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.parquet"\ncolumns = ["code", "size", "l"]\n',
+            "d.csv": "c,n,k\n01,5,a\n02,1.5,b\n",
+            "tables/code.toml": 'inputs.c = "text"\ninputs.n = "number"\noutputs.code = "text"\nrows = [["c", "n", "code"], ["01 | 02", "", "x"]]\n',
+            "tables/size.toml": 'inputs.n = "number"\noutputs.size = "text"\nrows = [["< 4", "s"], [">= 4", "l"]]\n',
+            "tables/l.toml": 'inputs.k = "text"\noutputs.v = "integer"\nlookup = "l.csv"\n',
+            "tables/l.csv": "k,v\na,1\nb,2\n",
+        },
+    )
     if name == "tables/code.toml" and "4" in before:
         name = "tables/size.toml"
     kivvet.open_book(folder).apply_dataset("d")
@@ -216,10 +231,13 @@ def test_a_frame_and_a_parquet_source_of_nanoseconds_are_classed_alike(tmp_path)
     rows = [["<= 2026-01-01 10:00", "a"], ["> 2026-01-01 10:00", "b"]]
     table = TABLE("t", {"x": "datetime"}, Y, rows)
     assert list(table.apply(pd.DataFrame({"x": moments}))["y"]) == ["b", "a"]
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.parquet"\ntarget = "t.parquet"\ncolumns = ["t"]\n',
-        "tables/t.toml": str(table),
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.parquet"\ntarget = "t.parquet"\ncolumns = ["t"]\n',
+            "tables/t.toml": str(table),
+        },
+    )
     pq.write_table(pa.table({"x": pa.array(moments, pa.timestamp("ns"))}), folder / "d.parquet")
     kivvet.open_book(folder).apply_dataset("d")
     assert pq.read_table(folder / "t.parquet")["y"].to_pylist() == ["b", "a"]

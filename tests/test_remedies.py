@@ -189,8 +189,11 @@ def one_input(draw):
     cells = draw(st.lists(conditions(kind), min_size=1, max_size=5))
     rows = [[write_condition(cell), draw(st.sampled_from("abc"))] for cell in cells]
     return {
-        "inputs": {"x": about}, "outputs": {"y": "text"}, "rows": [["x", "y"], *rows], "match": draw(st.sampled_from(["one", "one", "first"])),
-    }  # fmt: skip
+        "inputs": {"x": about},
+        "outputs": {"y": "text"},
+        "rows": [["x", "y"], *rows],
+        "match": draw(st.sampled_from(["one", "one", "first"])),
+    }
 
 
 @st.composite
@@ -214,9 +217,11 @@ def several_inputs(draw):
         for _ in range(draw(st.integers(1, 5)))
     ]
     return {
-        "inputs": {name: {"type": kind} for name, kind in zip(names, kinds, strict=True)}, "outputs": {"y": "text"},
-        "rows": [header, *rows], "match": draw(st.sampled_from(["one", "one", "first"])),
-    }  # fmt: skip
+        "inputs": {name: {"type": kind} for name, kind in zip(names, kinds, strict=True)},
+        "outputs": {"y": "text"},
+        "rows": [header, *rows],
+        "match": draw(st.sampled_from(["one", "one", "first"])),
+    }
 
 
 @settings(deadline=None)
@@ -234,14 +239,23 @@ def test_remedies_of_tables_of_several_inputs_cure_and_break_nothing(definition)
 @pytest.mark.parametrize(
     ("rows", "remedies"),
     [
-        ([["< 5", "a"], ["5", "b"], [">5 to <6", "c"], [">6 to 7", "d"], ["> 7", "e"]], ['add  ["6", "..."]']),
-        ([["<= 24", "a"], ["25 to 49", "b"], [">= 50", "c"]], [
-            'add  [">24 to <25", "..."]  or, if all values of x are whole numbers, set step = 1',
-            'add  [">49 to <50", "..."]  or, if all values of x are whole numbers, set step = 1',
-        ]),
-        ([["< 1", "a"], ["1 to 1.5", "b"], [">1.6 to <1.7", "b"], [">= 1.7", "c"]], ['add  [">1.5 to 1.6", "..."]']),
+        (
+            [["< 5", "a"], ["5", "b"], [">5 to <6", "c"], [">6 to 7", "d"], ["> 7", "e"]],
+            ['add  ["6", "..."]'],
+        ),
+        (
+            [["<= 24", "a"], ["25 to 49", "b"], [">= 50", "c"]],
+            [
+                'add  [">24 to <25", "..."]  or, if all values of x are whole numbers, set step = 1',
+                'add  [">49 to <50", "..."]  or, if all values of x are whole numbers, set step = 1',
+            ],
+        ),
+        (
+            [["< 1", "a"], ["1 to 1.5", "b"], [">1.6 to <1.7", "b"], [">= 1.7", "c"]],
+            ['add  [">1.5 to 1.6", "..."]'],
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_step_is_offered_only_where_no_row_is_finer(rows, remedies):
     table = RuleTable("t", {"x": "number"}, {"y": "text"}, rows)
     assert [one.remedy for one in table.check().of_kind("gap")] == remedies

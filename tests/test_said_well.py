@@ -42,19 +42,29 @@ def test_what_says_that_more_remain_is_always_shown(tmp_path, run):
 
 
 def test_unused_rows_of_a_lookup_without_a_key_are_named_by_their_ranges(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["t"]\n', "d.csv": "x\n1\n", "tables/t.csv": "a,b,y\n0,5,p\n5,9,q\n",
-        "tables/t.toml": 'inputs.x = { type = "number", from = "a", to = "b", ends = "[)" }\noutputs.y = "text"\nlookup = "t.csv"\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["t"]\n',
+            "d.csv": "x\n1\n",
+            "tables/t.csv": "a,b,y\n0,5,p\n5,9,q\n",
+            "tables/t.toml": 'inputs.x = { type = "number", from = "a", to = "b", ends = "[)" }\noutputs.y = "text"\nlookup = "t.csv"\n',
+        },
+    )
     (unused,) = [one for one in kivvet.open_book(folder).check() if one.kind == "unused"]
     assert unused.message == "no data of d meets 1 of 2 rows: x 5 to <9"
 
 
 def test_a_value_beyond_the_ranges_of_a_known_key_is_said_by_what_the_range_is(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["t"]\n', "d.csv": "k,x\nz,30\n", "tables/t.csv": "k,a,b,y\nz,0,5,p\n",
-        "tables/t.toml": 'inputs.k = "text"\ninputs.x = { type = "number", from = "a", to = "b" }\noutputs.y = "text"\nlookup = "t.csv"\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = ["t"]\n',
+            "d.csv": "k,x\nz,30\n",
+            "tables/t.csv": "k,a,b,y\nz,0,5,p\n",
+            "tables/t.toml": 'inputs.k = "text"\ninputs.x = { type = "number", from = "a", to = "b" }\noutputs.y = "text"\nlookup = "t.csv"\n',
+        },
+    )
     (one,) = [one for one in kivvet.open_book(folder).check() if one.kind == "unmatched"]
     assert "a key that is known, but not at that value: (k = z, x = 30.0)" in one.message
 
@@ -99,10 +109,21 @@ def test_the_dataset_is_named_where_several_use_a_table(tmp_path, run):
 @pytest.mark.parametrize(
     ("given", "meant"),
     [
-        ("50+", ">= 50"), ("\N{GREATER-THAN OR EQUAL TO} 5", ">= 5"), (">=40 and <50", "40 to <50"), ("40 and over", ">= 40"), ("1,5", "1.5"), ("< 1,5", "< 1.5"),
-        ("5-9", "5 to 9"), ("1,000", "1000"), ("between 3 and 4", "3 to 4"), ("= 5", "5"), ("!= 5", "not 5"), ("under 5", "< 5"), (">= 5, < 7", "5 to <7"),
+        ("50+", ">= 50"),
+        ("\N{GREATER-THAN OR EQUAL TO} 5", ">= 5"),
+        (">=40 and <50", "40 to <50"),
+        ("40 and over", ">= 40"),
+        ("1,5", "1.5"),
+        ("< 1,5", "< 1.5"),
+        ("5-9", "5 to 9"),
+        ("1,000", "1000"),
+        ("between 3 and 4", "3 to 4"),
+        ("= 5", "5"),
+        ("!= 5", "not 5"),
+        ("under 5", "< 5"),
+        (">= 5, < 7", "5 to <7"),
     ],
-)  # fmt: skip
+)
 def test_the_right_form_of_a_cell_is_shown(given, meant):
     with pytest.raises(kivvet.TableError) as error:
         TABLE("t", {"x": "number"}, Y, [[given, "a"]])
@@ -113,10 +134,13 @@ def test_the_right_form_of_a_cell_is_shown(given, meant):
 @pytest.mark.parametrize(
     ("formula", "said"),
     [
-        ('CASE WHEN carrier = "UA" THEN 1 END', "a text stands in single quotes: 'UA'"), ("MEDIAN(v)", "a median is not there"),
-        ("COUNT(DISTINCT v) OVER ()", "DENSE_RANK"), ("CAST(v AS DECIMAL(5, 2))", "write NUMBER"), ("CAST(carrier AS VARCHAR(3))", "write TEXT: nothing is cut"),
+        ('CASE WHEN carrier = "UA" THEN 1 END', "a text stands in single quotes: 'UA'"),
+        ("MEDIAN(v)", "a median is not there"),
+        ("COUNT(DISTINCT v) OVER ()", "DENSE_RANK"),
+        ("CAST(v AS DECIMAL(5, 2))", "write NUMBER"),
+        ("CAST(carrier AS VARCHAR(3))", "write TEXT: nothing is cut"),
     ],
-)  # fmt: skip
+)
 def test_what_a_formula_lacks_is_told_with_what_there_is(formula, said):
     with pytest.raises(kivvet.TableError, match=said):
         kivvet.with_formulas(pa.table({"carrier": ["UA"], "v": [1.5]}), {"z": formula})
@@ -137,10 +161,15 @@ def test_whole_numbers_by_form_may_be_declared_integers(tmp_path):
 
 
 def test_codes_that_differ_by_leading_zeros_and_groups_spelled_two_ways_are_near_misses(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntypes = { k = "text" }\ncolumns = ["t", "share"]\n', "d.csv": "k,g,v\n12,North,1\n0013,north ,2\n012,North,3\n",
-        "tables/t.toml": 'inputs.k = "text"\noutputs.y = "text"\nrows = [["012", "a"], ["13", "b"]]\n', "formulas.toml": 'share = "v / SUM(v) OVER (PARTITION BY g)"\n',
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntypes = { k = "text" }\ncolumns = ["t", "share"]\n',
+            "d.csv": "k,g,v\n12,North,1\n0013,north ,2\n012,North,3\n",
+            "tables/t.toml": 'inputs.k = "text"\noutputs.y = "text"\nrows = [["012", "a"], ["13", "b"]]\n',
+            "formulas.toml": 'share = "v / SUM(v) OVER (PARTITION BY g)"\n',
+        },
+    )
     codes, groups = [one for one in kivvet.open_book(folder).check() if one.kind == "near-miss"][::-1]
     assert (
         "would match but for leading zeros: '0013' (1) and '13', '12' (1) and '012'" in codes.message
@@ -210,10 +239,15 @@ def test_names_with_blanks_are_suggested_as_a_shell_takes_them(tmp_path, run):
 
 def test_classes_of_a_lookup_stand_by_their_rows_and_those_without_are_counted(tmp_path, run):
     keys = "k,y\n" + "".join(f"k{n},c{n:02}\n" for n in range(40))
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = ["l"]\n', "d.csv": "k\nk30\nk7\nk30\n",
-        "tables/l.toml": 'inputs.k = "text"\noutputs.y = "text"\nlookup = "l.csv"\n', "tables/l.csv": keys,
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "t.csv"\ncolumns = ["l"]\n',
+            "d.csv": "k\nk30\nk7\nk30\n",
+            "tables/l.toml": 'inputs.k = "text"\noutputs.y = "text"\nlookup = "l.csv"\n',
+            "tables/l.csv": keys,
+        },
+    )
     out = run("apply", cwd=folder).out
     assert out.index("c30") < out.index("c07") and "38 classes without rows" in out and "c00" not in out
 

@@ -27,11 +27,15 @@ labels = st.one_of(
 def tables(draw):
     kind = draw(st.sampled_from(KINDS))
     about = Input(
-        draw(names), kind, step=draw(st.sampled_from([None, Decimal("0.1"), Decimal(5)])) if kind == "number" else None,
-        step_offset=Decimal(0), domain=draw(st.one_of(st.none(), conditions(kind, missing=False))),
+        draw(names),
+        kind,
+        step=draw(st.sampled_from([None, Decimal("0.1"), Decimal(5)])) if kind == "number" else None,
+        step_offset=Decimal(0),
+        domain=draw(st.one_of(st.none(), conditions(kind, missing=False))),
         shape=draw(st.sampled_from([None, "A99"])) if kind == "text" else None,
-        fold=draw(st.sampled_from([(), ("case", "space")])) if kind == "text" else (), required=draw(st.booleans()),
-    )  # fmt: skip
+        fold=draw(st.sampled_from([(), ("case", "space")])) if kind == "text" else (),
+        required=draw(st.booleans()),
+    )
     makes = [Output(name, "text") for name in draw(st.lists(names, min_size=1, max_size=2, unique=True))]
     results = st.one_of(labels, st.none(), st.just(UNFINISHED))
     rows = draw(
@@ -39,8 +43,16 @@ def tables(draw):
     )
     missing = {makes[0].name: draw(labels)} if draw(st.booleans()) else {}
     return RuleTable.from_parts(
-        TableParts("t", (about,), tuple(makes), tuple(Row(n, (c,), r, note="a note") for n, (c, r) in enumerate(rows, 1)), match=draw(st.sampled_from(["one", "first"])), missing=missing, title=draw(st.sampled_from(["", 'A "title"'])))
-    )  # fmt: skip
+        TableParts(
+            "t",
+            (about,),
+            tuple(makes),
+            tuple(Row(n, (c,), r, note="a note") for n, (c, r) in enumerate(rows, 1)),
+            match=draw(st.sampled_from(["one", "first"])),
+            missing=missing,
+            title=draw(st.sampled_from(["", 'A "title"'])),
+        )
+    )
 
 
 @settings(max_examples=150, deadline=None)
@@ -69,9 +81,13 @@ def test_the_file_of_a_table_reads_as_the_table(table):
 
 def test_it_reads_well():
     table = kivvet.RuleTable(
-        "ph", {"ph": {"type": "number", "step": 0.1, "domain": "[0, 14]"}}, {"c": {"type": "text", "width": 9, "order": ["low", "high"]}, "n": "integer"},
-        [["ph", "c", "n"], ["< 6.5", "low", 1], [">= 6.5", "high", 2]], missing={"c": "low"}, owner="desk",
-    )  # fmt: skip
+        "ph",
+        {"ph": {"type": "number", "step": 0.1, "domain": "[0, 14]"}},
+        {"c": {"type": "text", "width": 9, "order": ["low", "high"]}, "n": "integer"},
+        [["ph", "c", "n"], ["< 6.5", "low", 1], [">= 6.5", "high", 2]],
+        missing={"c": "low"},
+        owner="desk",
+    )
     assert str(table) == (
         'owner = "desk"\n'
         'inputs.ph = { type = "number", step = 0.1, domain = "0 to 14" }\n'

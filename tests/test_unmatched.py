@@ -26,11 +26,14 @@ def test_every_table_lists_what_it_does_not_hold(tmp_path):
     folder = write_book(tmp_path, TABLES)
     found = kivvet.open_book(folder).unmatched(["d"])
     assert [(one.table, one.columns, one.value, one.rows, one.first_row) for one in found] == [
-        ("code_class", "code", "c", 2, 2), ("code_class", "code", "d", 1, 6),
-        ("place", "other, year", "code = b, year = 1", 2, 2), ("place", "other, year", "code = a, year = 2", 1, 5),
+        ("code_class", "code", "c", 2, 2),
+        ("code_class", "code", "d", 1, 6),
+        ("place", "other, year", "code = b, year = 1", 2, 2),
+        ("place", "other, year", "code = a, year = 2", 1, 5),
         ("place", "other, year", "code = zz, year = 2", 1, 4),
-        ("both", "code, year", "code = c, year = 1", 2, 2), ("both", "code, year", "code = a, year = 2", 1, 5),
-    ]  # fmt: skip
+        ("both", "code, year", "code = c, year = 1", 2, 2),
+        ("both", "code, year", "code = a, year = 2", 1, 5),
+    ]
 
 
 def test_the_command_prints_a_view_csv_and_json(tmp_path):
@@ -55,14 +58,17 @@ def test_nothing_unmatched_is_said(tmp_path):
 
 def test_keys_of_several_parts_are_added_filled_in_and_refreshed(tmp_path):
     """Every part as the data has it, made columns too; what was there stays; the target follows."""
-    folder = write_book(tmp_path, {
-        "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["code", "limit"]\n',
-        "tables/code.toml": 'inputs.raw = "text"\noutputs.code = "text"\nrows = [["a1", "A"], ["b1", "B"], ["c1", "C"]]\n',
-        "tables/limit.toml": 'inputs.code = { type = "text", column = "Code", fold = ["case"] }\ninputs.zone = "integer"\n'
-        'inputs.day = { type = "date", from = "since" }\noutputs.limit = "number"\nlookup = "limit.tsv"\n',
-        "tables/limit.tsv": "zone\tlimit\tCode\tsince\tnote\r\n7\t1.5\tA\t\tkept\r\n",
-        "d.csv": "raw,zone,day\na1,7,2026-01-01\nb1,7,2026-01-01\nb1,7,2026-01-02\nc1,8,2026-01-01\nzz,7,2026-01-01\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["code", "limit"]\n',
+            "tables/code.toml": 'inputs.raw = "text"\noutputs.code = "text"\nrows = [["a1", "A"], ["b1", "B"], ["c1", "C"]]\n',
+            "tables/limit.toml": 'inputs.code = { type = "text", column = "Code", fold = ["case"] }\ninputs.zone = "integer"\n'
+            'inputs.day = { type = "date", from = "since" }\noutputs.limit = "number"\nlookup = "limit.tsv"\n',
+            "tables/limit.tsv": "zone\tlimit\tCode\tsince\tnote\r\n7\t1.5\tA\t\tkept\r\n",
+            "d.csv": "raw,zone,day\na1,7,2026-01-01\nb1,7,2026-01-01\nb1,7,2026-01-02\nc1,8,2026-01-01\nzz,7,2026-01-01\n",
+        },
+    )
     rows = folder / "tables/limit.tsv"
     before = rows.read_bytes()
     assert run("apply", "d", cwd=folder).code == 0
@@ -78,11 +84,15 @@ def test_keys_of_several_parts_are_added_filled_in_and_refreshed(tmp_path):
 
 
 def test_what_the_inputs_take_as_one_value_is_added_once(tmp_path):
-    folder = write_book(tmp_path, {
-        "book.toml": 'title = "t"\n', "d.csv": "code\nNorth\nnorth \nNORTH\nSouth\nNorth\n",
-        "tables/place.toml": 'inputs.code = { type = "text", fold = ["case", "space"] }\noutputs.name = "text"\nlookup = "place.csv"\n',
-        "tables/place.csv": "code,name\nsouth,S\n",
-    })  # fmt: skip
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": 'title = "t"\n',
+            "d.csv": "code\nNorth\nnorth \nNORTH\nSouth\nNorth\n",
+            "tables/place.toml": 'inputs.code = { type = "text", fold = ["case", "space"] }\noutputs.name = "text"\nlookup = "place.csv"\n',
+            "tables/place.csv": "code,name\nsouth,S\n",
+        },
+    )
     assert run("draft", "place", "--extend", "--from", "d.csv", cwd=folder).code == 0
     assert (folder / "tables/place.csv").read_text() == "code,name\nsouth,S\nNorth,\n"
 

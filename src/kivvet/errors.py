@@ -72,10 +72,15 @@ class KivvetError(Exception):
         return {
             "version": 1,
             "error": {
-                "problem": self.problem, "expected": self.expected, "found": self.found, "fix": self.fix,
-                "place": None if place is None else {"file": place.file, "line": place.line, "column": place.column},
+                "problem": self.problem,
+                "expected": self.expected,
+                "found": self.found,
+                "fix": self.fix,
+                "place": None
+                if place is None
+                else {"file": place.file, "line": place.line, "column": place.column},
             },
-        }  # fmt: skip
+        }
 
     def to_json(self) -> str:
         """Return the error as JSON text; the form is described in docs/json.md."""

@@ -96,11 +96,16 @@ def prepared_of(
 def _untyped(plan: Plan, types: Mapping[str, ValueType]) -> list[str]:
     """Return the columns of which no table says the type: those that are compared with other columns only."""
     return [
-        column for column in plan.source_columns
-        if column not in types and not any(
-            step.table.reads[one.name] for step in plan.steps for one in step.reads if one.column == column and one.from_source
+        column
+        for column in plan.source_columns
+        if column not in types
+        and not any(
+            step.table.reads[one.name]
+            for step in plan.steps
+            for one in step.reads
+            if one.column == column and one.from_source
         )
-    ]  # fmt: skip
+    ]
 
 
 def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRecord, ...]:
@@ -116,9 +121,12 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
             )
         decides = step.formula.reads if isinstance(step, FormulaStep) else step.table.deciding_reads
         read = [
-            [one.name, "source", one.column, types.get(one.column, "")] if one.from_source else [one.name, "made", made[one.column]]
-            for one in step.reads if one.name in decides
-        ]  # fmt: skip
+            [one.name, "source", one.column, types.get(one.column, "")]
+            if one.from_source
+            else [one.name, "made", made[one.column]]
+            for one in step.reads
+            if one.name in decides
+        ]
         roles = [(one, ("formula",)) for one in step.made] if isinstance(step, FormulaStep) else step.roles
         for column, role in roles:
             is_number = role == ("row",) and isinstance(step, Step)
@@ -230,10 +238,19 @@ def _write_target(book: Book, prepared: Prepared, target: Path, action: str, on_
             if len(json.dumps(one)) <= _LONGEST_DEFINITION
         }
         record = Record(
-            dataset.name, dt.datetime.now(dt.UTC).isoformat(timespec="seconds"), execution.n_rows, source.path.name,
-            state.hash, dataset.read_options(), column_records(plan, prepared.types), types, tuple(sorted(inferred)),
-            demands_of(plan, book.severity), small, SEMANTICS_VERSION,
-        )  # fmt: skip
+            dataset.name,
+            dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
+            execution.n_rows,
+            source.path.name,
+            state.hash,
+            dataset.read_options(),
+            column_records(plan, prepared.types),
+            types,
+            tuple(sorted(inferred)),
+            demands_of(plan, book.severity),
+            small,
+            SEMANTICS_VERSION,
+        )
         record = writer.close(record)
     Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), definitions)
     return report

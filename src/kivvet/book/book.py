@@ -65,9 +65,11 @@ def open_book(path: str | Path) -> Book:
     if not (folder / BOOK_FILE).is_file():
         below = sorted(str(one.parent.relative_to(folder)) for one in folder.glob(f"*/{BOOK_FILE}"))
         raise BookError(
-            "is not a book", place=Place(shown_path(folder)), expected=f"a folder with {BOOK_FILE} in it",
+            "is not a book",
+            place=Place(shown_path(folder)),
+            expected=f"a folder with {BOOK_FILE} in it",
             fix=f"there is one in: {listed(below)}" if below else "start one with: kivvet new FOLDER",
-        )  # fmt: skip
+        )
     return Book(folder)
 
 
@@ -123,10 +125,13 @@ class Book:
             self.unusable_formulas.add(name)
             self.reading_findings.append(
                 finding(
-                    "syntax", f"{name!r} is the name of a table and of a formula", table=name, places=(place,) if place else (),
+                    "syntax",
+                    f"{name!r} is the name of a table and of a formula",
+                    table=name,
+                    places=(place,) if place else (),
                     remedy="rename one: columns name either by it",
                 )
-            )  # fmt: skip
+            )
         if document is None:
             self.is_readable = False
             return
@@ -151,10 +156,12 @@ class Book:
             place = locate(("severity",))
             self.reading_findings.append(
                 finding(
-                    "syntax", f"severity gives error, warning or note by kind of finding; found {given!r}",
-                    places=(place,) if place else (), remedy='[severity]  gap = "warning"',
+                    "syntax",
+                    f"severity gives error, warning or note by kind of finding; found {given!r}",
+                    places=(place,) if place else (),
+                    remedy='[severity]  gap = "warning"',
                 )
-            )  # fmt: skip
+            )
             given = {}
         for kind, severity in given.items():
             if kind in KINDS and severity in SEVERITIES:
@@ -181,10 +188,12 @@ class Book:
             place = locate(("datasets",))
             self.reading_findings.append(
                 finding(
-                    "syntax", f"datasets are headings with a name each; found {datasets!r}",
-                    places=(place,) if place else (), remedy='[datasets.samples]  source = "data/samples.csv"',
+                    "syntax",
+                    f"datasets are headings with a name each; found {datasets!r}",
+                    places=(place,) if place else (),
+                    remedy='[datasets.samples]  source = "data/samples.csv"',
                 )
-            )  # fmt: skip
+            )
             datasets = {}
         for name, options in datasets.items():
             dataset, faults = parse_dataset(name, options, self.folder, locate)
@@ -260,9 +269,12 @@ class Book:
         """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
         used = {entry.table for entry in dataset.entries}
         return [
-            one for one in self.reading_findings
-            if (not one.table and one.dataset in ("", dataset.name)) or one.table in used or one.table in self.reached(used)
-        ]  # fmt: skip
+            one
+            for one in self.reading_findings
+            if (not one.table and one.dataset in ("", dataset.name))
+            or one.table in used
+            or one.table in self.reached(used)
+        ]
 
     def reached(self, used: set[str]) -> set[str]:
         """Return the tables and formulas of some names, and those that they may read."""

@@ -86,11 +86,14 @@ def _unused_tables(book: Book, names: set[str]) -> list[Finding]:
     )
     return [
         finding(
-            "unused", "no dataset uses it, so it was held against no data", table=name,
-            remedy=f"name it in the columns of a dataset: columns = [\"{name}\"]",
+            "unused",
+            "no dataset uses it, so it was held against no data",
+            table=name,
+            remedy=f'name it in the columns of a dataset: columns = ["{name}"]',
         )
-        for name in sorted(names) if name in book.tables and name not in used and not book.unusable_datasets
-    ]  # fmt: skip
+        for name in sorted(names)
+        if name in book.tables and name not in used and not book.unusable_datasets
+    ]
 
 
 def _with_rows_decided(one: Finding, used: Mapping[str, tuple[npt.NDArray[np.int64], list[str]]]) -> Finding:
@@ -115,10 +118,16 @@ def _confirmed(one: Finding, book: Book) -> Finding:
 
 
 def _check_dataset(
-    book: Book, dataset: Dataset, table_findings: Sequence[Finding], names: set[str],
-    affected: dict[int, tuple[int, list[str]]], decided: dict[str, tuple[npt.NDArray[np.int64], list[str]]],
-    *, only: bool, on_rows: OnRows,
-) -> tuple[list[Finding], int] | None:  # fmt: skip
+    book: Book,
+    dataset: Dataset,
+    table_findings: Sequence[Finding],
+    names: set[str],
+    affected: dict[int, tuple[int, list[str]]],
+    decided: dict[str, tuple[npt.NDArray[np.int64], list[str]]],
+    *,
+    only: bool,
+    on_rows: OnRows,
+) -> tuple[list[Finding], int] | None:
     prepared, faults = prepare(book, dataset)
     plan = prepared.plan
     used = {step.formula.name if isinstance(step, FormulaStep) else step.table.name for step in plan.order}
@@ -183,7 +192,10 @@ def _staleness(book: Book, dataset: Dataset) -> list[Finding]:
     reasons = "; ".join(reason.message for reason in status.reasons)
     return [
         finding(
-            "stale", f"{listed(status.stale_columns) or 'the target'} of {status.target}: {reasons}", dataset=dataset.name,
-            places=(dataset.place,) if dataset.place else (), remedy="kivvet refresh",
+            "stale",
+            f"{listed(status.stale_columns) or 'the target'} of {status.target}: {reasons}",
+            dataset=dataset.name,
+            places=(dataset.place,) if dataset.place else (),
+            remedy="kivvet refresh",
         )
-    ]  # fmt: skip
+    ]

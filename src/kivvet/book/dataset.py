@@ -79,10 +79,13 @@ class Dataset:
         is_tabbed = ".tsv" in (one.lower() for one in self.source.suffixes)
         return {
             "missing_words": sorted(set(self.missing_words)),
-            "missing_words_of": {name: sorted(set(words)) for name, words in self.missing_words_of.items() if words},
-            "encoding": codecs.lookup(self.encoding).name, "delimiter": self.delimiter or ("\t" if is_tabbed else ","),
+            "missing_words_of": {
+                name: sorted(set(words)) for name, words in self.missing_words_of.items() if words
+            },
+            "encoding": codecs.lookup(self.encoding).name,
+            "delimiter": self.delimiter or ("\t" if is_tabbed else ","),
             **({"headings_on_line": self.headings_on_line} if self.headings_on_line > 1 else {}),
-        }  # fmt: skip
+        }
 
 
 def parse_dataset(
@@ -161,9 +164,10 @@ def parse_dataset(
                 words_of[column] = tuple(each)
             else:
                 fault(
-                    f"missing_words lists words by column; found {each!r}", ("missing_words", column),
-                    f"for example missing_words = {{ {toml_key(column)} = [\"n/a\"] }}",
-                )  # fmt: skip
+                    f"missing_words lists words by column; found {each!r}",
+                    ("missing_words", column),
+                    f'for example missing_words = {{ {toml_key(column)} = ["n/a"] }}',
+                )
         words = []
     if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
         fault(
@@ -201,10 +205,19 @@ def parse_dataset(
     if source is None:
         return None, faults
     dataset = Dataset(
-        name, folder / source, folder / target if target else None,
-        {column: kind for column, kind in types.items() if kind in VALUE_TYPES}, tuple(words), words_of,
-        dict(renamed), tuple(entries), encoding, delimiter, headings_on_line, locate(root),
-    )  # fmt: skip
+        name,
+        folder / source,
+        folder / target if target else None,
+        {column: kind for column, kind in types.items() if kind in VALUE_TYPES},
+        tuple(words),
+        words_of,
+        dict(renamed),
+        tuple(entries),
+        encoding,
+        delimiter,
+        headings_on_line,
+        locate(root),
+    )
     return dataset, faults
 
 

@@ -12,8 +12,14 @@ from kivvet.core.plan import Plan
 
 #: The kinds of findings about the data of one dataset.
 KINDS_OF_DATA = (
-    "unmatched", "missing-input", "out-of-domain", "finer-than-step", "near-miss", "near-edge", "broken-given",
-)  # fmt: skip
+    "unmatched",
+    "missing-input",
+    "out-of-domain",
+    "finer-than-step",
+    "near-miss",
+    "near-edge",
+    "broken-given",
+)
 KINDS_OF_FORMULAS = ("no-result", "no-group", "no-order", "split-ties", "near-miss")
 
 

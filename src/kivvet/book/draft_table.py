@@ -64,9 +64,17 @@ def data_named(book: Book, given: str) -> From:
 
 
 def draft_table(
-    book: Book, name: str, data: From, column: str, *, classes: str | None = None, wishes: Wishes | None = None,
-    as_csv: bool = False, replace: bool = False, on_rows: OnRows = lambda _: None,
-) -> Drafted:  # fmt: skip
+    book: Book,
+    name: str,
+    data: From,
+    column: str,
+    *,
+    classes: str | None = None,
+    wishes: Wishes | None = None,
+    as_csv: bool = False,
+    replace: bool = False,
+    on_rows: OnRows = lambda _: None,
+) -> Drafted:
     """Write a new table, drafted from a column of data, into a book.
 
     Raises
@@ -107,9 +115,16 @@ def draft_table(
 
 
 def draft_lookup(
-    book: Book, name: str, data: From, keys: Sequence[str], *, keep: Sequence[str] = (), copies: bool = False,
-    replace: bool = False, on_rows: OnRows = lambda _: None,
-) -> Drafted:  # fmt: skip
+    book: Book,
+    name: str,
+    data: From,
+    keys: Sequence[str],
+    *,
+    keep: Sequence[str] = (),
+    copies: bool = False,
+    replace: bool = False,
+    on_rows: OnRows = lambda _: None,
+) -> Drafted:
     """Write a new lookup into a book: its rows are the file's; types are worked out.
 
     Parameters
@@ -131,9 +146,10 @@ def draft_lookup(
         )
     if data.dataset is not None and (data.dataset.delimiter or data.dataset.encoding != "utf-8"):
         raise DataError(
-            "a lookup's rows are read with commas and as UTF-8 in this version", place=Place(shown_path(data.path)),
+            "a lookup's rows are read with commas and as UTF-8 in this version",
+            place=Place(shown_path(data.path)),
             fix="write the file so first",
-        )  # fmt: skip
+        )
     named_columns(source, keys)
     outputs = [one for one in named_columns(source, keep) if one not in keys]
     if not outputs:

@@ -126,8 +126,10 @@ def _known(fields: Mapping[str, str], names: Sequence[str], message: str) -> Non
     for name in fields:
         if name not in names:
             raise DataError(
-                f"{message} {name!r}", expected=f"one of: {listed(names, 20)}", fix=did_you_mean(name, names) or None
-            )  # fmt: skip
+                f"{message} {name!r}",
+                expected=f"one of: {listed(names, 20)}",
+                fix=did_you_mean(name, names) or None,
+            )
 
 
 def _prepared(book: Book, dataset: Dataset, tables: Sequence[str]) -> Prepared:
@@ -139,9 +141,10 @@ def _prepared(book: Book, dataset: Dataset, tables: Sequence[str]) -> Prepared:
     for name in tables:
         if name not in used:
             raise BookError(
-                f"dataset {dataset.name!r} uses no table {name!r}", expected=f"one of: {listed(used)}",
+                f"dataset {dataset.name!r} uses no table {name!r}",
+                expected=f"one of: {listed(used)}",
                 fix=did_you_mean(name, used),
-            )  # fmt: skip
+            )
     for name in tables if tables else used:
         found += book.findings_of(used[name])
     if errors := [one for one in found if one.severity == "error"]:

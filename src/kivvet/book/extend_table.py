@@ -55,9 +55,10 @@ def extend_table(
     files = row_files(path)
     if files and files[0].suffix not in _EXTENDED:
         raise BookError(
-            f"the rows of table {name!r} are in a file of another kind than text", place=Place(shown_path(files[0])),
+            f"the rows of table {name!r} are in a file of another kind than text",
+            place=Place(shown_path(files[0])),
             fix="add them with what wrote it; they are listed by: kivvet unmatched --csv",
-        )  # fmt: skip
+        )
     unknown = _unknown_values(book, table, keys, data, column, on_rows)
     if not unknown:
         return Drafted(table, ())
@@ -70,8 +71,9 @@ def extend_table(
         headings = {one.name: one.column or one.name for one in keys}
         records = [
             {headings[key.name]: write_value(value) for key, value in zip(keys, values, strict=True)}
-            | {"note": count(rows, "row")} for values, rows in unknown
-        ]  # fmt: skip
+            | {"note": count(rows, "row")}
+            for values, rows in unknown
+        ]
         document, _ = read_toml(path)
         line = document.values.get("headings_on_line", 1) if document is not None else 1
         made = _appended_records(text, table, records, target, line)
@@ -82,11 +84,17 @@ def extend_table(
         about = keys[0]
         made = (
             _appended_records(
-                text, table, [{about.column or about.name: cell, about.name: cell, "note": row.note} for cell, row in zip(cells, rows, strict=True)],
+                text,
+                table,
+                [
+                    {about.column or about.name: cell, about.name: cell, "note": row.note}
+                    for cell, row in zip(cells, rows, strict=True)
+                ],
                 target,
             )
-            if files else _inserted_rows(text, table, rows, path)
-        )  # fmt: skip
+            if files
+            else _inserted_rows(text, table, rows, path)
+        )
     write_files({target: mark + made})
     return Drafted(Book(book.folder).table(name), (target,), len(unknown))
 
@@ -129,8 +137,10 @@ def _unknown_values(
     batches = (
         _batches_of_dataset(book, data, table, on_rows)
         if uses and column is None
-        else _batches_of_file(data, {about.name: column or about.name for about in table.inputs}, table, on_rows)
-    )  # fmt: skip
+        else _batches_of_file(
+            data, {about.name: column or about.name for about in table.inputs}, table, on_rows
+        )
+    )
     found: Counter[tuple[str, ...]] = Counter()
     for columns, names in batches:
         outcomes = table.compiled.classify(columns, names=names, refuses_overlaps=False).labels

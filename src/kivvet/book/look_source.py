@@ -55,9 +55,11 @@ def named_columns(source: Source, columns: Sequence[str]) -> list[str]:
     for name in columns:
         if name not in source.names:
             raise DataError(
-                f"has no column {name!r}", place=Place(shown_path(source.path)),
-                expected=f"one of: {listed(source.names)}", fix=did_you_mean(name, source.names),
-            )  # fmt: skip
+                f"has no column {name!r}",
+                place=Place(shown_path(source.path)),
+                expected=f"one of: {listed(source.names)}",
+                fix=did_you_mean(name, source.names),
+            )
     return list(columns) or list(source.names)
 
 

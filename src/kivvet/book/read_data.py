@@ -218,10 +218,14 @@ class TypedReader:
             )
             made.append(
                 finding(
-                    "type", f"{count(bad.number, 'field')} of column {name!r} cannot be read as {EXPECTED.get(bad.kind, 'text')}: {examples}; the first is in row {bad.first_row:,}",
-                    dataset=self.dataset.name, places=(place,), count=bad.number, remedy=more,
+                    "type",
+                    f"{count(bad.number, 'field')} of column {name!r} cannot be read as {EXPECTED.get(bad.kind, 'text')}: {examples}; the first is in row {bad.first_row:,}",
+                    dataset=self.dataset.name,
+                    places=(place,),
+                    count=bad.number,
+                    remedy=more,
                 )
-            )  # fmt: skip
+            )
         return made
 
     def convert(self, name: str, array: pa.Array, rows_before: int) -> pa.Array:

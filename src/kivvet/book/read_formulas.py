@@ -50,16 +50,18 @@ def parse_named_formula(
     options = {"formula": given} if isinstance(given, str) else given
     if not isinstance(options, Mapping) or not isinstance(options.get("formula"), str):
         fault(
-            f"a formula is a text, or {{ formula = ..., type = ... }}; found {given!r}", (),
+            f"a formula is a text, or {{ formula = ..., type = ... }}; found {given!r}",
+            (),
             f'for example {name} = "flow * nitrate"',
-        )  # fmt: skip
+        )
         return None, faults
     for word in options:
         if word not in FORMULA_KEYWORDS:
             fault(
-                f"{word!r} is no keyword of a formula", (word,),
+                f"{word!r} is no keyword of a formula",
+                (word,),
                 did_you_mean(word, FORMULA_KEYWORDS) or f"known here: {listed(FORMULA_KEYWORDS)}",
-            )  # fmt: skip
+            )
     trees = {}
     for word, parse in (("formula", parse_formula), ("among", parse_condition_formula)):
         if (text := options.get(word)) is None:

@@ -50,10 +50,13 @@ def read_text(path: Path, table: str = "") -> tuple[str, list[Finding]]:
         place = Place(shown_path(path), before.count(b"\n") + 1, error.start - (before.rfind(b"\n") + 1) + 1)
         return "", [
             finding(
-                "unreadable", f"byte 0x{raw[error.start]:02x} is not UTF-8", table=table, places=(place,),
+                "unreadable",
+                f"byte 0x{raw[error.start]:02x} is not UTF-8",
+                table=table,
+                places=(place,),
                 remedy="save the file as UTF-8",
             )
-        ]  # fmt: skip
+        ]
 
 
 def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Finding]]:
@@ -168,10 +171,13 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
         more = f"; so have {count(len(ragged) - 1, 'more line')}" if len(ragged) > 1 else ""
         faults.append(
             finding(
-                "syntax", f"{count(len(records[first]), 'field')} where the headings have {width}{more}", table=table,
-                places=(Place(name, lines[first]),), remedy="a field that holds a comma stands in quotes",
+                "syntax",
+                f"{count(len(records[first]), 'field')} where the headings have {width}{more}",
+                table=table,
+                places=(Place(name, lines[first]),),
+                remedy="a field that holds a comma stands in quotes",
             )
-        )  # fmt: skip
+        )
     headings = [heading.strip() for heading in records[0]]
     for heading in repeated(headings):
         faults.append(

@@ -80,9 +80,14 @@ class DatasetStatus:
 
     def as_dict(self) -> dict[str, Any]:
         return {
-            "dataset": self.dataset, "target": self.target, "state": self.state, "stale_columns": list(self.stale_columns),
-            "made_at": self.made_at, "rows": self.rows, "reasons": [one.as_dict() for one in self.reasons],
-        }  # fmt: skip
+            "dataset": self.dataset,
+            "target": self.target,
+            "state": self.state,
+            "stale_columns": list(self.stale_columns),
+            "made_at": self.made_at,
+            "rows": self.rows,
+            "reasons": [one.as_dict() for one in self.reasons],
+        }
 
 
 def status_of(book: Book, dataset: Dataset) -> DatasetStatus:

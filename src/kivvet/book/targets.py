@@ -52,11 +52,13 @@ def target_faults(
         if what is not None:
             faults.append(
                 finding(
-                    "syntax", f"target {shown_path(dataset.target)} is {what}", dataset=dataset.name,
-                    places=(dataset.place,) if dataset.place else (), remedy="name a file of its own, such as "
-                    f'target = "out/{dataset.name}.parquet"',
+                    "syntax",
+                    f"target {shown_path(dataset.target)} is {what}",
+                    dataset=dataset.name,
+                    places=(dataset.place,) if dataset.place else (),
+                    remedy=f'name a file of its own, such as target = "out/{dataset.name}.parquet"',
                 )
-            )  # fmt: skip
+            )
     return faults
 
 
@@ -64,9 +66,10 @@ def refuse_strange(target: Path) -> None:
     """Raise unless a target is new, or some Kivvet wrote what is there."""
     if target.is_file() and not is_written_by_kivvet(target):
         raise OutputError(
-            "is there already, and was not written by Kivvet", place=Place(shown_path(target)),
+            "is there already, and was not written by Kivvet",
+            place=Place(shown_path(target)),
             fix="name another target; or write over it with --replace (in Python replace=True)",
-        )  # fmt: skip
+        )
 
 
 class _FileNames:

@@ -75,9 +75,14 @@ def _plain(value: Any) -> Any:
 
 
 def try_formula(
-    book: Book | None, dataset: Dataset | Path, text: str, *, among: str | None = None, n_rows: int = 10_000,
+    book: Book | None,
+    dataset: Dataset | Path,
+    text: str,
+    *,
+    among: str | None = None,
+    n_rows: int = 10_000,
     on_rows: Callable[[int], None] = lambda _: None,
-) -> Trial:  # fmt: skip
+) -> Trial:
     """Return what a formula gives on the first rows of a source; one that looks at other rows is given all of them.
 
     Parameters
@@ -121,9 +126,14 @@ def try_formula(
     (step,) = wanted
     kinds = types_of_plan(plan, lambda column: source_type(prepared.source, prepared.types, column))
     reads = {
-        one.name: (source_type(prepared.source, prepared.types, one.column) if one.from_source else kinds.get(one.column)) or ""
+        one.name: (
+            source_type(prepared.source, prepared.types, one.column)
+            if one.from_source
+            else kinds.get(one.column)
+        )
+        or ""
         for one in step.reads
-    }  # fmt: skip
+    }
     execution = Execution(plan, with_report=False, refuses_overlaps=False)
     look_ahead(execution, replace(prepared, plan=plan), on_rows)
     reader = TypedReader(prepared.source, dataset, prepared.types)

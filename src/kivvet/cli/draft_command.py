@@ -21,9 +21,10 @@ from kivvet.cli.options import Command, book_option, opened_book
 )
 @click.option("--bounds", metavar="B1,B2,...", help="The bounds of bins, from the lowest up.")
 @click.option(
-    "--propose", type=click.Choice(["width", "counts", "round", "natural"]),
+    "--propose",
+    type=click.Choice(["width", "counts", "round", "natural"]),
     help="Bounds of equally wide bins, of bins of equal counts, round numbers (the default), or natural breaks.",
-)  # fmt: skip
+)
 @click.option(
     "--number", type=click.IntRange(1, 1000), default=5, show_default=True, help="About how many bins."
 )
@@ -86,9 +87,15 @@ def command(
             done = extend_table(book, name, data, column, on_rows)
         elif keys:
             done = draft_lookup(
-                book, name, data, keys, keep=wishes["keep"], copies=wishes["copy"], replace=wishes["replace"],
+                book,
+                name,
+                data,
+                keys,
+                keep=wishes["keep"],
+                copies=wishes["copy"],
+                replace=wishes["replace"],
                 on_rows=on_rows,
-            )  # fmt: skip
+            )
         elif column is None:
             raise click.UsageError(
                 "say which column the table is to read: --column COLUMN (or --key COLUMN for a lookup)"
@@ -97,9 +104,16 @@ def command(
             bounds = tuple(part.strip() for part in wishes["bounds"].split(",")) if wishes["bounds"] else ()
             wanted = Wishes(wishes["output"], wishes["propose"], wishes["number"], bounds, wishes["by_value"])
             done = draft_table(
-                book, name, data, column, classes=wishes["classes"], wishes=wanted, as_csv=wishes["as_csv"],
-                replace=wishes["replace"], on_rows=on_rows,
-            )  # fmt: skip
+                book,
+                name,
+                data,
+                column,
+                classes=wishes["classes"],
+                wishes=wanted,
+                as_csv=wishes["as_csv"],
+                replace=wishes["replace"],
+                on_rows=on_rows,
+            )
     if extend:
         print_extended(console(), done, name)
     else:

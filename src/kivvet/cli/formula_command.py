@@ -18,9 +18,13 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
     help="The rows that take part in calculations within groups; others get missing.",
 )
 @click.option(
-    "--rows", "n_rows", type=click.IntRange(1), default=10_000, show_default=True,
+    "--rows",
+    "n_rows",
+    type=click.IntRange(1),
+    default=10_000,
+    show_default=True,
     help="How many of the first rows; a formula that looks at other rows is given all.",
-)  # fmt: skip
+)
 @book_option
 @json_option
 def command(
@@ -43,8 +47,13 @@ def command(
     dataset = book.datasets.get(source) if book is not None else None
     with counting_rows("reading") as on_rows:
         trial = try_formula(
-            book, dataset if dataset is not None else Path(source), text, among=among, n_rows=n_rows, on_rows=on_rows
-        )  # fmt: skip
+            book,
+            dataset if dataset is not None else Path(source),
+            text,
+            among=among,
+            n_rows=n_rows,
+            on_rows=on_rows,
+        )
     if as_json:
         print_json({"version": JSON_VERSION, **trial.as_dict()})
     else:

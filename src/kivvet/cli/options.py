@@ -36,9 +36,12 @@ class Command(click.Command):
 
 
 book_option = click.option(
-    "--book", "book_folder", metavar="FOLDER", type=click.Path(path_type=Path),
+    "--book",
+    "book_folder",
+    metavar="FOLDER",
+    type=click.Path(path_type=Path),
     help="The book's folder; without it, the nearest one upward that holds book.toml.",
-)  # fmt: skip
+)
 json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
 
 

@@ -29,10 +29,19 @@ def command(datasets: tuple[str, ...], replace: bool, book_folder: Path | None, 
     with counting_rows("refreshing") as on_rows:
         done = book.refresh(datasets or None, replace=replace, on_rows=on_rows)
     if as_json:
-        print_json({"version": JSON_VERSION, "datasets": [
-                {"dataset": one.dataset, "refreshed": one.report is not None, "reasons": [reason.as_dict() for reason in one.reasons],
-                 "report": one.report.as_dict() if one.report else None}
-                for one in done
-            ]})  # fmt: skip
+        print_json(
+            {
+                "version": JSON_VERSION,
+                "datasets": [
+                    {
+                        "dataset": one.dataset,
+                        "refreshed": one.report is not None,
+                        "reasons": [reason.as_dict() for reason in one.reasons],
+                        "report": one.report.as_dict() if one.report else None,
+                    }
+                    for one in done
+                ],
+            }
+        )
     else:
         print_refreshed(console(), done)

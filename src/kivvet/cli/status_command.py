@@ -13,9 +13,11 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
 @click.command("status", cls=Command, short_help="Say which targets are stale, and what made them so.")
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
 @click.option(
-    "--fail-if", "failing", type=click.Choice(["stale"]),
+    "--fail-if",
+    "failing",
+    type=click.Choice(["stale"]),
     help="End with 1 where a target is not current: stale, or never written.",
-)  # fmt: skip
+)
 @book_option
 @json_option
 def command(datasets: tuple[str, ...], failing: str | None, book_folder: Path | None, as_json: bool) -> None:

@@ -91,14 +91,24 @@ class TableReport:
 
     def as_dict(self) -> dict[str, Any]:
         return {
-            "table": self.table, "columns": list(self.columns), "rows": self.rows, "matched": self.matched,
-            "several": self.several, "no_period": self.no_period, "unfinished": self.unfinished, "missing": self.missing,
+            "table": self.table,
+            "columns": list(self.columns),
+            "rows": self.rows,
+            "matched": self.matched,
+            "several": self.several,
+            "no_period": self.no_period,
+            "unfinished": self.unfinished,
+            "missing": self.missing,
             "unmatched": self.unmatched,
-            "classes": {name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()},
-            "made_missing": [{"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()],
+            "classes": {
+                name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()
+            },
+            "made_missing": [
+                {"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()
+            ],
             "unmatched_values": [{"value": value, "rows": n} for value, n in self.unmatched_values],
             "unfinished_values": [{"value": value, "rows": n} for value, n in self.unfinished_values],
-        }  # fmt: skip
+        }
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,10 +151,18 @@ class FormulaReport:
             {"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()
         ]
         return {
-            "formula": self.formula, "columns": list(self.columns), "type": self.type, "rows": self.rows, "missing": self.missing,
-            "made_missing": causes, "without_group": self.without_group, "without_order": self.without_order, "split_ties": self.split_ties,
-            "spellings": [list(one) for one in self.spellings], "misspelt": self.misspelt,
-        }  # fmt: skip
+            "formula": self.formula,
+            "columns": list(self.columns),
+            "type": self.type,
+            "rows": self.rows,
+            "missing": self.missing,
+            "made_missing": causes,
+            "without_group": self.without_group,
+            "without_order": self.without_order,
+            "split_ties": self.split_ties,
+            "spellings": [list(one) for one in self.spellings],
+            "misspelt": self.misspelt,
+        }
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,9 +185,14 @@ class ApplyReport:
     def as_dict(self) -> dict[str, Any]:
         """Return the report as plain values: ``{"version": 1, "rows": ..., "tables": [...], "formulas": [...]}``."""
         return {
-            "version": REPORT_VERSION, "dataset": self.dataset, "target": self.target, "rows": self.rows,
-            "tables": [one.as_dict() for one in self.tables], "formulas": [one.as_dict() for one in self.formulas], "notes": list(self.notes),
-        }  # fmt: skip
+            "version": REPORT_VERSION,
+            "dataset": self.dataset,
+            "target": self.target,
+            "rows": self.rows,
+            "tables": [one.as_dict() for one in self.tables],
+            "formulas": [one.as_dict() for one in self.formulas],
+            "notes": list(self.notes),
+        }
 
     def to_json(self) -> str:
         """Return the report as JSON text."""
@@ -181,8 +204,10 @@ class ApplyReport:
 
         rows = [
             {"table": one.table, "column": name, "class": label, "rows": n}
-            for one in self.tables for name, counted in one.classes.items() for label, n in counted
-        ]  # fmt: skip
+            for one in self.tables
+            for name, counted in one.classes.items()
+            for label, n in counted
+        ]
         return pd.DataFrame(rows, columns=["table", "column", "class", "rows"])
 
 
@@ -285,8 +310,9 @@ class _FormulaStage:
             cause, (n, first) = next(iter(self.made_missing.items()))
             raise DataError(
                 f"formula {formula.name!r} is strict, and {count(n, 'value')} {'has' if n == 1 else 'have'} no result: {cause}; the first is in row {first:,}",
-                place=formula.place, fix="correct the data, say in the formula what such rows get, or leave out strict",
-            )  # fmt: skip
+                place=formula.place,
+                fix="correct the data, say in the formula what such rows get, or leave out strict",
+            )
         for one in made.notes.values():
             found = (one.without_group, one.without_order, one.split_ties)
             self.notes = [max(pair) for pair in zip(self.notes, found, strict=True)]
@@ -443,10 +469,22 @@ class _Stage:
             for values in (self.unmatched, self.unfinished)
         )
         return TableReport(
-            self.step.table.name, self.step.columns, total, total - unmatched - missing - unfinished, missing, unmatched,
-            classes, ranked, tuple(by_row.tolist()), several, no_period, self.first_rows, self.made_missing,
-            unfinished, waiting,
-        )  # fmt: skip
+            self.step.table.name,
+            self.step.columns,
+            total,
+            total - unmatched - missing - unfinished,
+            missing,
+            unmatched,
+            classes,
+            ranked,
+            tuple(by_row.tolist()),
+            several,
+            no_period,
+            self.first_rows,
+            self.made_missing,
+            unfinished,
+            waiting,
+        )
 
     def is_listed(self, maker: OutputMaker, counts: npt.NDArray[np.int64]) -> bool:
         """Whether the classes of an output are counted one by one: of a lookup, if not too many occur."""
@@ -507,9 +545,12 @@ def combined_texts(columns: Mapping[str, Column], rows: pa.Array) -> list[str]:
     if len(values) == 1:
         return ["missing" if one is None else _text(one) for one in values[0]]
     return [
-        ", ".join(f"{name} = {'missing' if one is None else _text(one)}" for name, one in zip(columns, row, strict=True))
+        ", ".join(
+            f"{name} = {'missing' if one is None else _text(one)}"
+            for name, one in zip(columns, row, strict=True)
+        )
         for row in zip(*values, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 def combinations(

@@ -30,8 +30,11 @@ _ROWS_A_BATCH = 1 << 23
 def apply_tables(frame: Any, tables: Sequence[RuleTable], *, with_report: bool = True) -> Applied:
     """Return `frame` with the outputs of tables as new columns, and the report."""
     return apply_entries(
-        frame, [Entry(table.name) for table in tables], {table.name: table for table in tables}, with_report=with_report
-    )  # fmt: skip
+        frame,
+        [Entry(table.name) for table in tables],
+        {table.name: table for table in tables},
+        with_report=with_report,
+    )
 
 
 def with_formulas(frame: Any, formulas: Mapping[str, str]) -> Any:
@@ -135,9 +138,10 @@ def column_names(frame: Any) -> list[str]:
         names = list(pa.table(frame).column_names)
     else:
         raise DataError(
-            f"a {type(frame).__name__} is no frame", expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
+            f"a {type(frame).__name__} is no frame",
+            expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
             fix="make one of them from it",
-        )  # fmt: skip
+        )
     if twice := repeated(names):
         raise DataError(
             f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one"
@@ -245,9 +249,11 @@ def column_from_pandas(series: pd.Series[Any]) -> Column:
     except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
         kinds = sorted({type(value).__name__ for value in series.dropna()})
         raise DataError(
-            f"column {name!r} mixes types", expected="values of one type", found=", ".join(kinds),
+            f"column {name!r} mixes types",
+            expected="values of one type",
+            found=", ".join(kinds),
             fix=f"make it text, for example frame[{name!r}].astype('str')",
-        ) from error  # fmt: skip
+        ) from error
     if isinstance(array, pa.ChunkedArray):
         array = array.combine_chunks()
     return column_from_arrow(array, name)

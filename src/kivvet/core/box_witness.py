@@ -34,9 +34,14 @@ _MOST_TRIED = 40_000
 _MOST_OF_A_COLUMN = 60
 _ROUNDS = 2
 _TYPES: dict[ValueType, pa.DataType] = {
-    "text": pa.string(), "integer": pa.int64(), "number": pa.float64(), "decimal": pa.float64(),
-    "boolean": pa.bool_(), "date": pa.date32(), "datetime": pa.timestamp("us"),
-}  # fmt: skip
+    "text": pa.string(),
+    "integer": pa.int64(),
+    "number": pa.float64(),
+    "decimal": pa.float64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+}
 
 
 def values_at(space: Space, place: Sequence[int]) -> Mapping[str, Value | None] | None:

@@ -27,9 +27,13 @@ from kivvet.core.values import Value
 _MOST_VALUES = 50
 _MOST_PLACES = 24  # of a box that are tried for an example
 _SIGN_WORDS = {
-    frozenset((-1,)): "<", frozenset((-1, 0)): "<=", frozenset((0,)): "=",
-    frozenset((-1, 1)): "<>", frozenset((0, 1)): ">=", frozenset((1,)): ">",
-}  # fmt: skip
+    frozenset((-1,)): "<",
+    frozenset((-1, 0)): "<=",
+    frozenset((0,)): "=",
+    frozenset((-1, 1)): "<>",
+    frozenset((0, 1)): ">=",
+    frozenset((1,)): ">",
+}
 
 
 @dataclass(frozen=True)
@@ -91,8 +95,10 @@ class Dimension:
         if not self.is_open:
             return ()
         return tuple(
-            number for number, cell in enumerate(self.cut.cells) if cell.in_domain and not self.masks[number] & ~self.free_rows
-        )  # fmt: skip
+            number
+            for number, cell in enumerate(self.cut.cells)
+            if cell.in_domain and not self.masks[number] & ~self.free_rows
+        )
 
     @cached_property
     def sought(self) -> tuple[int, ...]:
@@ -300,10 +306,15 @@ class Space:
         missing = sum(1 << row for row, accepts in enumerate(cut.accepts_missing) if accepts)
         asked = tuple(table.asked(row, number) for row in table.rows)
         return Dimension(
-            table.dimensions[number], axis, test, cut, asked, (*row_masks(cut.spans, len(cut.cells)), missing),
+            table.dimensions[number],
+            axis,
+            test,
+            cut,
+            asked,
+            (*row_masks(cut.spans, len(cut.cells)), missing),
             any(region.missing and _names_missing(one) for region, one in zip(regions, asked, strict=True)),
             table.open_dimensions[number],
-        )  # fmt: skip
+        )
 
     def region(self, box: Sequence[int], is_whole: Iterable[bool]) -> dict[str, str]:
         """Return a box (cells of each dimension, as bits) in the condition syntax, whole dimensions left out."""

@@ -52,6 +52,8 @@ def _idle_classes(table: RuleTable) -> Iterable[Finding]:
         for name in output.order:
             if name not in given:
                 yield finding(
-                    "unused", f"{output.name} = {write_value(name)} can never result: no row gives it", table=table.name,
+                    "unused",
+                    f"{output.name} = {write_value(name)} can never result: no row gives it",
+                    table=table.name,
                     remedy="give it a row, or leave it out of the order",
-                )  # fmt: skip
+                )

@@ -143,13 +143,17 @@ class BoxCheck(RowFindings):
             region = self.region_of(row)
             names = [
                 one.about.name if one.test is None else "when"
-                for one, cells in zip(self.dimensions, self.boxes[row], strict=True) if not cells
-            ]  # fmt: skip
+                for one, cells in zip(self.dimensions, self.boxes[row], strict=True)
+                if not cells
+            ]
             name = names[0]
             yield self.of_rows(
-                "impossible", f"no value meets {write_region({name: region.get(name, region.get('when', ''))})} in row {self.rows[row].number}",
-                [row], region=region, remedy="correct the condition, or remove the row",
-            )  # fmt: skip
+                "impossible",
+                f"no value meets {write_region({name: region.get(name, region.get('when', ''))})} in row {self.rows[row].number}",
+                [row],
+                region=region,
+                remedy="correct the condition, or remove the row",
+            )
 
     def rows_outside(self) -> Iterable[Finding]:
         for number, dimension in enumerate(self.dimensions):
@@ -173,9 +177,12 @@ class BoxCheck(RowFindings):
                         else name
                     )
                     yield self.of_rows(
-                        "out-of-domain", f"{shown} in row {self.rows[row].number} lies outside {what} of {name}", [row],
-                        region=self.region_of(row), remedy=f"correct the condition, or widen {what}",
-                    )  # fmt: skip
+                        "out-of-domain",
+                        f"{shown} in row {self.rows[row].number} lies outside {what} of {name}",
+                        [row],
+                        region=self.region_of(row),
+                        remedy=f"correct the condition, or widen {what}",
+                    )
 
     def blank_cells(self) -> Iterable[Finding]:
         """Tell the one row that leaves free what all others constrain: was a cell forgotten?"""
@@ -189,9 +196,11 @@ class BoxCheck(RowFindings):
             ]
             if len(free) == 1 and self.region_of(free[0]) and not self._is_written(free[0], number):
                 yield self.of_rows(
-                    "blank-cell", f"{self.shown(free[0])} leaves {about.name} blank, which all other rows constrain", free,
+                    "blank-cell",
+                    f"{self.shown(free[0])} leaves {about.name} blank, which all other rows constrain",
+                    free,
                     remedy="write any if any value is meant",
-                )  # fmt: skip
+                )
 
     def _is_written(self, row: int, number: int) -> bool:
         asked = self.rows[row].conditions[number]
@@ -228,19 +237,26 @@ class BoxCheck(RowFindings):
         told = [worst, *(early for early in partners if early != worst)][:_MOST_PARTNERS]
         pairs = tuple(
             Pair(
-                (self.rows[early].number, self.rows[late].number), self.space.region(commons[early], wholes[early]),
-                self.space.witness(self.place_in(commons[early]), commons[early]), self.is_possible(wholes[early]),
+                (self.rows[early].number, self.rows[late].number),
+                self.space.region(commons[early], wholes[early]),
+                self.space.witness(self.place_in(commons[early]), commons[early]),
+                self.is_possible(wholes[early]),
             )
             for early in told
-        )  # fmt: skip
+        )
         others = [self.rows[row].number for row in partners if row != worst]
         more = f"; it also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}" if others else ""
         region = pairs[0].region
         return self.of_region(
-            "overlap", f"{self.shown(worst)} and {self.shown(late)} both hold {shortened(write_region(region) or 'everything')}{more}",
-            [worst, late, *told[1:]], wholes[worst], region=region, witness=pairs[0].witness,
-            remedy=f'{self.apart(worst, late)}set match = "first" to let the earlier row win', pairs=pairs,
-        )  # fmt: skip
+            "overlap",
+            f"{self.shown(worst)} and {self.shown(late)} both hold {shortened(write_region(region) or 'everything')}{more}",
+            [worst, late, *told[1:]],
+            wholes[worst],
+            region=region,
+            witness=pairs[0].witness,
+            remedy=f'{self.apart(worst, late)}set match = "first" to let the earlier row win',
+            pairs=pairs,
+        )
 
     def common(self, one: int, other: int) -> Box:
         """Return the box that two rows share."""
@@ -345,10 +361,12 @@ class BoxCheck(RowFindings):
         if unproven:
             numbers = [self.rows[row].number for row in unproven]
             yield self.of_rows(
-                "not-proven", f"whether earlier rows cover all of {'row' if len(unproven) == 1 else 'rows'} {listed(numbers)} "
-                f"is not settled within {self.budget:,} steps", unproven[:20],
+                "not-proven",
+                f"whether earlier rows cover all of {'row' if len(unproven) == 1 else 'rows'} {listed(numbers)} "
+                f"is not settled within {self.budget:,} steps",
+                unproven[:20],
                 remedy=f"allow more with --budget {self.more_steps}; the notes on unused rows say what data never reaches",
-            )  # fmt: skip
+            )
 
     # What no row covers
 
@@ -359,24 +377,33 @@ class BoxCheck(RowFindings):
         if not search.is_settled:
             question = "whether there are more gaps" if found else "whether rows leave a gap"
             yield self.of_rows(
-                "not-proven", f"{question} is not settled within {self.budget:,} steps", [],
+                "not-proven",
+                f"{question} is not settled within {self.budget:,} steps",
+                [],
                 remedy=f"allow more with --budget {self.more_steps}; values that fall through are still found in the data",
-            )  # fmt: skip
+            )
         for box, place in sorted(found, key=lambda pair: self.size_rank(pair[0], sought)):
             yield self.gap(box, place, sought)
         if search.has_more:
             yield self.of_rows(
-                "gap", f"more gaps remain beyond the {MOST_GAPS} listed", [], severity=self.gap_severity,
+                "gap",
+                f"more gaps remain beyond the {MOST_GAPS} listed",
+                [],
+                severity=self.gap_severity,
                 remedy="fill those first, or say with otherwise what all others get",
-            )  # fmt: skip
+            )
         yield from self.open_inputs(sought)
 
     def search(self, sought: Sequence[Sequence[int]]) -> GapSearch:
         """Return the search for what no row covers of some cells."""
         return GapSearch(
-            [one.masks for one in self.dimensions], sought, len(self.rows), [one.is_ordered for one in self.dimensions],
-            [one.missing for one in self.dimensions], self.budget,
-        )  # fmt: skip
+            [one.masks for one in self.dimensions],
+            sought,
+            len(self.rows),
+            [one.is_ordered for one in self.dimensions],
+            [one.missing for one in self.dimensions],
+            self.budget,
+        )
 
     def size_rank(self, box: Box, sought: Sequence[Sequence[int]]) -> tuple[int, float]:
         """Return what sorts larger boxes first: few inputs constrained, then the share of cells."""
@@ -397,14 +424,21 @@ class BoxCheck(RowFindings):
         ]
         region = self.space.region(shown, whole)
         hints = [
-            hint for dimension, cells, is_whole in zip(self.dimensions, box, whole, strict=True)
+            hint
+            for dimension, cells, is_whole in zip(self.dimensions, box, whole, strict=True)
             if not is_whole and dimension.test is None and (hint := self.step_hint(dimension, cells))
-        ]  # fmt: skip
+        ]
         return self.of_region(
-            "gap", f"{shortened(write_region(region) or 'everything')} is covered by no row", [], whole,
-            severity=self.gap_severity, region=region, witness=self.space.witness(place, box), places=self.table_place,
+            "gap",
+            f"{shortened(write_region(region) or 'everything')} is covered by no row",
+            [],
+            whole,
+            severity=self.gap_severity,
+            region=region,
+            witness=self.space.witness(place, box),
+            places=self.table_place,
             remedy=f"add  {pasted_row(self.table, region)}{''.join(hints)}",
-        )  # fmt: skip
+        )
 
     def step_hint(self, dimension: Dimension, cells: int) -> str:
         some = [dimension.cut.cells[cell] for cell in bits_of(cells) if cell != dimension.missing]

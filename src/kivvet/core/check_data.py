@@ -78,12 +78,19 @@ class DataProbe:
         names = [about.name for about in table.inputs]
         inputs = {
             about.name: {
-                "type": about.type, "fold": list(about.fold), "required": about.required,
-                **({"step": {"size": about.step, "offset": about.step_offset}} if about.step is not None else {}),
-                **({"shape": about.shape} if about.shape else {}), **({"tz": about.tz} if about.tz else {}),
+                "type": about.type,
+                "fold": list(about.fold),
+                "required": about.required,
+                **(
+                    {"step": {"size": about.step, "offset": about.step_offset}}
+                    if about.step is not None
+                    else {}
+                ),
+                **({"shape": about.shape} if about.shape else {}),
+                **({"tz": about.tz} if about.tz else {}),
             }
             for about in table.inputs
-        }  # fmt: skip
+        }
         has_when = WHEN not in names
         header = [*names, *([WHEN] if has_when else []), "\0here"]
         rows = [
@@ -192,9 +199,10 @@ class DataProbe:
         from kivvet.core.conditions import AnyValue
 
         return sum(
-            1 << index for index, row in enumerate(self.table.rows)
+            1 << index
+            for index, row in enumerate(self.table.rows)
             if isinstance(self.table.asked(row, number), AnyValue)
-        )  # fmt: skip
+        )
 
     def _see_givens(self, columns: Mapping[str, Column], n_rows: int) -> None:
         for number, given in enumerate(self.table.parts.given):
@@ -243,20 +251,29 @@ class DataProbe:
                 one.type in ("date", "datetime") for one in self.table.inputs if one.period is not None
             )
             yield self._of_data(
-                "unmatched", f"{count(self.n_not_then, 'row')} of {dataset} {'has' if self.n_not_then == 1 else 'have'} a key that is known, "
-                f"but not {'then' if is_time else 'at that value'}: {listed((f'({text})' for text, _ in ranked), _MOST_VALUES)}", dataset, self.n_not_then,
-                severity="note" if self.table.otherwise else "warning", remedy=f"add a row for that {'time' if is_time else 'value'}, or let a range reach it",
-            )  # fmt: skip
+                "unmatched",
+                f"{count(self.n_not_then, 'row')} of {dataset} {'has' if self.n_not_then == 1 else 'have'} a key that is known, "
+                f"but not {'then' if is_time else 'at that value'}: {listed((f'({text})' for text, _ in ranked), _MOST_VALUES)}",
+                dataset,
+                self.n_not_then,
+                severity="note" if self.table.otherwise else "warning",
+                remedy=f"add a row for that {'time' if is_time else 'value'}, or let a range reach it",
+            )
         if self.n_untold:
             ranked = self.untold.most_common(_MOST_VALUES)
             otherwise = ", ".join(
                 f"{name} = {write_value(value)}" for name, value in self.table.otherwise.items()
             )
             yield self._of_data(
-                "unmatched", f"{count(self.n_untold, 'row')} of {dataset} {'meets' if self.n_untold == 1 else 'meet'} no row: "
-                f"{listed((f'({text})' for text, _ in ranked), _MOST_VALUES)}" + (f"; otherwise gives {otherwise}" if otherwise else ""),
-                dataset, self.n_untold, severity="note" if otherwise else "warning", remedy="add rows for them, or say otherwise",
-            )  # fmt: skip
+                "unmatched",
+                f"{count(self.n_untold, 'row')} of {dataset} {'meets' if self.n_untold == 1 else 'meet'} no row: "
+                f"{listed((f'({text})' for text, _ in ranked), _MOST_VALUES)}"
+                + (f"; otherwise gives {otherwise}" if otherwise else ""),
+                dataset,
+                self.n_untold,
+                severity="note" if otherwise else "warning",
+                remedy="add rows for them, or say otherwise",
+            )
 
     def _missing(self, report: TableReport, dataset: str) -> Iterable[Finding]:
         missing = report.missing - self.n_unread
@@ -275,18 +292,26 @@ class DataProbe:
             else f"{dataset} {has} no value in an input, and no row for that"
         )
         yield self._of_data(
-            "missing-input", f"{count(missing, 'row')} of {what}; {said}",
-            dataset, missing, remedy="" if gives else f'say what they get: missing = {{ {toml_key(self.table.outputs[0].name)} = "..." }}',
-        )  # fmt: skip
+            "missing-input",
+            f"{count(missing, 'row')} of {what}; {said}",
+            dataset,
+            missing,
+            remedy=""
+            if gives
+            else f'say what they get: missing = {{ {toml_key(self.table.outputs[0].name)} = "..." }}',
+        )
 
     def _broken(self, dataset: str) -> Iterable[Finding]:
         for number, n in self.broken.items():
             given = self.table.parts.given[number]
             yield self._of_data(
-                "broken-given", f"{count(n, 'row')} of {dataset} {'breaks' if n == 1 else 'break'} what is given, {given.text}: {self.broken_example[number]}",
-                dataset, n, places=(given.place,) if given.place else (),
+                "broken-given",
+                f"{count(n, 'row')} of {dataset} {'breaks' if n == 1 else 'break'} what is given, {given.text}: {self.broken_example[number]}",
+                dataset,
+                n,
+                places=(given.place,) if given.place else (),
                 remedy="correct the data, or leave the statement out: findings rely on it",
-            )  # fmt: skip
+            )
 
 
 _WITH_REGION = ("overlap", "conflict", "duplicate", "shadowed")
@@ -299,9 +324,12 @@ def unused_rows(
     if table.lookup is not None:
         return _unused_keys(table, used, datasets)
     explained = {
-        one.rows[0] for one in known
-        if one.table == table.name and one.rows and one.kind in ("shadowed", "duplicate", "conflict", "impossible")
-    }  # fmt: skip
+        one.rows[0]
+        for one in known
+        if one.table == table.name
+        and one.rows
+        and one.kind in ("shadowed", "duplicate", "conflict", "impossible")
+    }
     idle = [row for row, n in zip(table.rows, used, strict=True) if n == 0 and row.number not in explained]
     if not idle:
         return []
@@ -312,10 +340,15 @@ def unused_rows(
     shown = listed((words.condition_of(places_of[row.number]) for row in idle), _MOST_VALUES, len(idle))
     return [
         finding(
-            "unused", f"no data of {listed(datasets)} meets {'row' if len(idle) == 1 else 'rows'} {listed(numbers)}: {shown}",
-            table=table.name, rows=numbers, places=places, count=0, remedy="nothing, unless you expected data there",
+            "unused",
+            f"no data of {listed(datasets)} meets {'row' if len(idle) == 1 else 'rows'} {listed(numbers)}: {shown}",
+            table=table.name,
+            rows=numbers,
+            places=places,
+            count=0,
+            remedy="nothing, unless you expected data there",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _shown_row(table: RuleTable, row: int) -> str:
@@ -344,10 +377,15 @@ def _unused_keys(table: RuleTable, used: npt.NDArray[np.int64], datasets: Sequen
     what = "rows" if index.ranges else "keys"
     return [
         finding(
-            "unused", f"no data of {listed(datasets)} meets {len(idle):,} of {len(candidates):,} {what}: {shown}",
-            table=table.name, rows=numbers, places=places, count=0, remedy="nothing, unless you expected data there",
+            "unused",
+            f"no data of {listed(datasets)} meets {len(idle):,} of {len(candidates):,} {what}: {shown}",
+            table=table.name,
+            rows=numbers,
+            places=places,
+            count=0,
+            remedy="nothing, unless you expected data there",
         )
-    ]  # fmt: skip
+    ]
 
 
 def formula_findings(report: FormulaReport, dataset: str, formula: Formula | None) -> list[Finding]:
@@ -364,28 +402,38 @@ def formula_findings(report: FormulaReport, dataset: str, formula: Formula | Non
 
     for cause, (n, row) in report.made_missing.items():
         add(
-            "no-result", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no result: {cause}; the first is row {row:,}", n,
+            "no-result",
+            f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no result: {cause}; the first is row {row:,}",
+            n,
             "correct the data, or say what such rows get: CASE WHEN ... THEN ... END",
-        )  # fmt: skip
+        )
     if n := report.without_group:
         add(
-            "no-group", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in PARTITION BY and count as one group", n,
+            "no-group",
+            f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in PARTITION BY and count as one group",
+            n,
             f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
-        )  # fmt: skip
+        )
     if n := report.without_order:
         add(
-            "no-order", f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in ORDER BY and {'is' if n == 1 else 'are'} placed all the same", n,
+            "no-order",
+            f"{count(n, 'row')} of {dataset} {'has' if n == 1 else 'have'} no value in ORDER BY and {'is' if n == 1 else 'are'} placed all the same",
+            n,
             f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
-        )  # fmt: skip
+        )
     if report.spellings:
         shown = listed((" and ".join(map(repr, one[:4])) for one in report.spellings), 3)
         add(
-            "near-miss", f"groups of PARTITION BY differ only by case, blanks or Unicode form: {shown}", report.misspelt,
+            "near-miss",
+            f"groups of PARTITION BY differ only by case, blanks or Unicode form: {shown}",
+            report.misspelt,
             "correct the data, or PARTITION BY FOLD(..., 'case', 'space', 'unicode')",
-        )  # fmt: skip
+        )
     if n := report.split_ties:
         add(
-            "split-ties", f"{count(n, 'row')} of {dataset} are equal in the order and parted by NTILE as they stand in the source", n,
+            "split-ties",
+            f"{count(n, 'row')} of {dataset} are equal in the order and parted by NTILE as they stand in the source",
+            n,
             "add to ORDER BY what tells them apart, or classify by bounds instead",
-        )  # fmt: skip
+        )
     return found

@@ -98,10 +98,12 @@ class LineCheck(RowFindings):
         for row, is_empty in enumerate(self.is_empty):
             if is_empty:
                 yield self.of_rows(
-                    "impossible", f"no value meets {self.input.name} = {self.condition_of(row)}", [row],
+                    "impossible",
+                    f"no value meets {self.input.name} = {self.condition_of(row)}",
+                    [row],
                     region=self.region_of(row),
                     remedy=self.remedy_of_impossible(row),
-                )  # fmt: skip
+                )
 
     def remedy_of_impossible(self, number: int) -> str:
         text = write_condition(self.table.asked(self.rows[number], 0))
@@ -138,9 +140,12 @@ class LineCheck(RowFindings):
                     else "the domain"
                 )
                 yield self.of_rows(
-                    "out-of-domain", f"{self.condition_of(row)} lies outside {what} of {self.input.name}", [row],
-                    region=self.region_of(row), remedy=f"correct the condition, or widen {what}",
-                )  # fmt: skip
+                    "out-of-domain",
+                    f"{self.condition_of(row)} lies outside {what} of {self.input.name}",
+                    [row],
+                    region=self.region_of(row),
+                    remedy=f"correct the condition, or widen {what}",
+                )
 
     def idle_missing(self) -> Iterable[Finding]:
         holder = next((row for row, accepts in enumerate(self.cut.accepts_missing) if accepts), None)
@@ -166,17 +171,21 @@ class LineCheck(RowFindings):
         others = [self.rows[row].number for row, _ in partners[1:]]
         more = f"; it also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}" if others else ""
         return self.of_rows(
-            "overlap", f"{self.shown(early)} and {self.shown(late)} both hold {shortened(common)}{more}", [row for row, _ in [*partners[:1], (late, None), *partners[1:]]],
-            region={self.input.name: common}, witness={self.input.name: write_witness(witness)},
+            "overlap",
+            f"{self.shown(early)} and {self.shown(late)} both hold {shortened(common)}{more}",
+            [row for row, _ in [*partners[:1], (late, None), *partners[1:]]],
+            region={self.input.name: common},
+            witness={self.input.name: write_witness(witness)},
             remedy=f'{self.apart(early, late)}set match = "first" to let the earlier row win',
             pairs=tuple(
                 Pair(
-                    (self.rows[row].number, self.rows[late].number), {self.input.name: self.common_region(row, late)},
+                    (self.rows[row].number, self.rows[late].number),
+                    {self.input.name: self.common_region(row, late)},
                     {self.input.name: write_witness(value)},
                 )
                 for row, value in partners
             ),
-        )  # fmt: skip
+        )
 
     def common_region(self, early: int, late: int) -> str:
         """Return what two rows share; where intervals do not say it exactly, in terms of both conditions."""
@@ -334,11 +343,14 @@ class LineCheck(RowFindings):
 
     def gap(self, region: str, witness: Value, neighbours: list[int], severity: str, hint: str) -> Finding:
         return self.of_rows(
-            "gap", f"{self.input.name} {shortened(region)} is covered by no row", sorted(neighbours),
-            severity=severity, region={self.input.name: region},
+            "gap",
+            f"{self.input.name} {shortened(region)} is covered by no row",
+            sorted(neighbours),
+            severity=severity,
+            region={self.input.name: region},
             witness={self.input.name: write_witness(witness)},
             remedy=f"add  {pasted_row(self.table, {self.input.name: region})}{hint}",
-        )  # fmt: skip
+        )
 
     def text_rest(self, first: int, severity: str) -> Finding:
         asked = [self.table.asked(row, 0) for row in self.rows]

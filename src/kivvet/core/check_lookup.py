@@ -66,9 +66,13 @@ def _blank_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
         blank = [int(index) + 1 for index in np.flatnonzero(codes.codes < 0)]
         if blank:
             yield _of_rows(
-                table, rows, "blank-key", f"{count(len(blank), 'row')} without a key in {key.about.name}: row {listed(blank)}",
-                blank, remedy="fill in the key, or remove the row; a blank key matches nothing",
-            )  # fmt: skip
+                table,
+                rows,
+                "blank-key",
+                f"{count(len(blank), 'row')} without a key in {key.about.name}: row {listed(blank)}",
+                blank,
+                remedy="fill in the key, or remove the row; a blank key matches nothing",
+            )
 
 
 def _near_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
@@ -85,9 +89,13 @@ def _near_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
                 for text in texts
             )
             yield _of_rows(
-                table, rows, "near-miss", f"the keys {listed(map(repr, texts), 4)} of {key.about.name} differ only by case, blanks or Unicode form",
-                numbers, remedy=f"write them alike, or let it not count: inputs.{toml_key(key.about.name)} = {input_text(replace(key.about, fold=FOLDS))}",
-            )  # fmt: skip
+                table,
+                rows,
+                "near-miss",
+                f"the keys {listed(map(repr, texts), 4)} of {key.about.name} differ only by case, blanks or Unicode form",
+                numbers,
+                remedy=f"write them alike, or let it not count: inputs.{toml_key(key.about.name)} = {input_text(replace(key.about, fold=FOLDS))}",
+            )
 
 
 def _keys_and_domains(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
@@ -105,17 +113,24 @@ def _keys_and_domains(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
         if outside:
             shown = listed(dict.fromkeys(_shown(key.shown[number - 1].as_py()) for number in outside), 5)
             yield _of_rows(
-                table, rows, "out-of-domain", f"{count(len(outside), 'row')} of {key.about.name} {'lies' if len(outside) == 1 else 'lie'} outside the domain: {shown}",
-                outside, remedy="correct the keys, or widen the domain",
-            )  # fmt: skip
+                table,
+                rows,
+                "out-of-domain",
+                f"{count(len(outside), 'row')} of {key.about.name} {'lies' if len(outside) == 1 else 'lie'} outside the domain: {shown}",
+                outside,
+                remedy="correct the keys, or widen the domain",
+            )
         there = set(values)
         absent = [value for compared, value in known.items() if compared not in there]
         if absent and len(rows.keys) == 1:
             yield finding(
-                "gap", f"{count(len(absent), 'value')} of the domain of {key.about.name} {'has' if len(absent) == 1 else 'have'} no row: {listed(map(_shown, absent), 5)}",
-                table=table.name, region={key.about.name: _shown(absent[0])}, severity="note" if table.otherwise else "warning",
+                "gap",
+                f"{count(len(absent), 'value')} of the domain of {key.about.name} {'has' if len(absent) == 1 else 'have'} no row: {listed(map(_shown, absent), 5)}",
+                table=table.name,
+                region={key.about.name: _shown(absent[0])},
+                severity="note" if table.otherwise else "warning",
                 remedy="add rows for them",
-            )  # fmt: skip
+            )
 
 
 def _single_values(domain: Condition | None) -> list[Value] | None:
@@ -144,9 +159,11 @@ def _repeated_keys(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
         )
     if len(repeated) > _MOST_KEYS:
         yield finding(
-            "conflict" if table.match == "one" else "duplicate", f"{count(len(repeated) - _MOST_KEYS, 'more key')} repeated",
-            table=table.name, remedy="keep one row of each key",
-        )  # fmt: skip
+            "conflict" if table.match == "one" else "duplicate",
+            f"{count(len(repeated) - _MOST_KEYS, 'more key')} repeated",
+            table=table.name,
+            remedy="keep one row of each key",
+        )
 
 
 def _said_twice(
@@ -161,17 +178,26 @@ def _said_twice(
     """Return a finding about rows that hold the same values: whether their results differ decides which."""
     results = [tuple(array[number - 1].as_py() for array in rows.results) for number in numbers]
     differing = [
-        output.name for output, values in zip(table.outputs, zip(*results, strict=True), strict=True)
+        output.name
+        for output, values in zip(table.outputs, zip(*results, strict=True), strict=True)
         if any(value != values[0] for value in values)
-    ]  # fmt: skip
+    ]
     region = _key_region(rows, numbers[0] - 1) | dict(more)
     says = f"and differs in {listed(differing)}" if differing else "with the same results"
     return _of_rows(
-        table, rows, kind if differing else "duplicate", f"{what} {says}{also}", numbers, region=region, witness=region,
-        remedy="keep one row of each key" + ("" if differing and table.match == "one" else "; the first is used")
-        if not more else "let one range end before the next begins",
+        table,
+        rows,
+        kind if differing else "duplicate",
+        f"{what} {says}{also}",
+        numbers,
+        region=region,
+        witness=region,
+        remedy="keep one row of each key"
+        + ("" if differing and table.match == "one" else "; the first is used")
+        if not more
+        else "let one range end before the next begins",
         **({"severity": "warning"} if table.match == "first" else {}),
-    )  # fmt: skip
+    )
 
 
 def _key_region(rows: LookupRows, row: int) -> dict[str, str]:
@@ -206,9 +232,13 @@ def _empty_ranges(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
             first = empty[0] - 1
             ends = f"{column.start[first].as_py()} to {column.end[first].as_py() if column.end is not None else ''}"
             yield _of_rows(
-                table, rows, "impossible", f"{count(len(empty), 'row')} of {column.about.name} hold no value, such as {ends} in row {empty[0]}", empty,
+                table,
+                rows,
+                "impossible",
+                f"{count(len(empty), 'row')} of {column.about.name} hold no value, such as {ends} in row {empty[0]}",
+                empty,
                 remedy="swap the ends, or correct them",
-            )  # fmt: skip
+            )
 
 
 def _meeting_ranges(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
@@ -236,10 +266,12 @@ def _meeting_ranges(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
             yield _meeting(table, rows, late, earlier)
     if untold:
         yield finding(
-            "overlap", f"{count(untold, 'more row')} {'meets' if untold == 1 else 'meet'} others", table=table.name,
+            "overlap",
+            f"{count(untold, 'more row')} {'meets' if untold == 1 else 'meet'} others",
+            table=table.name,
             remedy="let each range end before the next begins",
             **({"severity": "warning"} if table.match == "first" else {}),
-        )  # fmt: skip
+        )
 
 
 def _meeting(table: RuleTable, rows: LookupRows, late: int, earlier: Sequence[int]) -> Finding:
@@ -248,10 +280,11 @@ def _meeting(table: RuleTable, rows: LookupRows, late: int, earlier: Sequence[in
     for early in earlier:
         common = {
             column.about.name: cells.write(
-                int(max(cells.starts[early], cells.starts[late])), int(min(cells.ends[early], cells.ends[late]))
+                int(max(cells.starts[early], cells.starts[late])),
+                int(min(cells.ends[early], cells.ends[late])),
             )
             for column, cells in zip(rows.ranges, table.index.ranges, strict=True)
-        }  # fmt: skip
+        }
         numbers = sorted((early + 1, late + 1))
         region = _key_region(rows, late) | common
         witness = _key_region(rows, late) | {
@@ -357,14 +390,24 @@ def _holes(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
         witness = {} if value is None or domain is not None else key | {about.name: write_witness(value)}
         of_key = f" of the key {_key(rows, [row + 1])}" if rows.keys else ""
         yield _of_rows(
-            table, rows, "gap", f"{about.name} {region}{of_key} is covered by no row", [row + 1], region={**key, about.name: region}, witness=witness or None,
-            severity="note" if table.otherwise else "warning", remedy="add a row for it, or let a range end later",
-        )  # fmt: skip
+            table,
+            rows,
+            "gap",
+            f"{about.name} {region}{of_key} is covered by no row",
+            [row + 1],
+            region={**key, about.name: region},
+            witness=witness or None,
+            severity="note" if table.otherwise else "warning",
+            remedy="add a row for it, or let a range end later",
+        )
     if told > _MOST_DESCRIBED:
         yield finding(
-            "gap", f"{count(told - _MOST_DESCRIBED, 'more gap')} between ranges of one key", table=table.name,
-            severity="note" if table.otherwise else "warning", remedy="add rows for them",
-        )  # fmt: skip
+            "gap",
+            f"{count(told - _MOST_DESCRIBED, 'more gap')} between ranges of one key",
+            table=table.name,
+            severity="note" if table.otherwise else "warning",
+            remedy="add rows for them",
+        )
 
 
 def _holes_of_boxes(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
@@ -411,21 +454,35 @@ def _holes_of_boxes(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
             }
             what = ", ".join(f"{name} {text}" for name, text in region.items())
             yield _of_rows(
-                table, rows, "gap", f"{what}{of_key} is covered by no row", [int(row) + 1 for row in of_group[:20]], region={**key, **region},
-                witness=witness, severity="note" if table.otherwise else "warning", remedy="add a row for it, or let a range reach further",
-            )  # fmt: skip
+                table,
+                rows,
+                "gap",
+                f"{what}{of_key} is covered by no row",
+                [int(row) + 1 for row in of_group[:20]],
+                region={**key, **region},
+                witness=witness,
+                severity="note" if table.otherwise else "warning",
+                remedy="add a row for it, or let a range reach further",
+            )
         if search.has_more:
             yield _of_rows(
-                table, rows, "gap", f"more gaps{of_key} remain beyond the {_MOST_BOXES_A_KEY} listed", [first + 1],
-                severity="note" if table.otherwise else "warning", remedy="fill those first",
-            )  # fmt: skip
+                table,
+                rows,
+                "gap",
+                f"more gaps{of_key} remain beyond the {_MOST_BOXES_A_KEY} listed",
+                [first + 1],
+                severity="note" if table.otherwise else "warning",
+                remedy="fill those first",
+            )
         if not search.is_settled:
             unsettled.append(_key(rows, [first + 1]) if rows.keys else "the whole table")
     if unsettled:
         yield finding(
-            "not-proven", f"whether rows leave a gap is not settled for {listed(unsettled, 5)}", table=table.name,
+            "not-proven",
+            f"whether rows leave a gap is not settled for {listed(unsettled, 5)}",
+            table=table.name,
             remedy="values that fall through are still found in the data",
-        )  # fmt: skip
+        )
 
 
 def _cells_sought(cells: RangeCells, about: Input, start: int, end: int) -> list[int]:
@@ -469,6 +526,10 @@ def _unfinished(table: RuleTable, rows: LookupRows) -> Iterable[Finding]:
     if blank:
         keys = [_key(rows, [number]) for number in blank[:5]] if rows.keys else []
         yield _of_rows(
-            table, rows, "unfinished", f"{count(len(blank), 'row')} with a key and no results: {listed(keys, 5)}", blank,
+            table,
+            rows,
+            "unfinished",
+            f"{count(len(blank), 'row')} with a key and no results: {listed(keys, 5)}",
+            blank,
             remedy="fill in the results",
-        )  # fmt: skip
+        )

@@ -175,8 +175,11 @@ def _unscaled(array: pa.Array) -> npt.NDArray[Any]:
     for index, value in enumerate(array.to_pylist()):
         if value is not None:
             sign, digits, exponent = value.as_tuple()
-            unscaled[index] = (-1) ** sign * int("".join(map(str, digits))) * 10**exponent * factor if exponent >= 0 \
-                else (-1) ** sign * int("".join(map(str, digits))) * factor // 10 ** -exponent  # fmt: skip
+            unscaled[index] = (
+                (-1) ** sign * int("".join(map(str, digits))) * 10**exponent * factor
+                if exponent >= 0
+                else (-1) ** sign * int("".join(map(str, digits))) * factor // 10**-exponent
+            )
     return unscaled
 
 
@@ -187,8 +190,11 @@ def missing_mask(column: Column) -> BoolArray:
         return blank
     if isinstance(column, CodedColumn):
         of_distinct = np.append(missing_mask(column.distinct), True)
-        return of_distinct[np.where(column.codes < 0, len(of_distinct) - 1, column.codes)] if column.valid is None \
-            else of_distinct[np.where(column.valid, column.codes, len(of_distinct) - 1)]  # fmt: skip
+        return (
+            of_distinct[np.where(column.codes < 0, len(of_distinct) - 1, column.codes)]
+            if column.valid is None
+            else of_distinct[np.where(column.valid, column.codes, len(of_distinct) - 1)]
+        )
     mask = np.isnan(column.values) if column.values.dtype.kind == "f" else np.zeros(len(column), bool)
     return mask if column.valid is None else mask | ~column.valid
 

@@ -106,8 +106,9 @@ def _results_by_key(table: RuleTable) -> dict[object, str]:
         parts = [key] if key else []
         parts += [
             f"{column.about.name} {cells.write(int(cells.starts[row]), int(cells.ends[row]))}"
-            for column, cells in zip(rows.ranges, ranges, strict=True) if cells.starts[row] < cells.ends[row]
-        ]  # fmt: skip
+            for column, cells in zip(rows.ranges, ranges, strict=True)
+            if cells.starts[row] < cells.ends[row]
+        ]
         written = ", ".join("missing" if value is None else str(value) for value in values)
         made.setdefault(", ".join(parts), written)
     return made

@@ -223,8 +223,9 @@ class _Parser:
             if len(low) != len(high):
                 self.fail(
                     f"the ends of a code range are equally long; {low!r} has {len(low)} characters and {high!r} {len(high)}",
-                    f"two prefixes of {len(low)} characters", at=second.offset,
-                )  # fmt: skip
+                    f"two prefixes of {len(low)} characters",
+                    at=second.offset,
+                )
             return CodeRange(low, lower_closed, high, upper_closed)
         self.need_bound(first)
         self.need_bound(second)
@@ -289,9 +290,12 @@ class _Parser:
         value = "".join(pieces)
         if self.kind != "text":
             self.fail(
-                f"quotes make text, and this input is of type {self.kind}", f"a value of type {self.kind}",
-                f"write {value}", at=start, fault="type",
-            )  # fmt: skip
+                f"quotes make text, and this input is of type {self.kind}",
+                f"a value of type {self.kind}",
+                f"write {value}",
+                at=start,
+                fault="type",
+            )
         is_prefix = self.text.startswith("*", at)
         self.at += is_prefix
         if not value:
@@ -338,8 +342,11 @@ class _Parser:
     def accept_word(self, word: str) -> bool:
         self.skip_blanks()
         end = self.at + len(word)
-        if self.text.startswith(word, self.at) and (end == len(self.text) or self.text[end] in ' \t|()"<>[') \
-                and not (word == "not" and end == len(self.text)):  # fmt: skip
+        if (
+            self.text.startswith(word, self.at)
+            and (end == len(self.text) or self.text[end] in ' \t|()"<>[')
+            and not (word == "not" and end == len(self.text))
+        ):
             self.at = end
             return True
         return False

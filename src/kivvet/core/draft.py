@@ -484,9 +484,12 @@ def _bound_between(low: Any, high: Any, given: _Values) -> Value:
 
 
 def _report(
-    table: RuleTable, by_value: Mapping[Any, Mapping[str, int]], of_missing: Mapping[str, int], given: _Values,
+    table: RuleTable,
+    by_value: Mapping[Any, Mapping[str, int]],
+    of_missing: Mapping[str, int],
+    given: _Values,
     first_rows: Mapping[tuple[Any, str], int],
-) -> DraftReport:  # fmt: skip
+) -> DraftReport:
     """Return how many rows the table gives their class, by applying it to each value."""
     values = list(by_value)
     array = pa.array(values, pa.float64()) if given.kind == "number" else pa.array(values)

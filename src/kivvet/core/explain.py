@@ -54,9 +54,13 @@ class Verdict:
 
     def as_dict(self) -> dict[str, Any]:
         return {
-            "row": self.number, "asks": list(self.asks), "results": self.results, "decides": self.decides,
-            "matches": self.matches, "failed": self.failed,
-        }  # fmt: skip
+            "row": self.number,
+            "asks": list(self.asks),
+            "results": self.results,
+            "decides": self.decides,
+            "matches": self.matches,
+            "failed": self.failed,
+        }
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,11 +116,16 @@ class Explanation:
     def as_dict(self) -> dict[str, Any]:
         """Return the explanation as plain values, under a version."""
         return {
-            "version": EXPLANATION_VERSION, "table": self.table, "values": dict(self.values), "decided": self.decided,
-            "rows": list(self.rows), "results": {name: _plain(value) for name, value in self.results.items()},
-            "verdicts": [one.as_dict() for one in self.verdicts], "nearest": [one.as_dict() for one in self.nearest],
+            "version": EXPLANATION_VERSION,
+            "table": self.table,
+            "values": dict(self.values),
+            "decided": self.decided,
+            "rows": list(self.rows),
+            "results": {name: _plain(value) for name, value in self.results.items()},
+            "verdicts": [one.as_dict() for one in self.verdicts],
+            "nearest": [one.as_dict() for one in self.nearest],
             "note": self.note,
-        }  # fmt: skip
+        }
 
     def to_json(self) -> str:
         """Return the explanation as JSON text; the form is described in docs/explain.md."""
@@ -137,16 +146,22 @@ def explain(table: RuleTable, values: Mapping[str, Any]) -> Explanation:
             columns[name] = column_from_arrow(pa.array([value]), name)
         except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError) as error:
             raise DataError(
-                f"{name} = {value!r} is no value that a table reads", expected=about.type if about else "a plain value",
+                f"{name} = {value!r} is no value that a table reads",
+                expected=about.type if about else "a plain value",
                 fix="give text, a number, true or false, a date or a time",
-            ) from error  # fmt: skip
+            ) from error
     return explain_columns(table, columns)
 
 
 _TYPES = {
-    "text": pa.string(), "integer": pa.int64(), "number": pa.float64(), "boolean": pa.bool_(),
-    "date": pa.date32(), "datetime": pa.timestamp("us"), "decimal": pa.float64(),
-}  # fmt: skip
+    "text": pa.string(),
+    "integer": pa.int64(),
+    "number": pa.float64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+    "decimal": pa.float64(),
+}
 
 
 def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanation:
@@ -166,11 +181,18 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
     elif outcome >= compiled.unmatched:
         deciding = ()
     decided = (
-        "no-period" if table.lookup is not None and outcome > compiled.missing
-        else "unmatched" if outcome == compiled.unmatched else "missing" if outcome == compiled.missing
-        else "unfinished" if all(compiled.unfinished[row] for row in deciding)
-        else "several" if len(deciding) > 1 else "matched"
-    )  # fmt: skip
+        "no-period"
+        if table.lookup is not None and outcome > compiled.missing
+        else "unmatched"
+        if outcome == compiled.unmatched
+        else "missing"
+        if outcome == compiled.missing
+        else "unfinished"
+        if all(compiled.unfinished[row] for row in deciding)
+        else "several"
+        if len(deciding) > 1
+        else "matched"
+    )
     ends = table.missing if decided == "missing" else table.otherwise
     values = {name: _value_text(column) for name, column in columns.items() if name in table.deciding_reads}
     if table.lookup is not None:
@@ -192,9 +214,15 @@ def explain_columns(table: RuleTable, columns: Mapping[str, Column]) -> Explanat
     numbers = tuple(table.rows[row].number for row in deciding)
     if len(table.rows) > MOST_ROWS:
         return Explanation(
-            table.name, values, decided, numbers, results, tuple(_verdict(table, row, decides=True) for row in deciding), (),
+            table.name,
+            values,
+            decided,
+            numbers,
+            results,
+            tuple(_verdict(table, row, decides=True) for row in deciding),
+            (),
             f"the table has {len(table.rows):,} rows; those that do not decide are not listed",
-        )  # fmt: skip
+        )
     explainer = _Explainer(table, compiled, columns)
     return Explanation(
         table.name, values, decided, numbers, results, explainer.verdicts(deciding), explainer.nearest()
@@ -217,16 +245,31 @@ def _of_lookup(
     }
     verdicts = tuple(
         Verdict(
-            row + 1, tuple(f"{name} = {value}" for name, value in values.items()),
+            row + 1,
+            tuple(f"{name} = {value}" for name, value in values.items()),
             ", ".join("missing" if one is None else _shown(one) for one in results.values()),
-            decides=True, matches=True, place=table.lookup.locate_row(row + 1),
+            decides=True,
+            matches=True,
+            place=table.lookup.locate_row(row + 1),
         )
         for row in deciding
-    )  # fmt: skip
+    )
     return Explanation(
-        table.name, values, decided, tuple(row + 1 for row in deciding), results, verdicts, (),
-        "the row is still to be filled in" if decided == "unfinished" else "" if deciding else "no row of the lookup has these keys at that value" if table.lookup.ranges else "no row of the lookup has this key",
-    )  # fmt: skip
+        table.name,
+        values,
+        decided,
+        tuple(row + 1 for row in deciding),
+        results,
+        verdicts,
+        (),
+        "the row is still to be filled in"
+        if decided == "unfinished"
+        else ""
+        if deciding
+        else "no row of the lookup has these keys at that value"
+        if table.lookup.ranges
+        else "no row of the lookup has this key",
+    )
 
 
 def _verdict(table: RuleTable, row: int, *, decides: bool, matches: bool = True, failed: str = "") -> Verdict:
@@ -263,10 +306,13 @@ class _Explainer:
             failed = next((n for n, mask in enumerate(self.masks) if not mask >> row & 1), None)
             made.append(
                 _verdict(
-                    self.table, row, decides=row in deciding, matches=failed is None,
+                    self.table,
+                    row,
+                    decides=row in deciding,
+                    matches=failed is None,
                     failed="" if failed is None else self._failure(row, failed),
                 )
-            )  # fmt: skip
+            )
         return tuple(made)
 
     def _failure(self, row: int, number: int) -> str:
@@ -380,8 +426,10 @@ class _Explainer:
             nearest = next((n for n in changed if _is_named(dimension, n)), changed[0])
             wants_named = _is_named(dimension, nearest)
             same = [
-                n for n in changed if after[n] == after[nearest] and (_is_named(dimension, n) or not wants_named)
-            ]  # fmt: skip
+                n
+                for n in changed
+                if after[n] == after[nearest] and (_is_named(dimension, n) or not wants_named)
+            ]
         else:
             nearest = changed[0]
             if at is not None and place is not None:

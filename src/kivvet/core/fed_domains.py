@@ -54,10 +54,13 @@ def limited(table: RuleTable, fed: Fed) -> RuleTable:
         return table
     inputs = tuple(
         replace(one, domain=fed[table.name, one.name], is_domain_fed=True)
-        if one.domain is None and not one.domain_of and not one.shape and _fits(one.type, fed.get((table.name, one.name)))
+        if one.domain is None
+        and not one.domain_of
+        and not one.shape
+        and _fits(one.type, fed.get((table.name, one.name)))
         else one
         for one in table.inputs
-    )  # fmt: skip
+    )
     return table if inputs == table.inputs else RuleTable.from_parts(replace(table.parts, inputs=inputs))
 
 
@@ -68,7 +71,7 @@ def _fits(kind: str, condition: Condition | None) -> bool:
         return False
     is_text = any(isinstance(one, Equals) and isinstance(one.value, str) for one in parts) or any(
         isinstance(one, AnyOf) for one in parts
-    )  # fmt: skip
+    )
     return kind == "text" if is_text else kind in ("integer", "number")
 
 

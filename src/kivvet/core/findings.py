@@ -73,8 +73,11 @@ class Pair:
 
     def as_dict(self) -> dict[str, Any]:
         return {
-            "rows": list(self.rows), "region": dict(self.region), "witness": dict(self.witness), "possible": self.possible,
-        }  # fmt: skip
+            "rows": list(self.rows),
+            "region": dict(self.region),
+            "witness": dict(self.witness),
+            "possible": self.possible,
+        }
 
 
 @dataclass(frozen=True, slots=True)

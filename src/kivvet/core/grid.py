@@ -128,9 +128,16 @@ class Grid:
                 )
 
     def _finish(
-        self, values: Array, number: Array, half: Buckets, crowded: Any, of_half: Array, labels: Array, out: Array,
+        self,
+        values: Array,
+        number: Array,
+        half: Buckets,
+        crowded: Any,
+        of_half: Array,
+        labels: Array,
+        out: Array,
         counts: Counts | None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         search: Callable[[], Array] = lambda: np.searchsorted(self.thresholds, values[crowded], side="right")  # noqa: E731
         if counts is None:
             np.take(of_half, half, out=out, mode="clip")

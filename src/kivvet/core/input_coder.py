@@ -61,8 +61,9 @@ def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | No
     if tz is not None and about.tz is None:
         return DataError(
             f"column {name!r} has the time zone {tz}, and input {about.name!r} does not say in which zone its bounds are",
-            expected="tz on the input", fix=f'for example tz = "{tz}"',
-        )  # fmt: skip
+            expected="tz on the input",
+            fix=f'for example tz = "{tz}"',
+        )
     return None
 
 
@@ -386,5 +387,6 @@ def need_whole(column: NumericColumn, about: Input) -> None:
     if len(odd):
         raise DataError(
             f"{count(len(odd), 'value')} of input {about.name!r} {'is' if len(odd) == 1 else 'are'} not whole, such as {float(values[odd[0]])!r} in row {int(odd[0]) + 1}",
-            expected="integer", fix=f"declare input {about.name} as number",
-        )  # fmt: skip
+            expected="integer",
+            fix=f"declare input {about.name} as number",
+        )

@@ -148,20 +148,26 @@ class InputProbe:
             wanted = tuple(fold for fold in FOLDS if fold in (*self.about.fold, *folds))
             cure = f"inputs.{toml_key(self.about.name)} = {input_text(replace(self.about, fold=wanted))}"
             yield self.of_data(
-                "near-miss", f"{count(rows_near, 'row')} of {self.column} would match but for {_difference(folds)}: {listed(pairs, _MOST_VALUES)}",
-                dataset, rows_near, witness={self.about.name: repr(next(iter(near)))},
+                "near-miss",
+                f"{count(rows_near, 'row')} of {self.column} would match but for {_difference(folds)}: {listed(pairs, _MOST_VALUES)}",
+                dataset,
+                rows_near,
+                witness={self.about.name: repr(next(iter(near)))},
                 remedy=f"correct the data, or let it not count: {cure}",
-            )  # fmt: skip
+            )
         zeros = self._zeros_apart({text: n for text, n in values.items() if text not in near})
         if zeros:
             rows_zeros = sum(values[text] for text in zeros)
             pairs = [f"{text!r} ({values[text]:,}) and {known!r}" for text, known in zeros.items()]
             width = max(map(len, zeros.values()))
             yield self.of_data(
-                "near-miss", f"{count(rows_zeros, 'row')} of {self.column} would match but for leading zeros: {listed(pairs, _MOST_VALUES)}",
-                dataset, rows_zeros, witness={self.about.name: repr(next(iter(zeros)))},
+                "near-miss",
+                f"{count(rows_zeros, 'row')} of {self.column} would match but for leading zeros: {listed(pairs, _MOST_VALUES)}",
+                dataset,
+                rows_zeros,
+                witness={self.about.name: repr(next(iter(zeros)))},
                 remedy=f"write them alike; where a program took the zeros away, LPAD({write_name(self.column)}, {width}, '0') in a formula gives them back",
-            )  # fmt: skip
+            )
             rows_near += rows_zeros
         others = {text: n for text, n in values.items() if text not in near and text not in zeros}
         rows = (sum(values.values()) if n_rows is None else n_rows - sum(self.outside.values())) - rows_near
@@ -175,11 +181,15 @@ class InputProbe:
             if value is not None
         )
         yield self.of_data(
-            "unmatched", f"{count(rows, 'row')} of {self.column} {'has' if rows == 1 else 'have'} {count(len(others), 'value')} that no row lists: {shown}"
-            + (f"; otherwise gives {otherwise}" if otherwise else ""), dataset, rows,
-            severity="note" if otherwise else "warning", witness={self.about.name: self._shown(next(iter(others)))},
+            "unmatched",
+            f"{count(rows, 'row')} of {self.column} {'has' if rows == 1 else 'have'} {count(len(others), 'value')} that no row lists: {shown}"
+            + (f"; otherwise gives {otherwise}" if otherwise else ""),
+            dataset,
+            rows,
+            severity="note" if otherwise else "warning",
+            witness={self.about.name: self._shown(next(iter(others)))},
             remedy=f"add {'a row for it' if len(others) == 1 else 'rows for them'}, or correct the data{closest}",
-        )  # fmt: skip
+        )
 
     def _shown(self, text: str) -> str:
         return repr(text) if self.about.type == "text" else text
@@ -227,24 +237,33 @@ class InputProbe:
         if rows := sum(self.outside.values()):
             what = "the domain" if self.about.domain is not None else f"the shape {self.about.shape}"
             yield self.of_data(
-                "out-of-domain", f"{count(rows, 'row')} of {self.column} {'lies' if rows == 1 else 'lie'} outside {what} of {self.about.name}: {self._top(self.outside)}",
-                dataset, rows, witness={self.about.name: self._shown(self.outside.most_common(1)[0][0])},
+                "out-of-domain",
+                f"{count(rows, 'row')} of {self.column} {'lies' if rows == 1 else 'lie'} outside {what} of {self.about.name}: {self._top(self.outside)}",
+                dataset,
+                rows,
+                witness={self.about.name: self._shown(self.outside.most_common(1)[0][0])},
                 remedy=f"correct the data, or widen {what}",
-            )  # fmt: skip
+            )
 
     def _too_fine(self, dataset: str) -> Iterable[Finding]:
         if (rows := sum(self.finer.values())) and self.about.step is not None:
             yield self.of_data(
-                "finer-than-step", f"{count(rows, 'row')} of {self.column} {'is' if rows == 1 else 'are'} finer than the step {write_decimal(self.about.step)}: {self._top(self.finer)}",
-                dataset, rows, witness={self.about.name: self.finer.most_common(1)[0][0]},
+                "finer-than-step",
+                f"{count(rows, 'row')} of {self.column} {'is' if rows == 1 else 'are'} finer than the step {write_decimal(self.about.step)}: {self._top(self.finer)}",
+                dataset,
+                rows,
+                witness={self.about.name: self.finer.most_common(1)[0][0]},
                 remedy="set the step to how fine the data is, and see whether gaps appear",
-            )  # fmt: skip
+            )
         if rows := sum(self.near_edge.values()):
             yield self.of_data(
-                "near-edge", f"{count(rows, 'row')} of {self.column} {'lies' if rows == 1 else 'lie'} within rounding error of a bound: {self._top(self.near_edge)}",
-                dataset, rows, witness={self.about.name: self.near_edge.most_common(1)[0][0]},
+                "near-edge",
+                f"{count(rows, 'row')} of {self.column} {'lies' if rows == 1 else 'lie'} within rounding error of a bound: {self._top(self.near_edge)}",
+                dataset,
+                rows,
+                witness={self.about.name: self.near_edge.most_common(1)[0][0]},
                 remedy="say how fine the values are with step, and they count as the bound",
-            )  # fmt: skip
+            )
 
     def _top(self, counter: Counter[str]) -> str:
         ranked = sorted(counter.items(), key=lambda pair: (-pair[1], pair[0]))

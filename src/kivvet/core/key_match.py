@@ -438,9 +438,10 @@ class _RangeFinder:
         if key not in self._thresholds:
             dtype = column.values.dtype
             place: Callable[[Any], Any] = (
-                (lambda cut: float_threshold(cut, self.about, dtype)) if dtype.kind == "f"
+                (lambda cut: float_threshold(cut, self.about, dtype))
+                if dtype.kind == "f"
                 else (lambda cut: whole_threshold(cut, self.about, column))
-            )  # fmt: skip
+            )
             places = self._places_at_once(column)
             if places is None:
                 places = [place(cut) for cut in self.cells.cuts]

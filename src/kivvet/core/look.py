@@ -187,9 +187,12 @@ class LookBuilder:
     """
 
     def __init__(
-        self, names: Sequence[str], missing_words: dict[str, tuple[str, ...]] | None = None,
-        declared: Mapping[str, ValueType] | None = None, most_distinct: int = MOST_DISTINCT,
-    ) -> None:  # fmt: skip
+        self,
+        names: Sequence[str],
+        missing_words: dict[str, tuple[str, ...]] | None = None,
+        declared: Mapping[str, ValueType] | None = None,
+        most_distinct: int = MOST_DISTINCT,
+    ) -> None:
         self.declared = declared or {}
         self.names = list(names)
         self.missing_words = missing_words or {}
@@ -279,14 +282,26 @@ def _look_at_many(name: str, counter: ValueCounter, tail: Tail, rows: int) -> Co
         scale = (rows - counter.missing) / len(numbers)
         bars = _bars(numbers, np.ones(len(numbers), np.int64), sample_type)
         more |= {
-            "lowest": ends[0], "highest": ends[1], "step": f"{tail.step:g}" if tail.step else "",
-            "quantiles": {f"{q * 100:g} %": f"about {text}" for q, text in zip(_QUANTILES, quantiles, strict=True)},
+            "lowest": ends[0],
+            "highest": ends[1],
+            "step": f"{tail.step:g}" if tail.step else "",
+            "quantiles": {
+                f"{q * 100:g} %": f"about {text}" for q, text in zip(_QUANTILES, quantiles, strict=True)
+            },
             "bars": tuple((low, high, round(n * scale)) for low, high, n in bars),
-        }  # fmt: skip
+        }
     hint = f"more than {counter.most:,} distinct values; they were not counted one by one"
     return ColumnLook(
-        name, tail.kind, tail.reason, rows, counter.missing, counter.most, False, hints=(hint, *tail.hints), **more
-    )  # fmt: skip
+        name,
+        tail.kind,
+        tail.reason,
+        rows,
+        counter.missing,
+        counter.most,
+        False,
+        hints=(hint, *tail.hints),
+        **more,
+    )
 
 
 def _written(values: pa.Array) -> list[str]:
@@ -314,10 +329,14 @@ def _range_of(values: pa.Array, counts: npt.NDArray[np.int64], kind: ValueType) 
     texts = _written(typed.take(pa.array([0, len(typed) - 1, *places.values()])))
     step = finest_step(numbers) if kind in ("integer", "number") else None
     return {
-        "lowest": texts[0], "highest": texts[1], "quantiles": dict(zip(places, texts[2:], strict=True)),
-        "step": f"{step:g}" if step is not None else "", "bars": _bars(numbers, weights, typed.type),
-        "numbers": numbers, "weights": weights,
-    }  # fmt: skip
+        "lowest": texts[0],
+        "highest": texts[1],
+        "quantiles": dict(zip(places, texts[2:], strict=True)),
+        "step": f"{step:g}" if step is not None else "",
+        "bars": _bars(numbers, weights, typed.type),
+        "numbers": numbers,
+        "weights": weights,
+    }
 
 
 def _bars(

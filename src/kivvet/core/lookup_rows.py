@@ -125,9 +125,11 @@ def parse_lookup(
     frame = _as_arrow(given)
     if frame is None:
         fault = finding(
-            "syntax", f"lookup is the name of a file, a frame or a list of mappings; found {type(given).__name__}",
-            table=table, places=(place,) if place else (),
-        )  # fmt: skip
+            "syntax",
+            f"lookup is the name of a file, a frame or a list of mappings; found {type(given).__name__}",
+            table=table,
+            places=(place,) if place else (),
+        )
         return None, [fault]
     return _LookupReader(frame, place, table, locate_row).read(inputs, outputs)
 
@@ -168,11 +170,15 @@ class _LookupReader:
             is_twice = heading is not None
             self.findings.append(
                 finding(
-                    "unknown-column", f"the lookup has {'two columns' if is_twice else 'no column'} {wanted!r}", table=self.table,
+                    "unknown-column",
+                    f"the lookup has {'two columns' if is_twice else 'no column'} {wanted!r}",
+                    table=self.table,
                     places=(self.place,) if self.place else (),
-                    remedy="rename one of them" if is_twice else did_you_mean(wanted, names) or f"its columns: {listed(names, 20)}",
+                    remedy="rename one of them"
+                    if is_twice
+                    else did_you_mean(wanted, names) or f"its columns: {listed(names, 20)}",
                 )
-            )  # fmt: skip
+            )
             return None
         array = _combined(self.frame.column(heading))
         converted, faults = _typed(array, kind, heading, self.table, self.locate_row)
@@ -244,10 +250,13 @@ def _typed(
         examples = listed(dict.fromkeys(repr(array[int(i)].as_py()) for i in bad[:50]), 3)
         rows = tuple(int(i) + 1 for i in bad[:20])
         fault = finding(
-            "type", f"{count(len(bad), 'field')} of column {heading!r} cannot be read as {EXPECTED[kind]}: {examples}",
-            table=table, rows=rows, places=_places(rows, locate_row),
+            "type",
+            f"{count(len(bad), 'field')} of column {heading!r} cannot be read as {EXPECTED[kind]}: {examples}",
+            table=table,
+            rows=rows,
+            places=_places(rows, locate_row),
             remedy=f"correct the fields, or declare {heading} as text",
-        )  # fmt: skip
+        )
         return converted.array, [fault]
     if pa.types.is_null(array.type):
         return pa.nulls(len(array), arrow_type(kind) if kind != "decimal" else pa.decimal128(1, 0)), []
@@ -255,9 +264,11 @@ def _typed(
         return _wholes(array, heading, table, locate_row)
     if kind == "text" or not _fits(array.type, kind):
         fault = finding(
-            "type", f"column {heading!r} holds {array.type}; {kind} is declared", table=table,
+            "type",
+            f"column {heading!r} holds {array.type}; {kind} is declared",
+            table=table,
             remedy=f"declare {heading} by the type it has, or convert the column first",
-        )  # fmt: skip
+        )
         return array, [fault]
     if kind == "decimal" or array.type == arrow_type(kind):
         return array, []
@@ -265,9 +276,11 @@ def _typed(
         return array.cast(arrow_type(kind)), []
     except pa.ArrowInvalid as error:
         fault = finding(
-            "type", f"column {heading!r} holds values that {kind} does not: {str(error).split(chr(10))[0]}", table=table,
+            "type",
+            f"column {heading!r} holds values that {kind} does not: {str(error).split(chr(10))[0]}",
+            table=table,
             remedy=f"declare {heading} as {'integer' if pa.types.is_integer(array.type) and kind == 'number' else 'decimal or text'}",
-        )  # fmt: skip
+        )
         return pa.nulls(len(array), arrow_type(kind)), [fault]
 
 
@@ -287,10 +300,14 @@ def _wholes(
     rows = tuple(int(i) + 1 for i in odd[:20])
     return made, [
         finding(
-            "type", f"{count(len(odd), 'value')} of column {heading!r} {'is' if len(odd) == 1 else 'are'} not whole, such as {float(values[odd[0]])!r}",
-            table=table, rows=rows, places=_places(rows, locate_row), remedy=f"declare {heading} as number",
+            "type",
+            f"{count(len(odd), 'value')} of column {heading!r} {'is' if len(odd) == 1 else 'are'} not whole, such as {float(values[odd[0]])!r}",
+            table=table,
+            rows=rows,
+            places=_places(rows, locate_row),
+            remedy=f"declare {heading} as number",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _fits(type_: pa.DataType, kind: ValueType) -> bool:
@@ -327,10 +344,14 @@ def _unfit_results(
                 text = array[int(wide[0])].as_py()
                 findings.append(
                     finding(
-                        "width", f"{count(len(wide), 'value')} of {output.name!r} have more than {output.width} characters, such as {text!r}",
-                        table=table, rows=rows, places=_places(rows, locate_row), remedy="shorten them, or widen the output",
+                        "width",
+                        f"{count(len(wide), 'value')} of {output.name!r} have more than {output.width} characters, such as {text!r}",
+                        table=table,
+                        rows=rows,
+                        places=_places(rows, locate_row),
+                        remedy="shorten them, or widen the output",
                     )
-                )  # fmt: skip
+                )
         if output.order:
             known = pc.or_kleene(pc.is_null(array), pc.is_in(array, pa.array(output.order, pa.string())))
             odd = np.flatnonzero(pc.invert(known))
@@ -339,9 +360,12 @@ def _unfit_results(
                 text = array[int(odd[0])].as_py()
                 findings.append(
                     finding(
-                        "type", f"{count(len(odd), 'value')} of {output.name!r} are not in its order, such as {text!r}",
-                        table=table, rows=rows, places=_places(rows, locate_row),
+                        "type",
+                        f"{count(len(odd), 'value')} of {output.name!r} are not in its order, such as {text!r}",
+                        table=table,
+                        rows=rows,
+                        places=_places(rows, locate_row),
                         remedy=did_you_mean(text, output.order) or "add them to order",
                     )
-                )  # fmt: skip
+                )
     return findings

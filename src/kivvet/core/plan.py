@@ -357,9 +357,14 @@ def make_plan(
 
 class _Planner:
     def __init__(
-        self, entries: Sequence[Entry], tables: Mapping[str, RuleTable], source_names: tuple[str, ...],
-        renamed: Mapping[str, str], unusable: set[str], formulas: Mapping[str, Formula],
-    ) -> None:  # fmt: skip
+        self,
+        entries: Sequence[Entry],
+        tables: Mapping[str, RuleTable],
+        source_names: tuple[str, ...],
+        renamed: Mapping[str, str],
+        unusable: set[str],
+        formulas: Mapping[str, Formula],
+    ) -> None:
         self.tables = tables
         self.formulas = formulas
         self.source_names = source_names
@@ -440,9 +445,12 @@ class _Planner:
                     )
                 elif other is not None:
                     self.fault(
-                        "unknown-column", f"{name!r} is made twice: by {self.what(other)} and by {self.what(index)}",
-                        entry.place, self.rename(index, name, f"{name}_2"), entry.table,
-                    )  # fmt: skip
+                        "unknown-column",
+                        f"{name!r} is made twice: by {self.what(other)} and by {self.what(index)}",
+                        entry.place,
+                        self.rename(index, name, f"{name}_2"),
+                        entry.table,
+                    )
                 else:
                     self.maker[name] = index
                     if entry.is_written:
@@ -556,10 +564,13 @@ class _Planner:
         places = tuple(place for index, _ in steps if (place := self.place_of(index)) is not None)
         self.faults.append(
             finding(
-                "cycle", f"columns depend on themselves: {path}", places=places, table="" if places else self.entries[steps[0][0]].table,
+                "cycle",
+                f"columns depend on themselves: {path}",
+                places=places,
+                table="" if places else self.entries[steps[0][0]].table,
                 remedy=f"let one of them read a column of the source: {listed(self.source_names)}",
             )
-        )  # fmt: skip
+        )
 
     def maker_of(self, index: int, name: str, wanted: str) -> int | None:
         """Return the number of the entry that makes a column; one is added where just one table has such an output."""
@@ -630,10 +641,14 @@ class _Planner:
             text = f"; a text stands in single quotes: '{wanted}'" if is_quoted else ""
             self.faults.append(
                 finding(
-                    "unknown-column", f"{wanted!r} is neither in the source nor made{drawn}", table=entry.table, places=(place,) if place else (),
-                    remedy=(f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}") + text,
+                    "unknown-column",
+                    f"{wanted!r} is neither in the source nor made{drawn}",
+                    table=entry.table,
+                    places=(place,) if place else (),
+                    remedy=(f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}")
+                    + text,
                 )
-            )  # fmt: skip
+            )
             return
         in_when = entry.table in self.tables and name not in {
             one.name for one in self.tables[entry.table].inputs
@@ -642,6 +657,8 @@ class _Planner:
         said = f"did you mean {near!r}? Then say  " if near else "say which column it is:  "
         mended = replace(entry, reads={**entry.reads, name: near or "COLUMN"})
         self.fault(
-            "unknown-column", f"table {entry.table!r} reads {wanted!r}, which is neither in the source nor made", entry.place,
+            "unknown-column",
+            f"table {entry.table!r} reads {wanted!r}, which is neither in the source nor made",
+            entry.place,
             said + self.written(mended) + ("" if near else f"; there are {listed(candidates)}") + text,
-        )  # fmt: skip
+        )

@@ -22,10 +22,16 @@ def type_of_arrow(kind: pa.DataType) -> ValueType | None:
     if pa.types.is_dictionary(kind):
         kind = kind.value_type
     tests: list[tuple[ValueType, Callable[[pa.DataType], bool]]] = [
-        ("boolean", pa.types.is_boolean), ("integer", pa.types.is_integer), ("number", pa.types.is_floating),
-        ("decimal", pa.types.is_decimal), ("date", pa.types.is_date), ("datetime", pa.types.is_timestamp),
-        ("text", pa.types.is_string), ("text", pa.types.is_large_string), ("text", pa.types.is_string_view),
-    ]  # fmt: skip
+        ("boolean", pa.types.is_boolean),
+        ("integer", pa.types.is_integer),
+        ("number", pa.types.is_floating),
+        ("decimal", pa.types.is_decimal),
+        ("date", pa.types.is_date),
+        ("datetime", pa.types.is_timestamp),
+        ("text", pa.types.is_string),
+        ("text", pa.types.is_large_string),
+        ("text", pa.types.is_string_view),
+    ]
     return next((name for name, is_kind in tests if is_kind(kind)), None)
 
 

@@ -111,13 +111,16 @@ class OutputMaker:
             rest[rows] = False
             vector = evaluator.value_on(rows, result.tree)[1]
             fits = vector.kind == self.output.type or (vector.kind, self.output.type) in (
-                ("integer", "number"), ("date", "datetime")
-            )  # fmt: skip
+                ("integer", "number"),
+                ("date", "datetime"),
+            )
             if not fits and not (vector.missing is not None and vector.missing.all()):
                 raise DataError(
-                    f"{self.output.name} {result} gives {vector.kind}", expected=self.output.type, found=vector.kind,
+                    f"{self.output.name} {result} gives {vector.kind}",
+                    expected=self.output.type,
+                    found=vector.kind,
                     fix=f"CAST({result.text} AS {self.output.type.upper()})",
-                )  # fmt: skip
+                )
             pieces.append((rows, as_kind(vector, self.output.type)))
         others = np.flatnonzero(rest)
         pieces.append((others, as_kind(of_column(made.as_column()).take(others), self.output.type)))

@@ -112,48 +112,65 @@ class RowFindings:
         """Tell rows without a result."""
         for index, row in enumerate(self.rows):
             blank = [
-                output.name for output, result in zip(self.table.outputs, row.results, strict=True) if result is UNFINISHED
-            ]  # fmt: skip
+                output.name
+                for output, result in zip(self.table.outputs, row.results, strict=True)
+                if result is UNFINISHED
+            ]
             if blank:
                 yield self.of_rows(
-                    "unfinished", f"{listed(blank)} is still blank for {self.condition_of(index)}", [index],
+                    "unfinished",
+                    f"{listed(blank)} is still blank for {self.condition_of(index)}",
+                    [index],
                     region=self.region_of(index),
                     remedy="fill in the result; write missing where no value is meant",
-                )  # fmt: skip
+                )
 
     def idle_missing_result(self, holder: int) -> Finding:
         """Tell that the results for missing inputs never apply, since a row holds missing inputs too."""
         return self.of_rows(
-            "unused", f"missing = {{ ... }} never applies: {self.shown(holder)} holds missing values too", [holder],
+            "unused",
+            f"missing = {{ ... }} never applies: {self.shown(holder)} holds missing values too",
+            [holder],
             remedy="write present instead of any, or leave missing = { ... } out",
-        )  # fmt: skip
+        )
 
     def conflict(self, early: int, late: int, witness: Mapping[str, str]) -> Finding:
         """Tell two rows that ask the same and differ."""
         return self.of_rows(
-            "conflict", f"{self.condition_of(late)} stands twice and differs: {write_results(self.rows[early].results)} in row {self.rows[early].number}, "
-            f"{write_results(self.rows[late].results)} in row {self.rows[late].number}", [early, late],
-            region=self.region_of(late), witness=witness, remedy="keep one of the two rows",
+            "conflict",
+            f"{self.condition_of(late)} stands twice and differs: {write_results(self.rows[early].results)} in row {self.rows[early].number}, "
+            f"{write_results(self.rows[late].results)} in row {self.rows[late].number}",
+            [early, late],
+            region=self.region_of(late),
+            witness=witness,
+            remedy="keep one of the two rows",
             **({"severity": "warning"} if self.table.match == "first" else {}),
-        )  # fmt: skip
+        )
 
     def duplicate(self, inner: int, outer: int, *, is_same: bool) -> Finding:
         """Tell a row that another makes needless."""
         how = "says the same as" if is_same else "lies inside"
         return self.of_rows(
-            "duplicate", f"{self.shown(inner)} {how} {self.shown(outer)}", [inner, outer],
-            region=self.region_of(inner), remedy=f"remove row {self.rows[inner].number}",
-        )  # fmt: skip
+            "duplicate",
+            f"{self.shown(inner)} {how} {self.shown(outer)}",
+            [inner, outer],
+            region=self.region_of(inner),
+            remedy=f"remove row {self.rows[inner].number}",
+        )
 
     def never_wins(self, row: int, by: Sequence[int], witness: Mapping[str, str], **parts: object) -> Finding:
         """Tell a row that earlier ones cover."""
         numbers = [self.rows[winner].number for winner in by]
         return self.of_rows(
-            "shadowed", f"{self.shown(row)} never wins: {'row' if len(numbers) == 1 else 'rows'} {listed(numbers)} above "
-            f"{'covers' if len(numbers) == 1 else 'together cover'} all of it", [row, *by],
-            region=self.region_of(row), witness=witness,
-            remedy=f"move row {self.rows[row].number} above row {numbers[0]}, or remove it", **parts,
-        )  # fmt: skip
+            "shadowed",
+            f"{self.shown(row)} never wins: {'row' if len(numbers) == 1 else 'rows'} {listed(numbers)} above "
+            f"{'covers' if len(numbers) == 1 else 'together cover'} all of it",
+            [row, *by],
+            region=self.region_of(row),
+            witness=witness,
+            remedy=f"move row {self.rows[row].number} above row {numbers[0]}, or remove it",
+            **parts,
+        )
 
     def with_domain(self, about: Input) -> str:
         """Return the definition of an input with the values that its rows name as its domain, to be made complete."""
@@ -172,9 +189,11 @@ class RowFindings:
     def open_input(self, about: Input) -> Finding:
         """Tell that an input's unlisted values are no gap, since nothing says which there are."""
         return self.of_rows(
-            "open", f"{about.name} has no domain, so values that no row lists are seen only in data", [],
+            "open",
+            f"{about.name} has no domain, so values that no row lists are seen only in data",
+            [],
             remedy=f"list the values there are, as its domain: inputs.{toml_key(about.name)} = {self.with_domain(about)}",
-        )  # fmt: skip
+        )
 
 
 def write_region(region: Mapping[str, str]) -> str:

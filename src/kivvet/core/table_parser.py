@@ -48,12 +48,34 @@ from kivvet.core.values import (
 from kivvet.errors import Place, did_you_mean, listed, near_name
 
 TABLE_KEYWORDS = (
-    "title", "owner", "note", "inputs", "outputs", "match", "missing", "otherwise", "rows", "lookup", "headings_on_line", "severity",
+    "title",
+    "owner",
+    "note",
+    "inputs",
+    "outputs",
+    "match",
+    "missing",
+    "otherwise",
+    "rows",
+    "lookup",
+    "headings_on_line",
+    "severity",
     "given",
-)  # fmt: skip
+)
 INPUT_KEYWORDS = (
-    "type", "step", "domain", "shape", "fold", "required", "column", "tz", "from", "to", "ends", "note",
-)  # fmt: skip
+    "type",
+    "step",
+    "domain",
+    "shape",
+    "fold",
+    "required",
+    "column",
+    "tz",
+    "from",
+    "to",
+    "ends",
+    "note",
+)
 _ENDS = {"[]": (True, True), "[)": (True, False), "(]": (False, True), "()": (False, False)}
 OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "combine", "separator", "note")
 COMBINES = ("list", "join", "sum", "min", "max", "count", "flags")
@@ -125,10 +147,14 @@ class _TableParser:
             place = Place(place.file, place.line, place.column + offset)
         self.findings.append(
             finding(
-                kind, message, table=self.name, remedy=fix,
-                rows=() if row is None else (row,), places=(place,) if place else (),
+                kind,
+                message,
+                table=self.name,
+                remedy=fix,
+                rows=() if row is None else (row,),
+                places=(place,) if place else (),
             )
-        )  # fmt: skip
+        )
 
     def parse(self) -> tuple[TableParts | None, list[Finding]]:
         self.unknown_words(self.definition, TABLE_KEYWORDS, (), "a table")
@@ -137,8 +163,11 @@ class _TableParser:
         match = self.definition.get("match", "one")
         if match not in ("one", "first", "every"):
             self.fault(
-                "syntax", f"match = {match!r} is no way to match", ("match",), fix='write "one", "first" or "every"'
-            )  # fmt: skip
+                "syntax",
+                f"match = {match!r} is no way to match",
+                ("match",),
+                fix='write "one", "first" or "every"',
+            )
             match = "one"
         if inputs is None or outputs is None:
             return None, self.findings
@@ -156,15 +185,19 @@ class _TableParser:
         elif ("rows" in self.definition) == ("lookup" in self.definition):
             both = "rows" in self.definition
             self.fault(
-                "syntax", "a table has either rows or a lookup" + (", not both" if both else "; this one has neither"),
-                ("lookup",) if both else (), fix="add rows = [...]" if not both else "remove one of the two",
-            )  # fmt: skip
+                "syntax",
+                "a table has either rows or a lookup" + (", not both" if both else "; this one has neither"),
+                ("lookup",) if both else (),
+                fix="add rows = [...]" if not both else "remove one of the two",
+            )
         elif "rows" in self.definition:
             rows = self.parse_rows(inputs, outputs)
         elif not is_line_number(line := self.definition.get("headings_on_line", 1)):
             self.fault(
-                "syntax", f"headings_on_line is the number of a line, from 1; found {line!r}", ("headings_on_line",)
-            )  # fmt: skip
+                "syntax",
+                f"headings_on_line is the number of a line, from 1; found {line!r}",
+                ("headings_on_line",),
+            )
         else:
             lookup, faults = parse_lookup(
                 self.definition["lookup"],
@@ -177,11 +210,24 @@ class _TableParser:
             self.findings += faults
         given = self.parse_given()
         parts = TableParts(
-            self.name, inputs, outputs, rows, lookup, match, missing, otherwise, self.severities(),
-            str(self.definition.get("title", "")), str(self.definition.get("owner", "")), self.locate(()),
-            tests=tuple(self.whens.tests), given=given, header=self.headings,
-            has_rows_file=self.rows_are == "file", is_complete=len(self.findings) == n_faults,
-        )  # fmt: skip
+            self.name,
+            inputs,
+            outputs,
+            rows,
+            lookup,
+            match,
+            missing,
+            otherwise,
+            self.severities(),
+            str(self.definition.get("title", "")),
+            str(self.definition.get("owner", "")),
+            self.locate(()),
+            tests=tuple(self.whens.tests),
+            given=given,
+            header=self.headings,
+            has_rows_file=self.rows_are == "file",
+            is_complete=len(self.findings) == n_faults,
+        )
         return parts, self.findings
 
     # Definitions
@@ -193,9 +239,11 @@ class _TableParser:
             at = (*path, word)
             if path and word in TABLE_KEYWORDS and word not in ("title", "note", "missing"):
                 self.fault(
-                    "syntax", f"{word!r} belongs to the table, not to {what}", at,
+                    "syntax",
+                    f"{word!r} belongs to the table, not to {what}",
+                    at,
                     fix=f"move it above the first [heading] of the file: TOML puts what follows [{path[0]}] under it",
-                )  # fmt: skip
+                )
             else:
                 fix = did_you_mean(word, known) or f"known here: {listed(known, 20)}"
                 self.fault("syntax", f"{word!r} is no keyword of {what}", at, fix=fix)
@@ -207,20 +255,26 @@ class _TableParser:
         if not isinstance(given, Mapping) or not given:
             found = "none" if given is None else f"{given!r}"
             self.fault(
-                "syntax", f"a table names its {key}; found {found}", (key,) if given is not None else (),
+                "syntax",
+                f"a table names its {key}; found {found}",
+                (key,) if given is not None else (),
                 fix=f'add a line such as  {key}.NAME = "text"',
-            )  # fmt: skip
+            )
             return None
         made = []
         for name, options in given.items():
             path = (key, name)
-            if name in TABLE_KEYWORDS and not isinstance(options, str) and not (
-                isinstance(options, Mapping) and "type" in options
-            ):  # fmt: skip
+            if (
+                name in TABLE_KEYWORDS
+                and not isinstance(options, str)
+                and not (isinstance(options, Mapping) and "type" in options)
+            ):
                 self.fault(
-                    "syntax", f"{name!r} stands under [{key}], so it is read as an {singular}", path,
+                    "syntax",
+                    f"{name!r} stands under [{key}], so it is read as an {singular}",
+                    path,
                     fix=f"move it above the line [{key}], or write {key}.NAME = ... instead of the heading",
-                )  # fmt: skip
+                )
                 continue
             if isinstance(options, str):
                 options = {"type": options}  # noqa: PLW2901
@@ -244,9 +298,11 @@ class _TableParser:
         near = near_name(str(kind), types) if kind else None
         message = f"{name!r} has no type" if kind is None else f"{kind!r} is no type for {name!r}"
         self.fault(
-            "syntax", message, (*path, "type") if kind is not None else path,
+            "syntax",
+            message,
+            (*path, "type") if kind is not None else path,
             fix=f"did you mean {near!r}?" if near else f"one of: {listed(types)}",
-        )  # fmt: skip
+        )
         return None
 
     def parse_input(self, name: str, options: Mapping[str, Any], path: Path) -> Input | None:
@@ -283,9 +339,19 @@ class _TableParser:
             self.fault("syntax", f"required is true or false; found {required!r}", (*path, "required"))
             required = False
         return Input(
-            name, kind, step, offset, domain, shape, fold, required, self.heading(name, options, path),
-            self.parse_zone(kind, options, path), self.parse_period(name, kind, options, path), domain_of,
-        )  # fmt: skip
+            name,
+            kind,
+            step,
+            offset,
+            domain,
+            shape,
+            fold,
+            required,
+            self.heading(name, options, path),
+            self.parse_zone(kind, options, path),
+            self.parse_period(name, kind, options, path),
+            domain_of,
+        )
 
     def parse_domain(
         self, name: str, kind: ValueType, options: Mapping[str, Any], path: Path
@@ -305,9 +371,13 @@ class _TableParser:
         )
         if not (isinstance(given, str) or is_list or is_number) or not str(given).strip() or given == []:
             self.fault(
-                "syntax", f"the domain of {name!r} is a condition or a list of values; found {given!r}", (*path, "domain"),
-                fix='for example domain = ">= 0"' if kind in ("number", "integer") else 'for example domain = ["a", "b"]',
-            )  # fmt: skip
+                "syntax",
+                f"the domain of {name!r} is a condition or a list of values; found {given!r}",
+                (*path, "domain"),
+                fix='for example domain = ">= 0"'
+                if kind in ("number", "integer")
+                else 'for example domain = ["a", "b"]',
+            )
             return None, ""
         is_name = isinstance(given, str) and re.fullmatch(r"[A-Za-z_][\w-]*\.[A-Za-z_][\w-]*", given)
         if is_name and kind in ("text", "integer"):
@@ -326,9 +396,11 @@ class _TableParser:
         given = options.get("column")
         if given is not None and (not isinstance(given, str) or not given.strip()):
             self.fault(
-                "syntax", f"column is the heading of {name!r} in the table's file; found {given!r}", (*path, "column"),
+                "syntax",
+                f"column is the heading of {name!r} in the table's file; found {given!r}",
+                (*path, "column"),
                 fix='for example column = "Station no."',
-            )  # fmt: skip
+            )
             return None
         return given
 
@@ -339,9 +411,11 @@ class _TableParser:
         if kind not in ("date", "datetime") or not isinstance(given, str) or not _is_zone(given):
             found = f"tz on a {kind} input" if kind not in ("date", "datetime") else repr(given)
             self.fault(
-                "syntax", f"tz is the time zone that bounds of dates and times are in; found {found}", (*path, "tz"),
+                "syntax",
+                f"tz is the time zone that bounds of dates and times are in; found {found}",
+                (*path, "tz"),
                 fix='for example tz = "Europe/Vienna"',
-            )  # fmt: skip
+            )
             return None
         return given
 
@@ -355,16 +429,20 @@ class _TableParser:
         if "lookup" not in self.definition:
             word = next(iter(given))
             self.fault(
-                "syntax", f"{word!r} names a column of a lookup; this table has rows of conditions", (*path, word),
+                "syntax",
+                f"{word!r} names a column of a lookup; this table has rows of conditions",
+                (*path, word),
                 fix='write the range in the cell: "5 to 9"',
-            )  # fmt: skip
+            )
             return None
         start, end, ends = options.get("from"), options.get("to"), options.get("ends", "[]")
         if not isinstance(start, str) or not (end is None or isinstance(end, str)) or kind == "boolean":
             self.fault(
-                "syntax", f"from and to name the columns where a range of {name} begins and ends; found {given!r}", path,
+                "syntax",
+                f"from and to name the columns where a range of {name} begins and ends; found {given!r}",
+                path,
                 fix='for example from = "valid_from", to = "valid_to"',
-            )  # fmt: skip
+            )
             return None
         by_column = (
             isinstance(ends, Mapping)
@@ -377,9 +455,11 @@ class _TableParser:
             closed = _ENDS[ends]
         else:
             self.fault(
-                "syntax", f"ends says whether both ends are in; found {ends!r}", (*path, "ends"),
+                "syntax",
+                f"ends says whether both ends are in; found {ends!r}",
+                (*path, "ends"),
                 fix='one of "[]", "[)", "(]", "()", or { from = "COLUMN", to = "COLUMN" } of true and false',
-            )  # fmt: skip
+            )
             closed = (True, True)
         if end is None and closed[1] is True:
             closed = (closed[0], False)  # until the next start, which belongs to the next row
@@ -398,9 +478,11 @@ class _TableParser:
         is_whole = kind not in ("integer", "date") or all(one == one.to_integral_value() for one in numbers)
         if kind not in ("number", "integer", "date") or numbers[0] <= 0 or not is_whole:
             self.fault(
-                "syntax", f"a step is a number above 0 on a number, integer or date input; found {given!r}", path,
+                "syntax",
+                f"a step is a number above 0 on a number, integer or date input; found {given!r}",
+                path,
                 fix="for example step = 0.1, or step = { size = 5, offset = 2 }",
-            )  # fmt: skip
+            )
             return None, Decimal(0)
         return numbers
 
@@ -446,17 +528,27 @@ class _TableParser:
         needs_text = combine in ("join", "flags") and kind != "text"
         if combine not in COMBINES or needs_numbers or needs_text:
             self.fault(
-                "syntax", f"combine = {combine!r} is no way to combine results of type {kind}", (*path, "combine"),
-                fix=f"one of: {listed(COMBINES)}" if combine not in COMBINES else 'for example combine = "list"',
-            )  # fmt: skip
+                "syntax",
+                f"combine = {combine!r} is no way to combine results of type {kind}",
+                (*path, "combine"),
+                fix=f"one of: {listed(COMBINES)}"
+                if combine not in COMBINES
+                else 'for example combine = "list"',
+            )
             combine = "list"
         if not isinstance(separator, str):
             self.fault("syntax", f"separator is a text; found {separator!r}", (*path, "separator"))
             separator = ", "
         return Output(
-            name, kind, width, tuple(map(str, order)), {k: str(v) for k, v in meaning.items()},
-            self.heading(name, options, path), combine, separator,
-        )  # fmt: skip
+            name,
+            kind,
+            width,
+            tuple(map(str, order)),
+            {k: str(v) for k, v in meaning.items()},
+            self.heading(name, options, path),
+            combine,
+            separator,
+        )
 
     def check_combine(self, match: str, outputs: tuple[Output, ...]) -> None:
         """Tell where an output says how results combine, and they never do."""
@@ -468,19 +560,22 @@ class _TableParser:
                 and ("combine" in given or "separator" in given)
             ):
                 self.fault(
-                    "syntax", f"{output.name} says how results combine, and match = {match!r} gives one result",
+                    "syntax",
+                    f"{output.name} says how results combine, and match = {match!r} gives one result",
                     ("outputs", output.name, "combine" if "combine" in given else "separator"),
                     fix='set match = "every", or leave it out',
-                )  # fmt: skip
+                )
 
     def parse_given(self) -> tuple[Given, ...]:
         given = self.definition.get("given", ())
         statements = [given] if isinstance(given, str) else given
         if not isinstance(statements, (list, tuple)) or not all(isinstance(one, str) for one in statements):
             self.fault(
-                "syntax", f"given lists statements that always hold; found {given!r}", ("given",),
+                "syntax",
+                f"given lists statements that always hold; found {given!r}",
+                ("given",),
                 fix='for example given = ["low <= high"]',
-            )  # fmt: skip
+            )
             return ()
         made = []
         for index, text in enumerate(statements):
@@ -538,9 +633,11 @@ class _TableParser:
         given = self.definition.get(key, {})
         if not isinstance(given, Mapping):
             self.fault(
-                "syntax", f"{key} gives a result for each output by name; found {given!r}", (key,),
+                "syntax",
+                f"{key} gives a result for each output by name; found {given!r}",
+                (key,),
                 fix=f"write {key} = {{ {outputs[0].name} = {_toml(given)} }}",
-            )  # fmt: skip
+            )
             return {}
         by_name = {output.name: output for output in outputs}
         results: dict[str, Any] = {}
@@ -614,9 +711,11 @@ class _TableParser:
             return 0, list(range(len(headings))), None
         if self.rows_are == "inline" and not named & {*names, *headings}:
             self.fault(
-                "syntax", f"with several inputs or outputs the first row names the columns; found {listed(top)}", ("rows", 0),
+                "syntax",
+                f"with several inputs or outputs the first row names the columns; found {listed(top)}",
+                ("rows", 0),
                 fix=f"begin with {_toml(_with_when(headings, len(inputs), len(top)))}",
-            )  # fmt: skip
+            )
             return 0, None, None
         columns: list[int] = []
         faults = len(self.findings)
@@ -657,17 +756,26 @@ class _TableParser:
         return 1, columns if len(self.findings) == faults else None, whens[0] if whens else None
 
     def parse_row(
-        self, cells: Sequence[Any], index: int, number: int, inputs: tuple[Input, ...], outputs: tuple[Output, ...],
-        columns: list[int], when: int | None,
-    ) -> tuple[Row, FormulaCondition | None] | None:  # fmt: skip
+        self,
+        cells: Sequence[Any],
+        index: int,
+        number: int,
+        inputs: tuple[Input, ...],
+        outputs: tuple[Output, ...],
+        columns: list[int],
+        when: int | None,
+    ) -> tuple[Row, FormulaCondition | None] | None:
         places = [*columns, *([] if when is None else [when])]
         expected = len(places)
         if max(places) >= len(cells) or (len(cells) > expected and self.rows_are == "inline"):
             names = [*(one.name for one in columns_of(inputs, outputs)), *([] if when is None else [WHEN])]
             self.fault(
-                "syntax", f"row {number} has {len(cells)} cells; {expected} are expected", ("rows", index), row=number,
+                "syntax",
+                f"row {number} has {len(cells)} cells; {expected} are expected",
+                ("rows", index),
+                row=number,
                 fix=f"one cell each for {listed(self.headings or names, 20)}",
-            )  # fmt: skip
+            )
             return None
         conditions: list[Condition] = []
         faults = len(self.findings)
@@ -730,14 +838,20 @@ class _TableParser:
         if isinstance(result, str):
             if output.width is not None and len(result) > output.width:
                 self.fault(
-                    "width", f"{output.name} = {result!r} has {len(result)} characters; {output.width} fit", path,
-                    fix=f"shorten it, or set width = {len(result)}", row=number,
-                )  # fmt: skip
+                    "width",
+                    f"{output.name} = {result!r} has {len(result)} characters; {output.width} fit",
+                    path,
+                    fix=f"shorten it, or set width = {len(result)}",
+                    row=number,
+                )
             if output.order and result not in output.order:
                 self.fault(
-                    "type", f"{output.name} = {result!r} is not in its order: {listed(output.order)}", path,
-                    fix=did_you_mean(result, output.order) or "add it to order", row=number,
-                )  # fmt: skip
+                    "type",
+                    f"{output.name} = {result!r} is not in its order: {listed(output.order)}",
+                    path,
+                    fix=did_you_mean(result, output.order) or "add it to order",
+                    row=number,
+                )
         return result
 
     def parse_computed(self, cell: str, output: Output, path: Path, number: int | None) -> Result:
@@ -747,10 +861,12 @@ class _TableParser:
         as_text = f"; for the text itself write '\"{cell.strip()}\"'"
         if number is None or output.type == "decimal" or self.definition.get("match") == "every":
             why = (
-                "a formula is a result of rows only" if number is None
-                else "a formula gives no exact decimal" if output.type == "decimal"
+                "a formula is a result of rows only"
+                if number is None
+                else "a formula gives no exact decimal"
+                if output.type == "decimal"
                 else "a formula is no result where every row that matches gives one"
-            )  # fmt: skip
+            )
             self.fault(
                 "type",
                 f"{where} is {cell.strip()!r}: {why}",
@@ -785,8 +901,10 @@ class _TableParser:
         wider = (("integer", "number"), ("date", "datetime"))
         if kind not in (None, output.type) and (kind, output.type) not in wider:
             raise TypeMismatchError(
-                f"it gives {kind}, and {output.name} is {output.type}", 0, f"CAST({text.strip()} AS {output.type.upper()})"
-            )  # fmt: skip
+                f"it gives {kind}, and {output.name} is {output.type}",
+                0,
+                f"CAST({text.strip()} AS {output.type.upper()})",
+            )
         return tree
 
 

@@ -289,9 +289,18 @@ class RuleTable:
         from kivvet.errors import TableError
 
         definition = {
-            "inputs": inputs, "outputs": outputs, "rows": rows, "lookup": lookup, "match": match,
-            "missing": missing, "otherwise": otherwise, "severity": severity, "given": given, "title": title, "owner": owner,
-        }  # fmt: skip
+            "inputs": inputs,
+            "outputs": outputs,
+            "rows": rows,
+            "lookup": lookup,
+            "match": match,
+            "missing": missing,
+            "otherwise": otherwise,
+            "severity": severity,
+            "given": given,
+            "title": title,
+            "owner": owner,
+        }
         known = {
             key: value
             for key, value in definition.items()
@@ -400,8 +409,10 @@ class RuleTable:
             if test.compared is None and test.whole is None:
                 read[test.about.name] = test.about
         for names in (
-            *(test.reads for test in self.tests), *(one.reads for one in self.parts.given), self.reads_of_results
-        ):  # fmt: skip
+            *(test.reads for test in self.tests),
+            *(one.reads for one in self.parts.given),
+            self.reads_of_results,
+        ):
             for name in names:
                 read.setdefault(name, None)
         return read

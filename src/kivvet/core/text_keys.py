@@ -135,9 +135,11 @@ class _WordReader:
         if data_buffer is None or data_buffer.size < 16 or data_buffer.address % 8:
             return None
         offsets = np.frombuffer(
-            offset_buffer, np.int64 if is_large else np.int32, len(values) + 1,
+            offset_buffer,
+            np.int64 if is_large else np.int32,
+            len(values) + 1,
             values.offset * (8 if is_large else 4),
-        )  # fmt: skip
+        )
         if len(offsets) and re.search(b"\0", memoryview(data_buffer)[int(offsets[0]) : int(offsets[-1])]):
             return None  # a text that ends in such a sign would be the same word as the text without it
         n_words = data_buffer.size // 8

@@ -16,8 +16,14 @@ from typing import Literal
 
 ValueType = Literal["text", "integer", "number", "decimal", "boolean", "date", "datetime"]
 VALUE_TYPES: tuple[ValueType, ...] = (
-    "text", "integer", "number", "decimal", "boolean", "date", "datetime",
-)  # fmt: skip
+    "text",
+    "integer",
+    "number",
+    "decimal",
+    "boolean",
+    "date",
+    "datetime",
+)
 #: A table's input has one of these; `decimal` is for outputs and for data.
 INPUT_TYPES: tuple[ValueType, ...] = ("text", "integer", "number", "boolean", "date", "datetime")
 

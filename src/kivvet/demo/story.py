@@ -28,32 +28,64 @@ class Edit:
 
 MENDING = (
     Edit(
-        "tables/nitrate_band.toml", '["10 to 24", "moderate"]', '["10 to <25", "moderate"]',
+        "tables/nitrate_band.toml",
+        '["10 to 24", "moderate"]',
+        '["10 to <25", "moderate"]',
         "the bounds were written for whole numbers; half-open ranges leave nothing between",
     ),
     Edit("tables/nitrate_band.toml", '["25 to 49", "high"]', '["25 to <50", "high"]', "the same"),
-    Edit("tables/flow_class.toml", '["5 to 40", "normal"]', '[">5 to 40", "normal"]', "5 belonged to two rows"),
-    Edit("tables/habitat_group.toml", '["B00* to B49*", "upper reach"]', '["B00* to B59*", "upper reach"]', "B50 to B59 belonged to none"),
     Edit(
-        "tables/oxygen_status.toml", '  ["< 4", "poor"],\n  ["< 7", "watch"],\n  ["< 2", "critical"],',
-        '  ["< 2", "critical"],\n  ["< 4", "poor"],\n  ["< 7", "watch"],', "the first match wins, so the narrowest row goes first",
+        "tables/flow_class.toml", '["5 to 40", "normal"]', '[">5 to 40", "normal"]', "5 belonged to two rows"
     ),
-    Edit("tables/quality.toml", '["4 to 7", "<= 25",', '["4 to <7", "<= 25",', "an oxygen of 7 belonged to several rows"),
-    Edit("tables/quality.toml", '"> 9"', '"> 8.5"', "a pH above 8.5 to 9 was forgotten, where oxygen and nitrate are good"),
+    Edit(
+        "tables/habitat_group.toml",
+        '["B00* to B49*", "upper reach"]',
+        '["B00* to B59*", "upper reach"]',
+        "B50 to B59 belonged to none",
+    ),
+    Edit(
+        "tables/oxygen_status.toml",
+        '  ["< 4", "poor"],\n  ["< 7", "watch"],\n  ["< 2", "critical"],',
+        '  ["< 2", "critical"],\n  ["< 4", "poor"],\n  ["< 7", "watch"],',
+        "the first match wins, so the narrowest row goes first",
+    ),
+    Edit(
+        "tables/quality.toml",
+        '["4 to 7", "<= 25",',
+        '["4 to <7", "<= 25",',
+        "an oxygen of 7 belonged to several rows",
+    ),
+    Edit(
+        "tables/quality.toml",
+        '"> 9"',
+        '"> 8.5"',
+        "a pH above 8.5 to 9 was forgotten, where oxygen and nitrate are good",
+    ),
     Edit(
         "tables/visit.toml",
         '  ["watch", "normal | flood", "", "", "next season"],\n  ["watch", "low water | normal | flood", "acidic", "", "within a month"],',
         '  ["watch", "low water | normal | flood", "acidic", "", "within a month"],\n  ["watch", "normal | flood", "", "", "next season"],',
         "rows 3 and 4 together left nothing for row 5",
     ),
-    Edit("tables/nitrate_limit.csv", "drain,,2024-12-31", "drain,,2025-01-01", "the end is not in, so the last day had no limit"),
     Edit(
-        "formulas.toml", 'load_decile = "NTILE(10) OVER (ORDER BY load)"',
+        "tables/nitrate_limit.csv",
+        "drain,,2024-12-31",
+        "drain,,2025-01-01",
+        "the end is not in, so the last day had no limit",
+    ),
+    Edit(
+        "formulas.toml",
+        'load_decile = "NTILE(10) OVER (ORDER BY load)"',
         'load_decile = { formula = "NTILE(10) OVER (ORDER BY load)", among = "load IS NOT NULL" }',
         "samples without a load were put into the highest tenth",
     ),
-    Edit("tables/station.csv", "0042,Sallow,Low Fen,97,1996-10-01,Wim,river\n", "", "station 0042 stood twice, in two districts"),
-)  # fmt: skip
+    Edit(
+        "tables/station.csv",
+        "0042,Sallow,Low Fen,97,1996-10-01,Wim,river\n",
+        "",
+        "station 0042 stood twice, in two districts",
+    ),
+)
 CHANGE = Edit(
     "tables/method.csv", "PR,probe,hand probe", "PR,instrument,hand probe", "the desk renames a group"
 )

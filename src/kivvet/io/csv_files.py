@@ -119,9 +119,11 @@ class CsvSource:
             )
         if elsewhere and len(names) == 1:
             raise DataError(
-                f"the first line is {names[0]!r}, and more fields follow below", place=place,
-                expected="a line of headings, then one line a row", fix=elsewhere,
-            )  # fmt: skip
+                f"the first line is {names[0]!r}, and more fields follow below",
+                place=place,
+                expected="a line of headings, then one line a row",
+                fix=elsewhere,
+            )
         return names
 
     def _headings_below(self, names: Sequence[str], below: Sequence[Sequence[str]]) -> str:
@@ -143,9 +145,10 @@ class CsvSource:
 
     def _long_row(self, line: int | None) -> DataError:
         return DataError(
-            f"a row is longer than {LONGEST_ROW:,} characters", place=Place(shown_path(self.path), line),
+            f"a row is longer than {LONGEST_ROW:,} characters",
+            place=Place(shown_path(self.path), line),
             fix="see that lines end, and that quotes are closed",
-        )  # fmt: skip
+        )
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
@@ -171,18 +174,25 @@ class CsvSource:
             reader = arrow_csv.open_csv(
                 stream,
                 read_options=arrow_csv.ReadOptions(
-                    column_names=self.names, skip_rows_after_names=0, block_size=block_bytes or _BLOCK_BYTES, encoding=self.encoding,
+                    column_names=self.names,
+                    skip_rows_after_names=0,
+                    block_size=block_bytes or _BLOCK_BYTES,
+                    encoding=self.encoding,
                     skip_rows=self._heading_lines(),
                 ),
                 parse_options=arrow_csv.ParseOptions(
-                    delimiter=self.delimiter, newlines_in_values=n_quotes > 0,
-                    ignore_empty_lines=len(self.names) > 1,  # of one column, a blank line is a row without a value
+                    delimiter=self.delimiter,
+                    newlines_in_values=n_quotes > 0,
+                    ignore_empty_lines=len(self.names)
+                    > 1,  # of one column, a blank line is a row without a value
                 ),
                 convert_options=arrow_csv.ConvertOptions(
-                    column_types={name: pa.string() for name in self.names}, include_columns=wanted,
-                    strings_can_be_null=False, null_values=[],
+                    column_types={name: pa.string() for name in self.names},
+                    include_columns=wanted,
+                    strings_can_be_null=False,
+                    null_values=[],
                 ),
-            )  # fmt: skip
+            )
             for batch in reader:
                 n_given += batch.num_rows
                 yield batch
@@ -255,9 +265,11 @@ class CsvSource:
                         ragged.append((line, len(record)))
         except UnicodeDecodeError as fault:
             raise DataError(
-                f"byte 0x{fault.object[fault.start]:02x} is not {self.encoding}", place=self._place_of_bad_byte(),
-                expected=f"text in {self.encoding}", fix='save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
-            ) from None  # fmt: skip
+                f"byte 0x{fault.object[fault.start]:02x} is not {self.encoding}",
+                place=self._place_of_bad_byte(),
+                expected=f"text in {self.encoding}",
+                fix='save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
+            ) from None
         except UnicodeError as fault:
             raise DataError(
                 f"is not {self.encoding}: {fault}",
@@ -269,9 +281,11 @@ class CsvSource:
         except BrokenRecordError as fault:
             if "unexpected end" in str(fault):
                 raise DataError(
-                    "a quote is not closed", place=Place(name, fault.line), found="the end of the file within a field",
+                    "a quote is not closed",
+                    place=Place(name, fault.line),
+                    found="the end of the file within a field",
                     fix='close the quote; a quote within a quoted field is doubled: ""',
-                ) from None  # fmt: skip
+                ) from None
             raise DataError(
                 f"not valid CSV: {fault}",
                 place=Place(name, fault.line),

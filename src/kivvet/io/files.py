@@ -86,9 +86,10 @@ def unwritable(path: Path, error: OSError) -> OutputError:
     """Return the error for a target that cannot be written."""
     reason = error.strerror or str(error)
     return OutputError(
-        f"cannot be written: {reason}", place=Place(shown_path(path)),
+        f"cannot be written: {reason}",
+        place=Place(shown_path(path)),
         fix="see that the folder exists, is writable and has room; nothing was changed",
-    )  # fmt: skip
+    )
 
 
 @contextmanager

@@ -26,9 +26,10 @@ def read_frame(path: Path, headings_on_line: int = 1) -> pa.Table:
     except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:
         said = str(error).strip().split("\n")[0]
         raise DataError(
-            f"cannot be read as {path.suffix[1:]}: {said}", place=Place(shown_path(path)),
+            f"cannot be read as {path.suffix[1:]}: {said}",
+            place=Place(shown_path(path)),
             fix="write the file again, or name it as what it is",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def _parquet(path: Path) -> pa.Table:

@@ -40,9 +40,10 @@ def _print_explanation(out: Console, one: Explanation) -> None:
     _line(out, "given", "dim", values)
     decisive = [verdict for verdict in one.verdicts if verdict.decides]
     before = [
-        verdict for verdict in one.verdicts
+        verdict
+        for verdict in one.verdicts
         if not verdict.matches and (not decisive or verdict.number < decisive[0].number)
-    ]  # fmt: skip
+    ]
     if len(before) > _MOST_BEFORE:
         _line(out, "", "", f"{count(len(before) - _MOST_BEFORE, 'row')} before that do not match")
     for verdict in before[-_MOST_BEFORE:]:
@@ -54,8 +55,11 @@ def _print_explanation(out: Console, one: Explanation) -> None:
         numbers = listed((verdict.number for verdict in also), _MOST_ALSO)
         differs = any(verdict.results != decisive[0].results for verdict in also)
         _line(
-            out, "also", "", f"{'row' if len(also) == 1 else 'rows'} {numbers} would match{'' if differs else ', with the same result'}",
-        )  # fmt: skip
+            out,
+            "also",
+            "",
+            f"{'row' if len(also) == 1 else 'rows'} {numbers} would match{'' if differs else ', with the same result'}",
+        )
     for number, change in enumerate(one.nearest):
         _line(out, "" if number else "nearest", "cyan", f"{change.change} would give {change.results}")
     if one.note:

@@ -91,8 +91,13 @@ def compared(operator: Operator, left: Vector, right: Vector) -> tuple[BoolArray
     if left.kind == "text":
         left, right = _ranked(left, right)
     work = {
-        "<": np.less, "<=": np.less_equal, "=": np.equal, "<>": np.not_equal, ">=": np.greater_equal, ">": np.greater,
-    }[operator]  # fmt: skip
+        "<": np.less,
+        "<=": np.less_equal,
+        "=": np.equal,
+        "<>": np.not_equal,
+        ">=": np.greater_equal,
+        ">": np.greater,
+    }[operator]
     with np.errstate(invalid="ignore"):
         return np.asarray(work(left.values, right.values)), either(left.missing, right.missing)
 

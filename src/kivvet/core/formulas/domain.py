@@ -10,8 +10,14 @@ from kivvet.core.conditions import AnyOf, Between, Condition, Equals
 from kivvet.core.formulas.tree import Arithmetic, Call, Case, ColumnName, Constant, Tree, Window
 
 _PARTS = {
-    "QUARTER": 4, "MONTH": 12, "WEEK": 53, "DAY": 31, "DAY_OF_WEEK": 7, "DAY_OF_YEAR": 366, "YEAR": 9999,
-}  # fmt: skip
+    "QUARTER": 4,
+    "MONTH": 12,
+    "WEEK": 53,
+    "DAY": 31,
+    "DAY_OF_WEEK": 7,
+    "DAY_OF_YEAR": 366,
+    "YEAR": 9999,
+}
 _TIMES = {"HOUR": 24, "MINUTE": 60, "SECOND": 60}
 
 
@@ -134,16 +140,23 @@ def _of_arithmetic(sign: str, left: Domain | None, right: Domain | None) -> Doma
     if sign != "*" or factor.low is None or factor.low != factor.high:
         return None
     scaled = Domain(
-        None, None if other.low is None else other.low * abs(factor.low), other.low_closed,
-        None if other.high is None else other.high * abs(factor.low), other.high_closed,
-    )  # fmt: skip
+        None,
+        None if other.low is None else other.low * abs(factor.low),
+        other.low_closed,
+        None if other.high is None else other.high * abs(factor.low),
+        other.high_closed,
+    )
     return scaled if factor.low >= 0 else _negative(scaled)
 
 
 def _negative(one: Domain) -> Domain:
     return Domain(
-        None, None if one.high is None else -one.high, one.high_closed, None if one.low is None else -one.low, one.low_closed
-    )  # fmt: skip
+        None,
+        None if one.high is None else -one.high,
+        one.high_closed,
+        None if one.low is None else -one.low,
+        one.low_closed,
+    )
 
 
 def _of_window(name: str, parts: Sequence[Tree], of_column: DomainOf) -> Domain | None:

@@ -63,9 +63,14 @@ class Evaluator:
     """
 
     def __init__(
-        self, column_named: Callable[[str], Column | Vector], n_rows: int, *, is_near_equal: bool = False,
-        windows: Mapping[Tree, Vector] | None = None, shared: Mapping[int, str] | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        column_named: Callable[[str], Column | Vector],
+        n_rows: int,
+        *,
+        is_near_equal: bool = False,
+        windows: Mapping[Tree, Vector] | None = None,
+        shared: Mapping[int, str] | None = None,
+    ) -> None:
         self.column_named = column_named
         self.n_rows = n_rows
         self.is_near_equal = is_near_equal
@@ -96,8 +101,10 @@ class Evaluator:
         """Return -1, 0 or 1 as left is below, equal to or above right, and where one of them is missing."""
         try:
             signs, missing = signs_of(
-                _with_empty_missing(self.vector(left)), _with_empty_missing(self.vector(right)), is_near_equal=self.is_near_equal
-            )  # fmt: skip
+                _with_empty_missing(self.vector(left)),
+                _with_empty_missing(self.vector(right)),
+                is_near_equal=self.is_near_equal,
+            )
         except KindsDifferError as error:
             raise _incomparable(left, right, error) from None
         gone = np.zeros(self.n_rows, bool) if missing is None else np.broadcast_to(missing, self.n_rows)
@@ -115,9 +122,12 @@ class Evaluator:
     def on_rows(self, rows: Rows) -> Evaluator:
         """Return an evaluator of some of the rows, which notes nothing by itself."""
         return Evaluator(
-            lambda name: self.column(name).take(rows), len(rows), is_near_equal=self.is_near_equal,
-            windows={window: made.take(rows) for window, made in self.windows.items()}, shared=self.shared,
-        )  # fmt: skip
+            lambda name: self.column(name).take(rows),
+            len(rows),
+            is_near_equal=self.is_near_equal,
+            windows={window: made.take(rows) for window, made in self.windows.items()},
+            shared=self.shared,
+        )
 
     def column(self, name: str) -> Vector:
         """Return a column as a vector."""
@@ -155,9 +165,11 @@ class Evaluator:
             is_gone = vector.missing is not None and bool(vector.missing.all())
             if vector.kind in ("text", "boolean") and not is_gone:
                 raise DataError(
-                    f"{write_formula(side)} is no number", expected="a number", found=vector.kind,
+                    f"{write_formula(side)} is no number",
+                    expected="a number",
+                    found=vector.kind,
                     fix=f"declare the column as number, or leave it out of {write_formula(tree)}",
-                )  # fmt: skip
+                )
 
     def _truth(self, tree: Tree) -> Truth:
         match tree:
@@ -204,8 +216,11 @@ class Evaluator:
         made = self.vector(tree)
         if made.kind != "boolean" and not (made.missing is not None and made.missing.all()):
             raise DataError(
-                f"{write_formula(tree)} is no condition", expected="true or false", found=made.kind, fix="compare it with a value"
-            )  # fmt: skip
+                f"{write_formula(tree)} is no condition",
+                expected="true or false",
+                found=made.kind,
+                fix="compare it with a value",
+            )
         return _known(made.values.astype(bool, copy=False), made.missing)
 
     def _near_truth(self, tree: Comparison) -> Truth:
@@ -349,14 +364,19 @@ def _extreme(given: list[Vector], *, is_greatest: bool) -> Vector:
         rows = np.broadcast_to(holds, n_rows)
         places = np.flatnonzero(rows), np.flatnonzero(~rows)
         best = merged(
-            [(places[0], one.of_rows(n_rows).take(places[0])), (places[1], best.of_rows(n_rows).take(places[1]))], n_rows
-        )  # fmt: skip
+            [
+                (places[0], one.of_rows(n_rows).take(places[0])),
+                (places[1], best.of_rows(n_rows).take(places[1])),
+            ],
+            n_rows,
+        )
     return Vector(best.kind, best.values, missing, best.distinct, best.tz)
 
 
 def _incomparable(left: Tree, right: Tree, error: KindsDifferError) -> DataError:
     return DataError(
         f"{write_formula(left)} and {write_formula(right)} cannot be compared",
-        expected="values of one type", found=" and ".join(map(str, error.args)),
+        expected="values of one type",
+        found=" and ".join(map(str, error.args)),
         fix="declare the types of the columns, or compare others",
-    )  # fmt: skip
+    )

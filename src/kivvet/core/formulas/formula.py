@@ -83,9 +83,10 @@ class Formula:
     def meaning(self) -> dict[str, Any]:
         """All that decides its values, as plain values; however it is spaced or spelled in capitals."""
         return {
-            "formula": write_formula(self.tree), "among": None if self.among is None else write_formula(self.among),
+            "formula": write_formula(self.tree),
+            "among": None if self.among is None else write_formula(self.among),
             "type": self.type,
-        }  # fmt: skip
+        }
 
     def type_given(self, type_of_column: TypeOf) -> ValueType:
         """Return the type of its values.
@@ -303,9 +304,11 @@ class _Run:
                         np.isnan(floats, out=missing[rows])
                         continue
                 evaluator = Evaluator(
-                    lambda name, rows=rows: self.rows_of(name, rows), last - first,  # type: ignore[misc]
-                    windows={window: made.take(rows) for window, made in self.windows.items()}, shared=self.shared,
-                )  # fmt: skip
+                    lambda name, rows=rows: self.rows_of(name, rows),
+                    last - first,  # type: ignore[misc]
+                    windows={window: made.take(rows) for window, made in self.windows.items()},
+                    shared=self.shared,
+                )
                 vector = _as_declared(evaluator.vector(self.formula.tree), self.kind, evaluator)
                 values[rows] = vector.values
                 missing[rows] = False if vector.missing is None else vector.missing

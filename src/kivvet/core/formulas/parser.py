@@ -44,10 +44,21 @@ _DEEPEST = 40
 _MOST_SIGNS = 200  # of + - * / || and NOT; each is one level of the tree
 _UNBOUNDED = Decimal("Infinity")
 _CAST_KINDS: dict[str, ValueType] = {
-    **{word: kind for kind, word in CAST_WORDS.items()}, "VARCHAR": "text", "CHAR": "text", "INT": "integer",
-    "BIGINT": "integer", "SMALLINT": "integer", "DOUBLE": "number", "REAL": "number", "FLOAT": "number", "DATETIME": "datetime",
-    "DOUBLE PRECISION": "number", "CHARACTER": "text", "CHARACTER VARYING": "text", "BOOL": "boolean",
-}  # fmt: skip
+    **{word: kind for kind, word in CAST_WORDS.items()},
+    "VARCHAR": "text",
+    "CHAR": "text",
+    "INT": "integer",
+    "BIGINT": "integer",
+    "SMALLINT": "integer",
+    "DOUBLE": "number",
+    "REAL": "number",
+    "FLOAT": "number",
+    "DATETIME": "datetime",
+    "DOUBLE PRECISION": "number",
+    "CHARACTER": "text",
+    "CHARACTER VARYING": "text",
+    "BOOL": "boolean",
+}
 #: Types of the standard that are not there, and what comes nearest.
 _LIKE_TYPES: dict[str, ValueType] = {"DECIMAL": "number", "NUMERIC": "number", "DEC": "number"}
 
@@ -107,9 +118,10 @@ def parse_row_formula(text: str, what: str) -> Tree:
     for one in walk(made):
         if isinstance(one, Window):
             raise FormulaError(
-                f"{one.name} looks at other rows, which {what} cannot", one.at,
+                f"{one.name} looks at other rows, which {what} cannot",
+                one.at,
                 "give the calculation a name in formulas.toml, and use that",
-            )  # fmt: skip
+            )
     return made
 
 
@@ -157,9 +169,10 @@ def _check_depth(text: str) -> None:
             raise FormulaError(f"brackets are nested more than {_DEEPEST} deep", match.start())
         if signs > _MOST_SIGNS:
             raise FormulaError(
-                f"a formula has at most {_MOST_SIGNS} signs of + - * / || and NOT", match.start(),
+                f"a formula has at most {_MOST_SIGNS} signs of + - * / || and NOT",
+                match.start(),
                 "give parts of it names of their own in formulas.toml",
-            )  # fmt: skip
+            )
         if found[0].isdigit():
             raise FormulaError(f"{found} would be a subtraction", match.start(), f"write DATE '{found}'")
     if opened:
@@ -194,9 +207,10 @@ def _syntax_error(text: str, error: Any) -> FormulaError:
             f"{found!r} is not expected here", offset, "a column or a value belongs before it"
         )
     return FormulaError(
-        f"{found!r} is not expected here", offset,
+        f"{found!r} is not expected here",
+        offset,
         "texts stand in 'single quotes', column names with blanks or like words of formulas in \"double quotes\", dates as DATE '2026-04-01'",
-    )  # fmt: skip
+    )
 
 
 def _start(tree: Any) -> int:
@@ -207,8 +221,12 @@ def _start(tree: Any) -> int:
 
 
 _SIGN_OF: dict[str, Literal["+", "-", "*", "/", "||"]] = {
-    "plus": "+", "minus": "-", "times": "*", "divided": "/", "joined": "||",
-}  # fmt: skip
+    "plus": "+",
+    "minus": "-",
+    "times": "*",
+    "divided": "/",
+    "joined": "||",
+}
 
 
 class _Reader:
@@ -310,9 +328,10 @@ class _Reader:
 
                 if fault := fault_of_regular(pattern.value):
                     raise FormulaError(
-                        f"no regular expression: {fault}", _start(parts[2]),
+                        f"no regular expression: {fault}",
+                        _start(parts[2]),
                         "what looks ahead, behind or back at a group is not known, so that the time it takes is bounded",
-                    )  # fmt: skip
+                    )
         if len(parts) > 3:
             sign = _text_of(parts[3])
             if len(sign) != 1:
@@ -427,9 +446,12 @@ class _Reader:
     def _simple_case(self, tree: Any, parts: Sequence[Any]) -> Tree:
         subject = self.value(parts[0])
         branches = tuple(
-            (Comparison("=", subject, self.value(one.children[0]), _start(one.children[0])), self.value(one.children[1]))
+            (
+                Comparison("=", subject, self.value(one.children[0]), _start(one.children[0])),
+                self.value(one.children[1]),
+            )
             for one in parts[1:-1]
-        )  # fmt: skip
+        )
         return Case(branches, None if parts[-1] is None else self.value(parts[-1]), _start(tree))
 
     def _cast(self, tree: Any, parts: Sequence[Any]) -> Tree:
@@ -451,8 +473,10 @@ class _Reader:
         word, known = str(parts[1]).upper(), (*DATE_PARTS, *TIME_PARTS)
         if word not in known:
             raise FormulaError(
-                f"no part {str(parts[1])!r} of a date", _start(parts[1]), did_you_mean(word, known) or f"parts: {listed(known, 20)}"
-            )  # fmt: skip
+                f"no part {str(parts[1])!r} of a date",
+                _start(parts[1]),
+                did_you_mean(word, known) or f"parts: {listed(known, 20)}",
+            )
         return Call("EXTRACT", (Constant(word), self.value(parts[2])), _start(tree))
 
     def _position(self, tree: Any, parts: Sequence[Any]) -> Tree:
@@ -478,8 +502,10 @@ class _Reader:
         name, given = self.called(tree)
         if FUNCTIONS[name].is_window:
             raise FormulaError(
-                f"{name} needs OVER, which says over which rows", _start(tree), f"{name}({'*' if name == 'COUNT' else '...'}) OVER (PARTITION BY ...)",
-            )  # fmt: skip
+                f"{name} needs OVER, which says over which rows",
+                _start(tree),
+                f"{name}({'*' if name == 'COUNT' else '...'}) OVER (PARTITION BY ...)",
+            )
         if name == "FOLD":
             for one in given[1:]:
                 if not (isinstance(one, Constant) and one.value in FOLDS):
@@ -500,9 +526,10 @@ class _Reader:
     def _call_of_distinct(self, tree: Any, parts: Sequence[Any]) -> Tree:
         name = str(parts[0]).upper()
         raise FormulaError(
-            f"{name}(DISTINCT ...) is not there", _start(tree),
+            f"{name}(DISTINCT ...) is not there",
+            _start(tree),
             "number the different values with DENSE_RANK() OVER (... ORDER BY x) in a formula of its own, and take MAX of it",
-        )  # fmt: skip
+        )
 
     def called(self, tree: Any) -> tuple[str, tuple[Tree, ...]]:
         """Return the name of a function and its arguments; an error where there is no such function or too few or many."""
@@ -531,9 +558,10 @@ class _Reader:
                 else f"{least} to {most}"
             )
             raise FormulaError(
-                f"{name} takes {wanted} argument{'' if wanted == '1' else 's'}, and has {len(given)}", _start(token),
+                f"{name} takes {wanted} argument{'' if wanted == '1' else 's'}, and has {len(given)}",
+                _start(token),
                 f"for example {function.example}",
-            )  # fmt: skip
+            )
         return name, given
 
     def _window(self, tree: Any, parts: Sequence[Any]) -> Tree:
@@ -571,9 +599,10 @@ class _Reader:
     def order_item(self, tree: Any) -> OrderItem:
         part, direction, place = tree.children
         return OrderItem(
-            self.value(part), direction is not None and str(direction).upper() == "DESC",
+            self.value(part),
+            direction is not None and str(direction).upper() == "DESC",
             place is not None and str(place).upper() == "FIRST",
-        )  # fmt: skip
+        )
 
     def frame(self, tree: Any) -> Frame:
         unit = cast("Literal['rows', 'range']", str(tree.children[0]).lower())

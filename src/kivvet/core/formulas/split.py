@@ -102,9 +102,10 @@ class WhenReader:
             kinds = [self.type_of(side) for side in (comparison.left, comparison.right)]
             if None not in kinds and not _comparable(kinds[0], kinds[1]):
                 raise TypeMismatchError(
-                    f"{write_formula(comparison)} compares {kinds[0]} with {kinds[1]}", 0,
+                    f"{write_formula(comparison)} compares {kinds[0]} with {kinds[1]}",
+                    0,
                     "compare values of the same type",
-                )  # fmt: skip
+                )
             return
         if value is None:
             return
@@ -114,9 +115,10 @@ class WhenReader:
             self.types[subject] = kind
         elif not _comparable(known, kind):
             raise TypeMismatchError(
-                f"{write_formula(comparison)} compares {subject}, which is {known}, with {kind}", 0,
+                f"{write_formula(comparison)} compares {subject}, which is {known}, with {kind}",
+                0,
                 f"write a value of type {known}" if known != "text" else "write the text in 'single quotes'",
-            )  # fmt: skip
+            )
 
     def _note_pair(self, comparison: Comparison) -> None:
         for side, other in (

@@ -150,9 +150,10 @@ _MOST_TEXT = 1 << 30
 def _need_room(n: int, name: str) -> None:
     if n > LONGEST_TEXT:
         raise DataError(
-            f"{name} would make a text of {n:,} characters", expected=f"at most {LONGEST_TEXT:,}",
+            f"{name} would make a text of {n:,} characters",
+            expected=f"at most {LONGEST_TEXT:,}",
             fix="leave it out for such values: CASE WHEN CHAR_LENGTH(...) < 1000 THEN ... END",
-        )  # fmt: skip
+        )
 
 
 def _joined(left: str, right: str) -> str:

@@ -17,8 +17,13 @@ MIRRORED: dict[Operator, Operator] = {"<": ">", "<=": ">=", "=": "=", "<>": "<>"
 OPPOSITE: dict[Operator, Operator] = {"<": ">=", "<=": ">", "=": "<>", "<>": "=", ">=": "<", ">": "<="}
 #: The signs of left minus right for which an operator holds.
 SIGNS: dict[Operator, tuple[int, ...]] = {
-    "<": (-1,), "<=": (-1, 0), "=": (0,), "<>": (-1, 1), ">=": (0, 1), ">": (1,),
-}  # fmt: skip
+    "<": (-1,),
+    "<=": (-1, 0),
+    "=": (0,),
+    "<>": (-1, 1),
+    ">=": (0, 1),
+    ">": (1,),
+}
 
 RESERVED = frozenset(
     [
@@ -52,8 +57,13 @@ RESERVED = frozenset(
     ]
 )
 CAST_WORDS: dict[ValueType, str] = {
-    "text": "TEXT", "integer": "INTEGER", "number": "NUMBER", "boolean": "BOOLEAN", "date": "DATE", "datetime": "TIMESTAMP",
-}  # fmt: skip
+    "text": "TEXT",
+    "integer": "INTEGER",
+    "number": "NUMBER",
+    "boolean": "BOOLEAN",
+    "date": "DATE",
+    "datetime": "TIMESTAMP",
+}
 
 
 @dataclass(frozen=True, slots=True)

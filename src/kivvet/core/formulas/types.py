@@ -124,9 +124,11 @@ class _Typist:
         """Return the type of a part that has to be of a kind."""
         given = self.of(tree)
         fits = (
-            given is None or kind in ("any", "same", given) or (kind == "number" and given in _NUMBERS)
+            given is None
+            or kind in ("any", "same", given)
+            or (kind == "number" and given in _NUMBERS)
             or (kind == "moment" and given in _MOMENTS)
-        )  # fmt: skip
+        )
         if not fits:
             wanted = {
                 "moment": "a date or a time",
@@ -155,8 +157,9 @@ class _Typist:
         (one, first), (other, second) = list(kinds.items())[:2]
         raise FormulaError(
             f"{write_formula(first)}, which is {one}, and {write_formula(second)}, which is {other}, {why}",
-            _place(second) or at, "values of one type are needed; CAST makes one of another",
-        )  # fmt: skip
+            _place(second) or at,
+            "values of one type are needed; CAST makes one of another",
+        )
 
     def _arithmetic(self, tree: Arithmetic) -> ValueType | None:
         left, right = self.of(tree.left), self.of(tree.right)
@@ -172,9 +175,10 @@ class _Typist:
             if tree.sign == "+" and right in _MOMENTS and left in ("integer", None):
                 return right
             raise FormulaError(
-                f"{write_formula(tree)} has no meaning", _place(tree.right),
+                f"{write_formula(tree)} has no meaning",
+                _place(tree.right),
                 "days, in whole numbers, are added to a date; two dates have a difference in days",
-            )  # fmt: skip
+            )
         self._need(tree.left, "number")
         self._need(tree.right, "number")
         if tree.sign == "/" or "number" in (left, right):

@@ -85,8 +85,12 @@ def nothing(kind: ValueType = "number") -> Vector:
 
 
 DTYPES: dict[ValueType, type[Any]] = {
-    "integer": np.int64, "number": np.float64, "boolean": np.bool_, "date": np.int64, "datetime": np.int64,
-}  # fmt: skip
+    "integer": np.int64,
+    "number": np.float64,
+    "boolean": np.bool_,
+    "date": np.int64,
+    "datetime": np.int64,
+}
 
 
 def of_constant(value: Value | None) -> Vector:
@@ -174,8 +178,11 @@ def of_numbers(column: NumericColumn, missing: BoolArray | None) -> Vector:
         ticks = values.astype(np.int64, copy=False)
         factor = _MICROSECONDS.get(column.unit)
         return Vector(
-            "datetime", ticks // 1_000 if factor is None else ticks * factor if factor > 1 else ticks, missing, tz=column.tz
-        )  # fmt: skip
+            "datetime",
+            ticks // 1_000 if factor is None else ticks * factor if factor > 1 else ticks,
+            missing,
+            tz=column.tz,
+        )
     if column.kind == "decimal":
         if column.scale == 0 and values.dtype != object:
             return Vector("number", values.astype(np.float64), missing)
@@ -243,9 +250,12 @@ def joined(vectors: list[Vector], lengths: list[int]) -> Vector:
         missing = np.concatenate([one.missing_rows(n) for one, n in zip(rows, lengths, strict=True)])
     if rows[0].kind != "text":
         return replace(rows[0], values=np.concatenate([one.values for one in rows]), missing=missing)
-    array = pa.concat_arrays([
-        one.distinct.take(pa.array(one.values)) for one in rows  # type: ignore[union-attr]
-    ])  # fmt: skip
+    array = pa.concat_arrays(
+        [
+            one.distinct.take(pa.array(one.values))
+            for one in rows  # type: ignore[union-attr]
+        ]
+    )
     return of_text(array, missing)
 
 
@@ -267,8 +277,11 @@ def to_arrow(vector: Vector, n_rows: int) -> pa.Array:
     if made.kind == "date":
         values = values.astype(np.int32)
     type_ = {
-        "integer": pa.int64(), "number": pa.float64(), "date": pa.date32(), "datetime": pa.timestamp("us", made.tz),
-    }[made.kind]  # fmt: skip
+        "integer": pa.int64(),
+        "number": pa.float64(),
+        "date": pa.date32(),
+        "datetime": pa.timestamp("us", made.tz),
+    }[made.kind]
     return pa.Array.from_buffers(type_, n_rows, [bitmap, pa.py_buffer(values)], n_missing)
 
 

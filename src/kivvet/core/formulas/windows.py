@@ -267,9 +267,12 @@ class WindowMaker:
 
             rows = np.flatnonzero(there), np.flatnonzero(~there)
             made = merged(
-                [(rows[0], values.of_rows(self.n_rows).take(by_row[rows[0]])), (rows[1], default.of_rows(self.n_rows).take(rows[1]))],
+                [
+                    (rows[0], values.of_rows(self.n_rows).take(by_row[rows[0]])),
+                    (rows[1], default.of_rows(self.n_rows).take(rows[1])),
+                ],
                 self.n_rows,
-            )  # fmt: skip
+            )
         else:
             made = values.of_rows(self.n_rows).take(by_row)
             made = replace(made, missing=made.missing_rows(self.n_rows) | ~there)
@@ -290,8 +293,12 @@ class WindowMaker:
         if is_all and window.name not in ("FIRST_VALUE", "LAST_VALUE"):
             return self._of_groups(window.name, self._group_of(window), values)
         order = self._order_of(window)
-        first, end = frame_bounds(window.frame, order, self.work(window.order[0].part) if window.order else None,
-                                  is_descending=bool(window.order) and window.order[0].is_descending)  # fmt: skip
+        first, end = frame_bounds(
+            window.frame,
+            order,
+            self.work(window.order[0].part) if window.order else None,
+            is_descending=bool(window.order) and window.order[0].is_descending,
+        )
         if window.name in ("FIRST_VALUE", "LAST_VALUE"):
             assert values is not None
             at = first if window.name == "FIRST_VALUE" else end - 1
@@ -441,9 +448,13 @@ def is_first(tree: Tree) -> tuple[Window, bool] | None:
     """Return the window and whether it is to be 1, where a comparison asks just that of a place in a simple order."""
     match tree:
         case Comparison(operator, Window(name, _, _, (item,)) as window, Constant(value)) if (
-            name in ("RANK", "ROW_NUMBER", "DENSE_RANK") and value == 1 and not isinstance(value, bool) and not item.is_descending
-            and not item.nulls_first and operator in ("=", ">", "<>", "<=")
-        ):  # fmt: skip
+            name in ("RANK", "ROW_NUMBER", "DENSE_RANK")
+            and value == 1
+            and not isinstance(value, bool)
+            and not item.is_descending
+            and not item.nulls_first
+            and operator in ("=", ">", "<>", "<=")
+        ):
             return window, operator in ("=", "<=")
     return None
 
