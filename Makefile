@@ -30,6 +30,7 @@ check: $(VENV)/.developing
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
 
 format: $(VENV)/.developing
 	$(BIN)/ruff format .

@@ -11,7 +11,7 @@ import polars as pl
 import pyarrow as pa
 
 from benchmarks.runner import Comparison
-from kivvet import RuleTable
+from kivvet.rule_table import RuleTable
 
 N_ROWS = 10_000_000
 

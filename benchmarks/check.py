@@ -13,6 +13,8 @@ import time
 from decimal import Decimal
 from pathlib import Path
 
+from kivvet.rule_table import rule_table
+
 Box = list[tuple[int, int]]
 _EDGE = 1000
 
@@ -36,10 +38,11 @@ def figures() -> None:
 
 def measure(kind: str, n_rows: int, n_inputs: int) -> str:
     """Return the figures of one table as text."""
-    from kivvet.core.check import check_table
-    from kivvet.core.check_boxes import BoxCheck
-    from kivvet.core.conditions import AnyValue, Between
-    from kivvet.core.tables import Input, Output, Row, RuleTable, TableParts
+    from kivvet.core.check.check import check_table
+    from kivvet.core.check.several_inputs import BoxCheck
+    from kivvet.core.tables.inputs import Input, Output
+    from kivvet.core.tables.table import Row, Table
+    from kivvet.core.words.conditions import AnyValue, Between
 
     boxes = (partitioned if kind == "partitioned" else random_boxes)(n_rows, n_inputs)
     inputs = tuple(Input(f"x{number}", "number") for number in range(n_inputs))
@@ -59,8 +62,8 @@ def measure(kind: str, n_rows: int, n_inputs: int) -> str:
         rows.append(Row(number, tuple(cells), (f"class {number % 5}",)))
     said = []
     for match in ("one", "first"):
-        table = RuleTable.from_parts(
-            TableParts(
+        table = rule_table(
+            Table(
                 "t", inputs, (Output("y", "text"),), tuple(rows), match="one" if match == "one" else "first"
             )
         )

@@ -12,9 +12,9 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from benchmarks.runner import Comparison
-from kivvet.book.look_source import look_at_source
-from kivvet.core.counting import MOST_DISTINCT
-from kivvet.core.look import Look
+from kivvet.books.asks.look_source import look_at_source
+from kivvet.core.columns.counting import MOST_DISTINCT
+from kivvet.core.draft.look import Look
 from kivvet.io.csv_files import CsvTarget
 
 N_ROWS = 2_000_000

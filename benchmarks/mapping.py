@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from benchmarks.runner import Comparison
-from kivvet import RuleTable
+from kivvet.rule_table import RuleTable
 
 N_ROWS = 10_000_000
 

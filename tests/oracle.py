@@ -12,7 +12,9 @@ import re
 from decimal import Decimal
 from fractions import Fraction
 
-from kivvet.core.conditions import (
+from kivvet.core.formulas import tree as formula
+from kivvet.core.tables.inputs import Input
+from kivvet.core.words.conditions import (
     AnyOf,
     AnyValue,
     Between,
@@ -24,9 +26,7 @@ from kivvet.core.conditions import (
     Negation,
     StartsWith,
 )
-from kivvet.core.formulas import tree as formula
-from kivvet.core.tables import Input
-from kivvet.core.values import fold_text
+from kivvet.core.words.values import fold_text
 
 
 def accepts(condition: Condition, value: object, about: Input) -> bool:

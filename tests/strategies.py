@@ -7,7 +7,7 @@ from decimal import Decimal
 
 from hypothesis import strategies as st
 
-from kivvet.core.conditions import (
+from kivvet.core.words.conditions import (
     AnyOf,
     AnyValue,
     Between,

@@ -10,13 +10,16 @@ from hypothesis import HealthCheck, given, note, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet import DataError, TableError
-from kivvet.core import box_classifier
-from kivvet.core.check import check_table
-from kivvet.core.compiled import CompiledTable
-from kivvet.core.condition_parser import parse_condition
-from kivvet.core.conditions import AnyOf, AnyValue, IsMissing, write_condition
-from kivvet.core.tables import Input, Row, RuleTable, TableParts
+from kivvet.core.check.check import check_table
+from kivvet.core.classify import box_classifier
+from kivvet.core.classify.compiled import CompiledTable
+from kivvet.core.space.table_space import open_dimensions
+from kivvet.core.tables.inputs import Input
+from kivvet.core.tables.table import Row, Table
+from kivvet.core.words.condition_parser import parse_condition
+from kivvet.core.words.conditions import AnyOf, AnyValue, IsMissing, write_condition
+from kivvet.core.words.errors import DataError, TableError
+from kivvet.rule_table import rule_table, value_of
 from tests.oracle import accepts, has_shape, holds, telling_values
 from tests.strategies import SHAPES, conditions
 
@@ -49,7 +52,7 @@ def tables(draw, match, kinds=("number", "integer", "date", "text", "boolean"), 
     rows = tuple(Row(n, tuple(asked), (result,)) for n, (*asked, result) in enumerate(made, 1))
     note("\n".join(str([*map(write_condition, row.conditions), *row.results]) for row in rows))
     note([(one.type, one.step, one.shape, one.required) for one in inputs])
-    return RuleTable.from_parts(TableParts("t", tuple(inputs), (RESULT,), rows, match=match))
+    return rule_table(Table("t", tuple(inputs), (RESULT,), rows, match=match))
 
 
 def representatives(table, number):
@@ -84,7 +87,7 @@ def is_sought(table, values):
             if about.required or not any(isinstance(part, IsMissing) for part in parts):
                 return False
         elif (about.shape and not has_shape(value, about)) or (
-            table.open_dimensions[number]
+            open_dimensions(value_of(table))[number]
             and not any(accepts(one, value, about) for one in asked if not isinstance(one, AnyValue))
         ):
             return False
@@ -203,7 +206,7 @@ def test_all_ways_to_classify_give_what_a_loop_over_the_rows_gives(table, way):
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(box_classifier, "MOST_COMBINATIONS", limits[0])
         patch.setattr(box_classifier, "MOST_TRANSITIONS", limits[1])
-        compiled, again = CompiledTable(table), CompiledTable(table)
+        compiled, again = CompiledTable(value_of(table)), CompiledTable(value_of(table))
         columns = columns_of(data_of(table, rows))
         made = compiled.classify(columns, with_counts=True)
         assert made.labels.tolist() == [outcome(table, row) for row in spoken(table, rows)]
@@ -213,7 +216,7 @@ def test_all_ways_to_classify_give_what_a_loop_over_the_rows_gives(table, way):
 
 
 def columns_of(frame):
-    from kivvet.core.columns import column_from_arrow
+    from kivvet.core.columns.column import column_from_arrow
 
     return {name: column_from_arrow(frame.column(name).combine_chunks(), name) for name in frame.column_names}
 
@@ -224,7 +227,7 @@ def test_every_match_is_gathered(table, by_masks):
     rows = [row for row in places(table) if all(abs(v) < 2**63 for v in row if isinstance(v, int))][:500]
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(box_classifier, "MOST_TRANSITIONS", 0 if by_masks else 10**7)
-        compiled = CompiledTable(table)
+        compiled = CompiledTable(value_of(table))
         labels = compiled.classify(columns_of(data_of(table, rows))).labels.tolist()
     for label, row in zip(labels, spoken(table, rows), strict=True):
         alive = tuple(live(table, row))
@@ -443,9 +446,9 @@ def test_a_budget_that_ends_leaves_the_question_open_and_says_so():
     rows = [["a", "b", "c", "y"]]
     rows += [["< 5", "", "", "p"], [">= 5", "< 3", "", "q"], ["present", "< 3", "", "r"], ["", "", "", "s"]]
     table = kivvet.RuleTable("t", dict.fromkeys("abc", "number"), {"y": "text"}, rows, match="first")
-    (question,) = [one.message for one in check_table(table, budget=0) if one.kind == "not-proven"]
+    (question,) = [one.message for one in check_table(value_of(table), budget=0) if one.kind == "not-proven"]
     assert question == "whether earlier rows cover all of rows 3, 4 is not settled within 0 steps"
-    (question,) = [one for one in check_table(four_rows(), budget=0) if one.kind == "not-proven"]
+    (question,) = [one for one in check_table(value_of(four_rows()), budget=0) if one.kind == "not-proven"]
     assert question.message == "whether rows leave a gap is not settled within 0 steps"
     assert question.severity == "warning" and "--budget" in question.remedy
     assert "not-proven" not in {one.kind for one in [*table.check(), *four_rows().check()]}

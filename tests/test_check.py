@@ -6,9 +6,12 @@ from hypothesis import HealthCheck, given, note, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.condition_parser import parse_condition
-from kivvet.core.conditions import Equals, IsMissing, write_condition
-from kivvet.core.tables import Input, Row, RuleTable, TableParts
+from kivvet.core.space.table_space import open_dimensions
+from kivvet.core.tables.inputs import Input
+from kivvet.core.tables.table import Row, Table
+from kivvet.core.words.condition_parser import parse_condition
+from kivvet.core.words.conditions import Equals, IsMissing, write_condition
+from kivvet.rule_table import rule_table, value_of
 from tests.oracle import accepts, has_shape, telling_values, winner
 from tests.strategies import KINDS, SHAPES, conditions
 
@@ -22,7 +25,7 @@ def tables(draw, match):
     made = draw(st.lists(st.tuples(conditions(kind), st.sampled_from("pq")), min_size=1, max_size=5))
     rows = tuple(Row(number, (condition,), (result,)) for number, (condition, result) in enumerate(made, 1))
     note(f"{about.type} {about.step} {about.shape}: {[write_condition(row.conditions[0]) for row in rows]}")
-    return RuleTable.from_parts(TableParts("t", (about,), (OUTPUT,), rows, match=match))
+    return rule_table(Table("t", (about,), (OUTPUT,), rows, match=match))
 
 
 OUTPUT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
@@ -34,7 +37,7 @@ exact = settings(max_examples=250, deadline=None, suppress_health_check=[HealthC
 def test_gaps_are_just_what_no_row_accepts(table):
     about, rows = table.inputs[0], [row.conditions[0] for row in table.rows]
     gaps = table.check().of_kind("gap")
-    if table.open_dimensions[0]:
+    if open_dimensions(value_of(table))[0]:
         assert not gaps
         return
     regions = [parse_condition(gap.region["x"], about.type) for gap in gaps]
@@ -107,7 +110,7 @@ def test_pasting_the_gaps_as_rows_closes_them(table):
         Row(len(table.rows) + n, (parse_condition(gap.region["x"], about.type),), ("z",))
         for n, gap in enumerate(gaps, 1)
     ]
-    mended = RuleTable.from_parts(TableParts("t", (about,), (OUTPUT,), (*table.rows, *pasted)))
+    mended = rule_table(Table("t", (about,), (OUTPUT,), (*table.rows, *pasted)))
     assert not mended.check().of_kind("gap")
     if table.check().of_kind("out-of-domain"):
         return  # such a row may meet the region outside the shape
@@ -126,7 +129,7 @@ def test_the_canonical_writing_of_rows_changes_no_finding(table):
         Row(row.number, (parse_condition(write_condition(row.conditions[0]), about.type),), row.results)
         for row in table.rows
     )
-    again = RuleTable.from_parts(TableParts("t", (about,), (OUTPUT,), rows))
+    again = rule_table(Table("t", (about,), (OUTPUT,), rows))
     assert again.check().as_dict() == table.check().as_dict()
 
 

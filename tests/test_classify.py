@@ -13,11 +13,13 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet import DataError, TableError
-from kivvet.core import kernels
-from kivvet.core.conditions import Equals
-from kivvet.core.tables import Input, Row, RuleTable, TableParts
-from kivvet.core.values import fold_text
+from kivvet.core.columns import kernels
+from kivvet.core.tables.inputs import Input
+from kivvet.core.tables.table import Row, Table
+from kivvet.core.words.conditions import Equals
+from kivvet.core.words.errors import DataError, TableError
+from kivvet.core.words.values import fold_text
+from kivvet.rule_table import rule_table
 from tests.oracle import bounds_of, winner
 from tests.strategies import SHAPES, conditions, odd_texts, texts
 
@@ -29,8 +31,8 @@ UNMATCHED, MISSING = -1, -2
 def table_of(about, made):
     """A table whose result is the number of the row, -1 for unmatched and -2 for missing."""
     rows = tuple(Row(number + 1, (condition,), (number,)) for number, condition in enumerate(made))
-    return RuleTable.from_parts(
-        TableParts(
+    return rule_table(
+        Table(
             "t",
             (about,),
             (RESULT,),
@@ -230,7 +232,7 @@ PH = kivvet.RuleTable(
 def test_many_rows_give_in_threads_and_chunks_what_few_give(monkeypatch):
     values = np.tile(np.array([6.4, 6.5, np.nan, 0.1 * 65, 8.5, -np.inf, np.inf]), 20_000)
     few = PH.apply(pd.DataFrame({"ph": values}))["c"]
-    monkeypatch.setattr(kernels, "_ROWS_FOR_THREADS", 10)
+    monkeypatch.setattr(kernels, "ROWS_FOR_THREADS", 10)
     monkeypatch.setattr(kernels, "CHUNK", 1000)
     many = PH.apply(pd.DataFrame({"ph": values}))["c"]
     assert (few == many).all()

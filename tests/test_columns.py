@@ -11,9 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.columns import arrow_from_column, column_from_arrow, missing_mask
-from kivvet.core.convert import convert_text
-from kivvet.core.kernels import Thresholds, label_by_code, label_by_thresholds
+from kivvet.core.columns.column import arrow_from_column, column_from_arrow, missing_mask
+from kivvet.core.columns.convert import convert_text
+from kivvet.core.columns.kernels import Thresholds, label_by_code, label_by_thresholds
 
 SIGN = kivvet.RuleTable(
     "sign",

@@ -4,10 +4,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.compare import changes_between
-from kivvet.core.condition_parser import parse_condition
-from kivvet.core.meaning import definition_of, fingerprint, meaning_of, table_of
-from kivvet.core.tables import Input, Row, RuleTable, TableParts
+from kivvet.core.check.compare import changes_between
+from kivvet.core.read.meaning import definition_of, fingerprint, meaning_of, table_of
+from kivvet.core.tables.inputs import Input
+from kivvet.core.tables.table import Row, Table
+from kivvet.core.words.condition_parser import parse_condition
+from kivvet.rule_table import value_of
 from tests.oracle import accepts, telling_values, winner
 from tests.strategies import KINDS, conditions
 
@@ -23,9 +25,7 @@ def table_pairs(draw):
         made = draw(st.lists(st.tuples(conditions(kind), st.sampled_from("pq")), min_size=1, max_size=4))
         return tuple(Row(number, (one,), (result,)) for number, (one, result) in enumerate(made, 1))
 
-    return tuple(
-        RuleTable.from_parts(TableParts("t", (about,), (OUTPUT,), rows(), match="first")) for _ in range(2)
-    )
+    return tuple(Table("t", (about,), (OUTPUT,), rows(), match="first") for _ in range(2))
 
 
 @settings(max_examples=200, deadline=None)
@@ -61,13 +61,14 @@ def test_a_meaning_reads_back_as_the_same_table_with_the_same_hash(pair):
 
 
 def lookup(rows, **options):
-    return kivvet.RuleTable(
+    made = kivvet.RuleTable(
         "t",
         {"k": "text"},
         {"r": "text", "n": "integer"},
         lookup=[dict(zip("krn", row, strict=True)) for row in rows],
         **options,
     )
+    return value_of(made)
 
 
 def test_keys_that_changed_came_or_went_are_told():
@@ -99,7 +100,7 @@ def test_changed_options_are_told_in_words():
             "rows": [["< 5", "a"], [">= 5", "b"]],
             **options,
         }
-        return kivvet.RuleTable("t", given.pop("inputs"), given.pop("outputs"), given.pop("rows"), **given)
+        return value_of(kivvet.RuleTable("t", *map(given.pop, ("inputs", "outputs", "rows")), **given))
 
     def told(**options):
         return [str(change) for change in changes_between(table(), table(**options))]

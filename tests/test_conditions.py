@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kivvet.core.condition_parser import ConditionError, parse_condition
-from kivvet.core.conditions import (
+from kivvet.core.words.condition_parser import ConditionError, parse_condition
+from kivvet.core.words.conditions import (
     AnyOf,
     AnyValue,
     Between,

@@ -11,9 +11,10 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet import DataError
-from kivvet.core.breaks import METHODS, propose_bounds
-from kivvet.core.table_parser import parse_table
+from kivvet.core.draft.breaks import METHODS, propose_bounds
+from kivvet.core.read.table_parser import parse_table
+from kivvet.core.words.errors import DataError
+from kivvet.rule_table import rule_table
 from tests.conftest import golden
 from tests.conftest import kivvet as command
 from tests.strategies import odd_texts, texts
@@ -25,7 +26,7 @@ def read_again(table):
 
     parts, findings = parse_table(table.name, tomllib.loads(str(table), parse_float=Decimal))
     assert findings == []
-    return kivvet.RuleTable.from_parts(parts)
+    return rule_table(parts)
 
 
 @settings(deadline=None)

@@ -9,7 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.book.record import read_record
+from kivvet.books.runs.record import read_record
 
 BOOK = """\
 [datasets.d]

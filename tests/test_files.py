@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.book.record import read_record, record_file
+from kivvet.books.runs.record import read_record, record_file
 from kivvet.io import csv_files
 from kivvet.io.csv_files import CsvSource, CsvTarget
 from kivvet.io.files import hash_bytes_of

@@ -12,8 +12,10 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_formula
-from kivvet.core.plan import Entry, make_plan
-from kivvet.errors import DataError, TableError
+from kivvet.core.run.entries import Entry
+from kivvet.core.run.plan import make_plan
+from kivvet.core.words.errors import DataError, TableError
+from kivvet.rule_table import value_of
 from tests.conftest import golden, write_book
 from tests.conftest import kivvet as run
 
@@ -360,20 +362,20 @@ def test_explain_knows_the_place_of_a_row_and_not_that_of_values_typed_in(tmp_pa
 
 
 def test_a_table_with_formulas_is_the_same_when_read_from_its_meaning_or_its_text():
-    from kivvet.core.meaning import definition_of, fingerprint, meaning_of, table_of
+    from kivvet.core.read.meaning import definition_of, fingerprint, meaning_of, table_of
 
     table = pay(
         ["< 1", "= hours*2 + rate"], ["1 to 8", "missing"], ["> 8", "= CASE WHEN rate > 2 THEN 1 END"]
     )
-    again = table_of("pay", definition_of(table))
-    assert meaning_of(again) == meaning_of(table) and again.rows[0].results == table.rows[0].results
+    again = table_of("pay", definition_of(value_of(table)))
+    assert meaning_of(again) == meaning_of(value_of(table)) and again.rows[0].results == table.rows[0].results
     spaced = pay(
         ["< 1", "=   hours * 2+rate"], ["1 to 8", "missing"], ["> 8", "= case when rate>2 then 1 end"]
     )
-    assert fingerprint(meaning_of(spaced)) == fingerprint(meaning_of(table))
+    assert fingerprint(meaning_of(value_of(spaced))) == fingerprint(meaning_of(value_of(table)))
     assert fingerprint(
-        meaning_of(pay(["< 1", "= hours*3 + rate"], *[["1 to 8", "missing"], ["> 8", "= 1"]]))
-    ) != fingerprint(meaning_of(table))
+        meaning_of(value_of(pay(["< 1", "= hours*3 + rate"], ["1 to 8", "missing"], ["> 8", "= 1"])))
+    ) != fingerprint(meaning_of(value_of(table)))
     overlapping = pay(["< 2", "= hours"], ["1 to 8", "= hours * 1"], ["> 8", "0"])
     (found,) = overlapping.check().of_kind("overlap")
     assert "= hours" in found.message

@@ -13,14 +13,15 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from kivvet.core.columns import column_from_arrow
+from kivvet.core.calculate.formula_values import evaluate_formula
+from kivvet.core.calculate.vectors import to_arrow
+from kivvet.core.columns.column import column_from_arrow
 from kivvet.core.formulas.domain import Domain, domain_of
-from kivvet.core.formulas.formula import Formula, evaluate_formula
+from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.functions import FUNCTIONS
 from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, OrderItem, Window, write_formula
 from kivvet.core.formulas.types import type_of
-from kivvet.core.formulas.vectors import to_arrow
 from tests.sql_referee import COLUMNS, VALUES, answer, expressions, tables, windows
 
 thorough = settings(deadline=None, max_examples=100)

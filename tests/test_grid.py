@@ -5,8 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kivvet.core.grid import Grid
-from kivvet.core.kernels import Thresholds, label_by_thresholds
+from kivvet.core.columns.grid import Grid
+from kivvet.core.columns.kernels import Thresholds, label_by_thresholds
 
 FLOATS = st.one_of(
     st.floats(allow_nan=False, allow_infinity=False),

@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.counting import ValueCounter
-from kivvet.core.look import LookBuilder
+from kivvet.core.columns.counting import ValueCounter
+from kivvet.core.draft.look import LookBuilder
 from kivvet.demo.survey_data import survey_samples
 from tests.conftest import golden
 from tests.conftest import kivvet as command
@@ -98,7 +98,7 @@ def test_what_deserves_another_look_is_pointed_out():
 def test_many_distinct_values_are_not_all_kept_and_the_range_is_still_exact():
     builder = LookBuilder(["n", "t"], most_distinct=100)
     builder.counters = {"n": ValueCounter(100), "t": ValueCounter(100)}
-    import kivvet.core.counting as counting
+    import kivvet.core.columns.counting as counting
 
     before = counting._COMPACT_AT
     counting._COMPACT_AT = 50

@@ -11,11 +11,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet import TableError
-from kivvet.core import key_match
-from kivvet.core.apply_frame import apply_tables
-from kivvet.core.compare import changes_between
-from kivvet.core.meaning import definition_of, table_of
+from kivvet.core.check.compare import changes_between
+from kivvet.core.classify import key_match
+from kivvet.core.read.meaning import definition_of, table_of
+from kivvet.core.words.errors import TableError
+from kivvet.rule_table import rule_table, value_of
 
 thorough = settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 TEXTS = st.sampled_from(["a", "b", "A", "007", "7", "é", "longer than eight"])
@@ -163,10 +163,10 @@ def test_each_row_gets_what_a_loop_over_the_lookup_finds(made, tabulates):
             assert report.no_period == wanted.count("no-period")
             assert report.unmatched == wanted.count("no-period") + wanted.count("unmatched")
             assert sum(n for _, n in report.unmatched_values) == report.unmatched
-    again = table_of("t", definition_of(table))
+    again = rule_table(table_of("t", definition_of(value_of(table))))
     if not again.check().has_errors:
         assert again.apply(read)["y"].to_pylist() == numbers
-    assert changes_between(again, table) == []
+    assert changes_between(value_of(again), value_of(table)) == []
 
 
 @thorough
@@ -231,7 +231,7 @@ def test_without_an_end_a_row_holds_until_the_next_start_of_its_key():
     frame = pa.table(
         {"water": ["river"] * 5 + ["lake", "pond", None], "sampled_on": [*days, days[0], days[0], days[0]]}
     )
-    made = apply_tables(frame, [limits()])
+    made = limits().apply_with_report(frame)
     assert made.frame["limit"].to_pylist() == [None, 50, 50, 40, 40, None, None, None]
     (report,) = made.report.tables
     assert (report.matched, report.no_period, report.unmatched, report.missing) == (4, 2, 3, 1)

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet import TableError
+from kivvet.core.words.errors import TableError
 
 keys = st.one_of(
     st.sampled_from(["007", "7", "NA", "a", "A", "a ", "é", "e\u0301", "0"]),

@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.formulas.texts import like_pattern
+from kivvet.core.calculate.texts import like_pattern
 from kivvet.io.files import replacing
 from tests.conftest import SMALL_BOOK, write_book
 

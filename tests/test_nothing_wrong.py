@@ -14,7 +14,7 @@ import pyarrow.parquet as pq
 import pytest
 
 import kivvet
-from kivvet.core.tables import UNFINISHED
+from kivvet.core.tables.table import UNFINISHED
 from tests.conftest import SMALL_BOOK, write_book
 
 TABLE = kivvet.RuleTable
@@ -343,7 +343,7 @@ def test_a_copy_is_the_same_table(table):
 def test_a_table_of_a_book_can_be_pickled_with_its_places(small_book):
     table = kivvet.open_book(small_book).table("station")
     made = pickle.loads(pickle.dumps(table))
-    assert made == table and made.parts.place == table.parts.place
+    assert made == table and made._table.place == table._table.place
     assert made.lookup.locate_row(2) == table.lookup.locate_row(2) != None  # noqa: E711
 
 

@@ -2,8 +2,8 @@
 
 import pytest
 
-from kivvet.book.reading import read_csv_rows, read_toml
-from kivvet.book.toml_places import TomlPlaces
+from kivvet.books.files.readers import read_csv_rows, read_toml
+from kivvet.books.files.toml_places import TomlPlaces
 
 DOCUMENT = """\
 # a comment with [brackets] and "quotes"

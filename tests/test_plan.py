@@ -3,16 +3,19 @@
 import pytest
 
 import kivvet
-from kivvet.core.plan import make_plan, parse_entries
+from kivvet.core.run.entries import parse_entries
+from kivvet.core.run.plan import make_plan
+from kivvet.rule_table import value_of
 
 
 def table(name, reads, *makes):
-    return kivvet.RuleTable(
+    made = kivvet.RuleTable(
         name,
         {reads: "text"},
         dict.fromkeys(makes, "text"),
         lookup=[{reads: "a", **dict.fromkeys(makes, "b")}],
     )
+    return value_of(made)
 
 
 TABLES = {

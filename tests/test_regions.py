@@ -5,8 +5,8 @@ import itertools
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kivvet.core.regions import EVERYTHING, HIGH, LOW, complement, intersection, union
-from kivvet.core.shapes import TextSpace, after_prefix, prefix_interval
+from kivvet.core.space.shapes import TextSpace, after_prefix, prefix_interval
+from kivvet.core.words.regions import EVERYTHING, HIGH, LOW, complement, intersection, union
 
 cuts = st.one_of(st.just(LOW), st.just(HIGH), st.tuples(st.just(0), st.integers(0, 6), st.integers(0, 1)))
 sets = st.lists(st.tuples(cuts, cuts), max_size=4).map(

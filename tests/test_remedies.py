@@ -14,11 +14,12 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from kivvet.core.columns import column_from_arrow
-from kivvet.core.condition_parser import parse_condition
-from kivvet.core.conditions import write_condition
-from kivvet.core.table_parser import parse_table
-from kivvet.core.tables import RuleTable
+from kivvet.core.classify.compiled import compile_table
+from kivvet.core.columns.column import column_from_arrow
+from kivvet.core.read.table_parser import parse_table
+from kivvet.core.words.condition_parser import parse_condition
+from kivvet.core.words.conditions import write_condition
+from kivvet.rule_table import RuleTable, rule_table, value_of
 from tests.strategies import KINDS, conditions
 
 #: Each remedy that rewrites the table: how it reads, and what it does to a definition.
@@ -39,7 +40,7 @@ _HIDDEN = ("shadowed", "duplicate", "conflict")
 def read(definition):
     """Return the table of a definition; None where it cannot be read."""
     parts, faults = parse_table("t", definition)
-    return None if parts is None or faults else RuleTable.from_parts(parts)
+    return None if parts is None or faults else rule_table(parts)
 
 
 def told(table):
@@ -66,7 +67,7 @@ def fell_through(table, finding):
     columns = {}
     if "when" in (finding.witness or {}):
         return True  # no example was found that could be tried
-    for name, about in table.reads.items():
+    for name, about in value_of(table).reads.items():
         text = (finding.witness or {}).get(name, "missing")
         kind = about.type if about is not None else "text" if name == "w" else "number"
         value = getattr(parse_condition(text, kind), "value", None)
@@ -81,8 +82,8 @@ def fell_through(table, finding):
         elif kind == "datetime" and isinstance(value, dt.date) and not isinstance(value, dt.datetime):
             value = dt.datetime.combine(value, dt.time())
         columns[name] = column_from_arrow(pa.array([value], type_), name)
-    outcome = table.compiled.classify(columns, refuses_overlaps=False).labels[0]
-    return outcome in (table.compiled.unmatched, table.compiled.missing)
+    outcome = compile_table(value_of(table)).classify(columns, refuses_overlaps=False).labels[0]
+    return outcome in (compile_table(value_of(table)).unmatched, compile_table(value_of(table)).missing)
 
 
 def cured(definition, finding):

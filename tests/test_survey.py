@@ -4,9 +4,9 @@ import hashlib
 
 import pytest
 
+from kivvet.core.words.errors import OutputError
 from kivvet.demo.story import CHANGE, MENDING, make_edit, write_survey
 from kivvet.demo.survey_data import survey_samples
-from kivvet.errors import OutputError
 
 
 def test_the_samples_are_the_same_everywhere(tmp_path):

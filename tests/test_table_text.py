@@ -8,9 +8,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.conditions import write_condition
-from kivvet.core.table_parser import parse_table
-from kivvet.core.tables import UNFINISHED, Input, Output, Row, RuleTable, TableParts
+from kivvet.core.read.table_parser import parse_table
+from kivvet.core.tables.inputs import Input, Output
+from kivvet.core.tables.table import UNFINISHED, Row, Table
+from kivvet.core.words.conditions import write_condition
+from kivvet.rule_table import rule_table
 from tests.strategies import KINDS, conditions
 
 names = st.one_of(
@@ -42,8 +44,8 @@ def tables(draw):
         st.lists(st.tuples(conditions(kind), st.tuples(*[results] * len(makes))), min_size=1, max_size=4)
     )
     missing = {makes[0].name: draw(labels)} if draw(st.booleans()) else {}
-    return RuleTable.from_parts(
-        TableParts(
+    return rule_table(
+        Table(
             "t",
             (about,),
             tuple(makes),
@@ -67,7 +69,7 @@ def test_the_file_of_a_table_reads_as_the_table(table):
         return  # such a first row is a header
     parts, findings = parse_table("t", tomllib.loads(str(table), parse_float=Decimal))
     assert findings == [], str(table)
-    again = RuleTable.from_parts(parts)
+    again = rule_table(parts)
     assert (again.inputs, again.outputs, again.match, again.missing) == (
         table.inputs,
         table.outputs,
@@ -106,9 +108,9 @@ def test_it_reads_well():
 def test_a_table_does_not_change():
     table = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]])
     with pytest.raises(AttributeError):
-        table.parts = None
+        table.name = None
     with pytest.raises(KeyError):
-        table.output("z")
+        table.classes("z")
     assert repr(table) == "<RuleTable t: x -> y, 1 rows, match one>"
 
 

@@ -9,11 +9,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kivvet.core.columns import NumericColumn
-from kivvet.core.regions import after, before
-from kivvet.core.tables import Input
-from kivvet.core.thresholds import STEP_TOLERANCE, float_threshold, whole_threshold
-from kivvet.core.values import parse_decimal, write_decimal
+from kivvet.core.classify.thresholds import STEP_TOLERANCE, float_threshold, whole_threshold
+from kivvet.core.columns.column import NumericColumn
+from kivvet.core.tables.inputs import Input
+from kivvet.core.words.regions import after, before
+from kivvet.core.words.values import parse_decimal, write_decimal
 
 decimals = st.one_of(
     st.integers(-10_000, 10_000).map(lambda n: Decimal(n) / 100),

@@ -2,8 +2,10 @@
 
 import pytest
 
-from kivvet.core.findings import KINDS, Report, finding
-from kivvet.errors import BookError, KivvetError, Place, TableError, count, did_you_mean, listed
+from kivvet.core.words.errors import BookError, KivvetError, TableError
+from kivvet.core.words.findings import KINDS, Report, finding
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import count, did_you_mean, listed
 from kivvet.show.findings import places_text
 from kivvet.show.terminal import bar, percent
 

@@ -2,40 +2,77 @@
 
 from __future__ import annotations
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from importlib import import_module as _import_module
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from kivvet.book.book import Book, open_book
-    from kivvet.core.applied import Applied, ApplyReport
-    from kivvet.core.apply_frame import with_formulas
-    from kivvet.core.draft import draft
-    from kivvet.core.findings import Finding, Report
-    from kivvet.core.look import Look, look
-    from kivvet.core.tables import RuleTable
-    from kivvet.errors import BookError, DataError, KivvetError, OutputError, Place, TableError
+    from kivvet.book import Book as Book
+    from kivvet.book import open_book as open_book
+    from kivvet.books.asks.draft_table import Drafted as Drafted
+    from kivvet.books.asks.try_formula import Trial as Trial
+    from kivvet.books.asks.unmatched import Unmatched as Unmatched
+    from kivvet.books.runs.refresh import Refreshed as Refreshed
+    from kivvet.books.runs.status import DatasetStatus as DatasetStatus
+    from kivvet.books.runs.status import Reason as Reason
+    from kivvet.core.check.compare import Change as Change
+    from kivvet.core.draft.draft import DraftReport as DraftReport
+    from kivvet.core.draft.look import ColumnLook as ColumnLook
+    from kivvet.core.draft.look import Look as Look
+    from kivvet.core.run.explain import Explanation as Explanation
+    from kivvet.core.run.explain import Verdict as Verdict
+    from kivvet.core.run.reports import Applied as Applied
+    from kivvet.core.run.reports import ApplyReport as ApplyReport
+    from kivvet.core.run.reports import FormulaReport as FormulaReport
+    from kivvet.core.run.reports import TableReport as TableReport
+    from kivvet.core.words.errors import BookError as BookError
+    from kivvet.core.words.errors import DataError as DataError
+    from kivvet.core.words.errors import KivvetError as KivvetError
+    from kivvet.core.words.errors import OutputError as OutputError
+    from kivvet.core.words.errors import TableError as TableError
+    from kivvet.core.words.findings import Finding as Finding
+    from kivvet.core.words.findings import Pair as Pair
+    from kivvet.core.words.findings import Report as Report
+    from kivvet.core.words.places import Place as Place
+    from kivvet.on_frames import draft as draft
+    from kivvet.on_frames import look as look
+    from kivvet.on_frames import with_formulas as with_formulas
+    from kivvet.rule_table import RuleTable as RuleTable
 
 __version__ = "0.1.0"
 
 # Names are loaded on first use, so that `import kivvet` and `kivvet --help` stay light.
 _HOMES = {
-    "Applied": "kivvet.core.applied",
-    "ApplyReport": "kivvet.core.applied",
-    "Book": "kivvet.book.book",
-    "BookError": "kivvet.errors",
-    "DataError": "kivvet.errors",
-    "Finding": "kivvet.core.findings",
-    "KivvetError": "kivvet.errors",
-    "Look": "kivvet.core.look",
-    "OutputError": "kivvet.errors",
-    "Place": "kivvet.errors",
-    "Report": "kivvet.core.findings",
-    "RuleTable": "kivvet.core.tables",
-    "TableError": "kivvet.errors",
-    "draft": "kivvet.core.draft",
-    "look": "kivvet.core.look",
-    "open_book": "kivvet.book.book",
-    "with_formulas": "kivvet.core.apply_frame",
+    "Applied": "kivvet.core.run.reports",
+    "ApplyReport": "kivvet.core.run.reports",
+    "Book": "kivvet.book",
+    "BookError": "kivvet.core.words.errors",
+    "Change": "kivvet.core.check.compare",
+    "ColumnLook": "kivvet.core.draft.look",
+    "DataError": "kivvet.core.words.errors",
+    "DatasetStatus": "kivvet.books.runs.status",
+    "DraftReport": "kivvet.core.draft.draft",
+    "Drafted": "kivvet.books.asks.draft_table",
+    "Explanation": "kivvet.core.run.explain",
+    "Finding": "kivvet.core.words.findings",
+    "FormulaReport": "kivvet.core.run.reports",
+    "KivvetError": "kivvet.core.words.errors",
+    "Look": "kivvet.core.draft.look",
+    "OutputError": "kivvet.core.words.errors",
+    "Pair": "kivvet.core.words.findings",
+    "Place": "kivvet.core.words.places",
+    "Reason": "kivvet.books.runs.status",
+    "Refreshed": "kivvet.books.runs.refresh",
+    "Report": "kivvet.core.words.findings",
+    "RuleTable": "kivvet.rule_table",
+    "TableError": "kivvet.core.words.errors",
+    "TableReport": "kivvet.core.run.reports",
+    "Trial": "kivvet.books.asks.try_formula",
+    "Unmatched": "kivvet.books.asks.unmatched",
+    "Verdict": "kivvet.core.run.explain",
+    "draft": "kivvet.on_frames",
+    "look": "kivvet.on_frames",
+    "open_book": "kivvet.book",
+    "with_formulas": "kivvet.on_frames",
 }
 
 __all__ = [
@@ -43,15 +80,29 @@ __all__ = [
     "ApplyReport",
     "Book",
     "BookError",
+    "Change",
+    "ColumnLook",
     "DataError",
+    "DatasetStatus",
+    "DraftReport",
+    "Drafted",
+    "Explanation",
     "Finding",
+    "FormulaReport",
     "KivvetError",
     "Look",
     "OutputError",
+    "Pair",
     "Place",
+    "Reason",
+    "Refreshed",
     "Report",
     "RuleTable",
     "TableError",
+    "TableReport",
+    "Trial",
+    "Unmatched",
+    "Verdict",
     "draft",
     "look",
     "open_book",
@@ -59,11 +110,11 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     if name in _HOMES:
-        return getattr(import_module(_HOMES[name]), name)
+        return getattr(_import_module(_HOMES[name]), name)
     raise AttributeError(f"module 'kivvet' has no attribute {name!r}")
 
 
 def __dir__() -> list[str]:
-    return sorted([*globals(), *__all__])
+    return [*__all__, "__version__"]

@@ -22,11 +22,17 @@ from kivvet.cli.options import Command, book_option, opened_book
 @click.option("--bounds", metavar="B1,B2,...", help="The bounds of bins, from the lowest up.")
 @click.option(
     "--propose",
+    "method",
     type=click.Choice(["width", "counts", "round", "natural"]),
     help="Bounds of equally wide bins, of bins of equal counts, round numbers (the default), or natural breaks.",
 )
 @click.option(
-    "--number", type=click.IntRange(1, 1000), default=5, show_default=True, help="About how many bins."
+    "--number",
+    "n_bins",
+    type=click.IntRange(1, 1000),
+    default=5,
+    show_default=True,
+    help="About how many bins.",
 )
 @click.option("--by-value", is_flag=True, help="One row a value for numbers and dates too.")
 @click.option(
@@ -72,52 +78,23 @@ def command(
       kivvet draft station --from stations.csv --key "Station no."
       kivvet draft method --extend --from samples
     """
-    from kivvet.book.draft_table import data_named, draft_lookup, draft_table
-    from kivvet.book.extend_table import extend_table
-    from kivvet.core.draft import Wishes
     from kivvet.show.draft import print_drafted, print_extended
     from kivvet.show.terminal import console, counting_rows
 
     way = "--extend" if extend else "--key" if keys else "--column"
     _refuse_unused(way)
+    if column is None and way == "--column":
+        raise click.UsageError(
+            "say which column the table is to read: --column COLUMN (or --key COLUMN for a lookup)"
+        )
     book = opened_book(book_folder)
-    data = data_named(book, source)
     with counting_rows("reading") as on_rows:
         if extend:
-            done = extend_table(book, name, data, column, on_rows)
-        elif keys:
-            done = draft_lookup(
-                book,
-                name,
-                data,
-                keys,
-                keep=wishes["keep"],
-                copies=wishes["copy"],
-                replace=wishes["replace"],
-                on_rows=on_rows,
-            )
-        elif column is None:
-            raise click.UsageError(
-                "say which column the table is to read: --column COLUMN (or --key COLUMN for a lookup)"
-            )
-        else:
-            bounds = tuple(part.strip() for part in wishes["bounds"].split(",")) if wishes["bounds"] else ()
-            wanted = Wishes(wishes["output"], wishes["propose"], wishes["number"], bounds, wishes["by_value"])
-            done = draft_table(
-                book,
-                name,
-                data,
-                column,
-                classes=wishes["classes"],
-                wishes=wanted,
-                as_csv=wishes["as_csv"],
-                replace=wishes["replace"],
-                on_rows=on_rows,
-            )
-    if extend:
-        print_extended(console(), done, name)
-    else:
-        print_drafted(console(), done)
+            print_extended(console(), book.extend(name, source, column=column, on_rows=on_rows), name)
+            return
+        bounds = [part.strip() for part in (wishes.pop("bounds") or "").split(",") if part.strip()]
+        done = book.draft(name, source, column=column, keys=keys, bounds=bounds, on_rows=on_rows, **wishes)
+    print_drafted(console(), done)
 
 
 #: For each way to draft the options that it uses, besides NAME, --from and --book.
@@ -128,8 +105,8 @@ _USED = {
         "column",
         "classes",
         "bounds",
-        "propose",
-        "number",
+        "method",
+        "n_bins",
         "by_value",
         "output",
         "as_csv",

@@ -40,7 +40,6 @@ def command(
       kivvet explain samples --set ph=6.4 --set flow=12    a row that is not there
       kivvet explain quality --set oxygen=3.2              one table, by its inputs
     """
-    from kivvet.book.explain import explain_values
     from kivvet.show.explain import print_explanations
     from kivvet.show.terminal import console
 
@@ -48,12 +47,8 @@ def command(
     if (row is None) == (not values):
         raise click.UsageError("say which row: either --row N, or --set COLUMN=VALUE once or more")
     book = opened_book(book_folder)
-    if row is not None or name in book.dataset_names or name not in book.tables:
-        explanations = book.explain(name, values if row is None else row, tables)
-        about = f"{name} row {row:,}" if row is not None else name
-    else:
-        explanations = (explain_values(book.table(name), values),)
-        about = ""
+    explanations = book.explain(name, values if row is None else row, tables)
+    about = f"{name} row {row:,}" if row is not None else name if name in book.datasets else ""
     if as_json:
         print_json({"version": JSON_VERSION, "explanations": [one.as_dict() for one in explanations]})
     else:

@@ -39,21 +39,13 @@ def command(
       kivvet formula "RANK() OVER (PARTITION BY station ORDER BY sampled_on)" --on samples
       kivvet formula "EXTRACT(MONTH FROM sampled_on)" --on data/samples.csv
     """
-    from kivvet.book.try_formula import try_formula
+    from kivvet.book import formula_on
     from kivvet.show.formula import print_trial
     from kivvet.show.terminal import console, counting_rows
 
     book = nearby_book(book_folder)
-    dataset = book.datasets.get(source) if book is not None else None
     with counting_rows("reading") as on_rows:
-        trial = try_formula(
-            book,
-            dataset if dataset is not None else Path(source),
-            text,
-            among=among,
-            n_rows=n_rows,
-            on_rows=on_rows,
-        )
+        trial = formula_on(book, text, source, among=among, n_rows=n_rows, on_rows=on_rows)
     if as_json:
         print_json({"version": JSON_VERSION, **trial.as_dict()})
     else:

@@ -31,15 +31,13 @@ def command(
       kivvet look samples ph method      two columns of a dataset, in full
       kivvet look samples method --all   with every distinct value
     """
-    from kivvet.book.look_source import look_at_source, uses_of_column
+    from kivvet.book import look_at
     from kivvet.show.look import print_column, print_look
     from kivvet.show.terminal import console, counting_rows
 
     book = nearby_book(book_folder)
-    dataset = book.datasets.get(source) if book is not None else None
-    path = dataset.source if dataset is not None else Path(source)
     with counting_rows("looking") as on_rows:
-        made = look_at_source(path, columns, dataset, on_rows)
+        made = look_at(book, source, columns, on_rows=on_rows)
     if as_json:
         click.echo(made.to_json())
         return
@@ -50,6 +48,5 @@ def command(
     for number, one in enumerate(made.columns):
         if number:
             out.print()
-        print_column(
-            out, one, uses_of_column(book, one.name) if book is not None else (), all_values=all_values
-        )
+        uses = book.uses_of_column(one.name) if book is not None else ()
+        print_column(out, one, uses, all_values=all_values)

@@ -62,7 +62,7 @@ def root() -> None:
 
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the command line; end the process with 0 (no errors), 1 (errors) or 2 (wrong use, nothing to open)."""
-    from kivvet.errors import KivvetError
+    from kivvet.core.words.errors import KivvetError
 
     given = sys.argv[1:] if arguments is None else arguments
     _write_what_can_be()
@@ -86,7 +86,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         if is_json:
             click.echo(error.to_json())
         else:
-            from kivvet.show.terminal import print_error
+            from kivvet.show.errors import print_error
 
             print_error(error, writes=next(iter(given), "") in _WRITING)
         sys.exit(error.exit_code)

@@ -22,7 +22,7 @@ def command(folder: Path, title: str | None) -> None:
       kivvet new river-rules
       kivvet new river-rules --title "River survey rules"
     """
-    from kivvet.book.new_book import write_new_book
+    from kivvet.books.files.new_book import write_new_book
 
     written = write_new_book(folder, title)
     for path in written:

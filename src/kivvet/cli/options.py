@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from kivvet.book.book import Book
+    from kivvet.book import Book
 
 
 class Command(click.Command):
@@ -47,7 +47,8 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON, 
 
 def opened_book(folder: Path | None) -> Book:
     """Return the book in `folder`, or the nearest one upward from here."""
-    from kivvet.book.book import BOOK_FILE, open_book
+    from kivvet.book import open_book
+    from kivvet.books.files.open_book import BOOK_FILE
 
     if folder is None:
         here = Path.cwd()
@@ -57,7 +58,7 @@ def opened_book(folder: Path | None) -> Book:
 
 def nearby_book(folder: Path | None) -> Book | None:
     """Return the book named or the nearest one upward; None where none is named and there is none."""
-    from kivvet.book.book import BOOK_FILE
+    from kivvet.books.files.open_book import BOOK_FILE
 
     here = Path.cwd()
     if folder is None and not any((one / BOOK_FILE).is_file() for one in (here, *here.parents)):

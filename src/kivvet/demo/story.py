@@ -8,11 +8,13 @@ from importlib import resources
 from importlib.abc import Traversable
 from pathlib import Path
 
-from kivvet.book.book import Book, open_book
-from kivvet.core.applied import ApplyReport
-from kivvet.core.findings import Report
+from kivvet.book import Book, open_book
+from kivvet.core.run.reports import ApplyReport
+from kivvet.core.words.errors import OutputError
+from kivvet.core.words.findings import Report
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
 from kivvet.demo.survey_data import write_samples
-from kivvet.errors import OutputError, Place, shown_path
 from kivvet.io.files import unwritable
 
 

@@ -15,9 +15,11 @@ from typing import Any, Literal, NoReturn, overload
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.convert import bytes_of_texts
-from kivvet.core.values import write_value
-from kivvet.errors import DataError, Place, count, repeated, shown_path
+from kivvet.core.columns.convert import bytes_of_texts
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.places import Place
+from kivvet.core.words.values import write_value
+from kivvet.core.words.wording import count, repeated, shown_path
 from kivvet.io.csv_records import (
     LONGEST_ROW,
     BrokenRecordError,

@@ -11,7 +11,7 @@ from functools import cache
 from pathlib import Path
 from typing import IO
 
-from kivvet.errors import Place
+from kivvet.core.words.places import Place
 
 #: The longest row of a CSV file, in characters, and the longest field of one.
 LONGEST_ROW = 1 << 24

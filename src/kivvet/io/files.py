@@ -13,7 +13,9 @@ from pathlib import Path
 
 import xxhash
 
-from kivvet.errors import OutputError, Place, UnopenableError, shown_path
+from kivvet.core.words.errors import OutputError, UnopenableError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
 
 _HASH_CHUNK = 1 << 20
 _HOST = xxhash.xxh3_64_hexdigest(socket.gethostname().encode())[

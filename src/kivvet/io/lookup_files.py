@@ -6,7 +6,9 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from kivvet.errors import DataError, Place, shown_path
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
 from kivvet.io.csv_files import CsvSource
 from kivvet.io.csv_records import CsvForm, LinesOfRows
 

@@ -8,7 +8,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from kivvet.errors import DataError, Place, repeated, shown_path
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import repeated, shown_path
 from kivvet.io.files import unreadable
 
 _ROWS_A_BATCH = 1 << 17

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kivvet.errors import Place, UnopenableError, shown_path
+from kivvet.core.words.errors import UnopenableError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
 from kivvet.io.csv_files import CsvSource
 from kivvet.io.parquet_files import ParquetSource
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.applied import ApplyReport, TableReport
-from kivvet.errors import count, listed
+from kivvet.core.run.reports import ApplyReport, TableReport
+from kivvet.core.words.wording import count, listed
 from kivvet.show.formula import print_formulas
 from kivvet.show.terminal import bar, percent, print_columns
 

@@ -9,8 +9,8 @@ from rich.console import Console
 from rich.rule import Rule
 from rich.text import Text
 
-from kivvet.core.applied import ApplyReport
-from kivvet.core.findings import Report
+from kivvet.core.run.reports import ApplyReport
+from kivvet.core.words.findings import Report
 from kivvet.demo.story import Edit
 from kivvet.show.applied import print_apply_report
 from kivvet.show.findings import print_report

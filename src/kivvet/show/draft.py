@@ -7,9 +7,10 @@ import shlex
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.book.draft_table import Drafted
-from kivvet.core.table_text import table_text
-from kivvet.errors import count, shown_path
+from kivvet.books.asks.draft_table import Drafted
+from kivvet.core.read.table_text import table_text
+from kivvet.core.words.wording import count, shown_path
+from kivvet.rule_table import value_of
 from kivvet.show.terminal import print_columns
 
 _MOST_LINES = 30
@@ -22,7 +23,8 @@ def print_drafted(out: Console, done: Drafted) -> None:
         out.print(Text().append("written  ", "green").append(shown_path(path)))
     out.print()
     rows_file = done.files[1].name if len(done.files) > 1 else None
-    text = table_text(done.table, rows_file if done.table.lookup is None else done.rows_file)
+    table = value_of(done.table)
+    text = table_text(table, rows_file if table.lookup is None else done.rows_file)
     lines = text.rstrip("\n").split("\n")
     for line in lines[:_MOST_LINES]:
         code, _, note = line.partition("# ")
@@ -80,6 +82,6 @@ def print_extended(out: Console, done: Drafted, name: str) -> None:
         Text().append(f"{count(done.n_added, 'row')} added to ").append(shown_path(done.files[0]), "bold")
     )
     if done.table.lookup is None:
-        for line in table_text(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
+        for line in str(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
             out.print(Text(f"  {line.strip()}"))
     out.print(Text(f"fill in the results, then: kivvet check {shlex.quote(name)}", "green"))

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.explain import Explanation, Verdict
-from kivvet.errors import count, listed
+from kivvet.core.run.explain import Explanation, Verdict
+from kivvet.core.words.wording import count, listed
 from kivvet.show.terminal import print_columns
 
 _MOST_BEFORE = 12  # rows shown that do not match; the nearest to the one that decides

@@ -8,8 +8,9 @@ from itertools import groupby
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.findings import Finding, Report
-from kivvet.errors import Place, count, listed
+from kivvet.core.words.findings import Finding, Report
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import count, listed
 from kivvet.show.terminal import SEVERITY_STYLES, percent, print_columns
 
 _MOST_OF_A_KIND = 10

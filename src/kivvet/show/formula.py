@@ -7,9 +7,9 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.book.try_formula import TRIED, Trial
-from kivvet.core.applied import FormulaReport
-from kivvet.errors import count
+from kivvet.books.asks.try_formula import TRIED, Trial
+from kivvet.core.run.reports import FormulaReport
+from kivvet.core.words.wording import count
 from kivvet.show.terminal import print_columns
 
 _WIDEST = 24

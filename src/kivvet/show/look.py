@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.look import ColumnLook, Look
-from kivvet.errors import count
+from kivvet.core.draft.look import ColumnLook, Look
+from kivvet.core.words.wording import count
 from kivvet.show.terminal import bar, percent, print_columns
 
 _SPARKS = "▁▂▃▄▅▆▇█"

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.errors import count, listed
+from kivvet.core.words.wording import count, listed
 from kivvet.show.applied import print_apply_report
 from kivvet.show.terminal import print_columns
 
 if TYPE_CHECKING:
-    from kivvet.book.book import Refreshed
-    from kivvet.book.status import DatasetStatus, Reason
+    from kivvet.books.runs.refresh import Refreshed
+    from kivvet.books.runs.status import DatasetStatus, Reason
 
 _STYLES = {
     "current": "bold green",

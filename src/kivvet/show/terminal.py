@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 if TYPE_CHECKING:
-    from kivvet.errors import KivvetError
+    pass
 
 SEVERITY_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 _NARROWEST = 40
@@ -86,26 +86,6 @@ def percent(part: int, whole: int) -> str:
     if part and share < 0.05:
         return "< 0.1 %"
     return f"{share:.1f} %"
-
-
-def print_error(error: KivvetError, *, writes: bool = False) -> None:
-    """Print an error to stderr: what is wrong, where, and what to do; of a command that writes, that nothing was written."""
-    from kivvet.errors import TableError
-    from kivvet.show.findings import print_findings
-
-    out = console(stderr=True)
-    if isinstance(error, TableError):
-        print_findings(out, error.findings)
-        out.print(Text(f"{error.problem}; nothing was written" if writes else error.problem, "bold"))
-        return
-    line = Text()
-    if error.place:
-        line.append(f"{error.place}: ", "bold")
-    line.append(error.problem, "red")
-    out.print(line)
-    for label, text in (("expected", error.expected), ("found", error.found), ("fix", error.fix)):
-        if text:
-            print_columns(out, [("", "", 2), (label, "dim", 10)], text)
 
 
 @contextmanager

@@ -8,8 +8,8 @@ from itertools import groupby
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.book.unmatched import Unmatched
-from kivvet.errors import count
+from kivvet.books.asks.unmatched import Unmatched
+from kivvet.core.words.wording import count
 from kivvet.show.terminal import print_columns
 
 _MOST_VALUES = 20

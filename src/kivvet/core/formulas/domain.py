@@ -6,8 +6,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
-from kivvet.core.conditions import AnyOf, Between, Condition, Equals
 from kivvet.core.formulas.tree import Arithmetic, Call, Case, ColumnName, Constant, Tree, Window
+from kivvet.core.words.conditions import AnyOf, Between, Condition, Equals
 
 _PARTS = {
     "QUARTER": 4,

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from kivvet.core.values import ValueType
+from kivvet.core.words.values import ValueType
 
 #: What an argument may be: a type, "number" for any number, "any", or "same": of one type with the others like it.
 Kind = Literal["text", "integer", "number", "boolean", "date", "datetime", "moment", "any", "same"]

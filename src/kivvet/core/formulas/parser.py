@@ -12,6 +12,7 @@ from importlib import resources
 from typing import TYPE_CHECKING, Any, Literal, cast
 
 from kivvet.core.formulas.functions import DATE_PARTS, FUNCTIONS, MEANT, NEED_ORDER, TAKE_FRAMES, TIME_PARTS
+from kivvet.core.formulas.regular import fault_of_regular
 from kivvet.core.formulas.tree import (
     CAST_WORDS,
     And,
@@ -33,8 +34,8 @@ from kivvet.core.formulas.tree import (
     is_condition,
     walk,
 )
-from kivvet.core.values import FOLDS, LiteralError, ValueType, parse_value
-from kivvet.errors import did_you_mean, listed
+from kivvet.core.words.values import FOLDS, LiteralError, ValueType, parse_value
+from kivvet.core.words.wording import did_you_mean, listed
 
 if TYPE_CHECKING:
     from lark import Lark
@@ -324,8 +325,6 @@ class _Reader:
             if len(parts) > 3:
                 raise FormulaError("LIKE_REGEX takes no ESCAPE", _start(parts[3]), "escape with \\")
             if isinstance(pattern, Constant) and isinstance(pattern.value, str):
-                from kivvet.core.formulas.texts import fault_of_regular
-
                 if fault := fault_of_regular(pattern.value):
                     raise FormulaError(
                         f"no regular expression: {fault}",

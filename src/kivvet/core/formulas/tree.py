@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Literal
 
-from kivvet.core.values import Value, ValueType, write_value
+from kivvet.core.words.values import Value, ValueType, write_value
 
 Operator = Literal["<", "<=", "=", "<>", ">=", ">"]
 #: What an operator becomes when its sides change places, and when it is negated.

@@ -24,7 +24,7 @@ from kivvet.core.formulas.tree import (
     Window,
     write_formula,
 )
-from kivvet.core.values import Value, ValueType
+from kivvet.core.words.values import Value, ValueType
 
 #: Gives the type of a column, None where nothing is known of it; raises `FormulaError` where there is none.
 TypeOf = Callable[[ColumnName], ValueType | None]

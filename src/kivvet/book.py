@@ -1,0 +1,440 @@
+"""Books as users see them: a folder of tables and datasets, opened, checked, applied and kept current."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from kivvet.books.files.open_book import OpenBook, read_book
+from kivvet.core.words.findings import Report
+from kivvet.rule_table import RuleTable, rule_table
+
+if TYPE_CHECKING:
+    from kivvet.books.asks.draft_table import Drafted
+    from kivvet.books.asks.try_formula import Trial
+    from kivvet.books.asks.unmatched import Unmatched
+    from kivvet.books.files.dataset import Dataset
+    from kivvet.books.runs.refresh import Refreshed
+    from kivvet.books.runs.status import DatasetStatus
+    from kivvet.core.draft.look import Look
+    from kivvet.core.formulas.formula import Formula
+    from kivvet.core.run.explain import Explanation
+    from kivvet.core.run.reports import Applied, ApplyReport
+
+FrameT = TypeVar("FrameT")
+OnRows = Callable[[int], None]
+
+
+def open_book(path: str | Path) -> Book:
+    """Return the book in a folder.
+
+    Parameters
+    ----------
+    path : str or Path
+        The folder that holds ``book.toml``, or that file.
+
+    Raises
+    ------
+    BookError
+        If there is no such folder, or no book in it. Faults inside its files are no exception:
+        `Book.check` reports them.
+    """
+    return Book(read_book(path))
+
+
+def look_at(
+    book: Book | None,
+    source: str | Path,
+    columns: Sequence[str] = (),
+    *,
+    on_rows: OnRows = lambda _: None,
+) -> Look:
+    """Return what a file looks like, or a dataset of a book if there is one; see `Book.look`."""
+    from kivvet.books.asks.look_source import look_at as looked
+
+    return looked(None if book is None else book._opened, source, columns, on_rows)
+
+
+def formula_on(
+    book: Book | None,
+    text: str,
+    on: str | Path,
+    *,
+    among: str | None = None,
+    n_rows: int = 10_000,
+    on_rows: OnRows = lambda _: None,
+) -> Trial:
+    """Return what a formula gives on a file, or on a dataset of a book if there is one; see `Book.formula`."""
+    from kivvet.books.asks.try_formula import try_formula
+
+    opened = None if book is None else book._opened
+    return try_formula(opened, on, text, among=among, n_rows=n_rows, on_rows=on_rows)
+
+
+class Book:
+    """A book as it was when it was opened; its files are read once. It is made by `open_book`."""
+
+    def __init__(self, opened: OpenBook) -> None:
+        self._opened = opened
+
+    def __repr__(self) -> str:
+        return f"<{repr(self._opened)[5:]}"
+
+    @property
+    def folder(self) -> Path:
+        return self._opened.folder
+
+    @property
+    def title(self) -> str:
+        return self._opened.title
+
+    @cached_property
+    def tables(self) -> Mapping[str, RuleTable]:
+        """The tables that could be read, by name."""
+        return {name: rule_table(table) for name, table in self._opened.tables.items()}
+
+    @property
+    def formulas(self) -> Mapping[str, Formula]:
+        """The formulas that could be read, by name."""
+        return self._opened.formulas
+
+    @property
+    def dataset_names(self) -> tuple[str, ...]:
+        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be read."""
+        return self._opened.dataset_names
+
+    @property
+    def datasets(self) -> Mapping[str, Dataset]:
+        """The datasets whose definition could be read, by name."""
+        return self._opened.datasets
+
+    def table(self, name: str) -> RuleTable:
+        """Return a table by name.
+
+        Raises
+        ------
+        BookError
+            With the near name, if there is none.
+        TableError
+            If it could not be read.
+        """
+        return rule_table(self._opened.table(name))
+
+    def dataset(self, name: str) -> Dataset:
+        """Return the definition of a dataset by name.
+
+        Raises
+        ------
+        BookError
+            With the near name, if there is none.
+        TableError
+            If it could not be read.
+        """
+        return self._opened.dataset(name)
+
+    def check(
+        self,
+        tables: Iterable[str] | None = None,
+        *,
+        data: bool = True,
+        budget: int | None = None,
+        on_rows: OnRows = lambda _: None,
+    ) -> Report:
+        """Return a report of everything wrong with the book, its tables and the data they read.
+
+        Parameters
+        ----------
+        tables : iterable of str, optional
+            Only these; formulas may be named too.
+        data : bool
+            Whether to read the sources of the datasets too.
+        budget : int, optional
+            As for `Table.check`.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+        """
+        from kivvet.books.asks.check_book import check_book
+
+        return check_book(self._opened, tables, data=data, budget=budget, on_rows=on_rows)
+
+    def apply(self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]]) -> FrameT:
+        """Return `frame` with new columns, the same kind of frame that was given.
+
+        Parameters
+        ----------
+        frame : pandas.DataFrame or pyarrow.Table
+        columns : sequence of str or mapping
+            As in a dataset of book.toml: names of tables, or
+            ``{"table": "station", "input": {"station": "site"}, "keep": ["river"]}``.
+
+        Raises
+        ------
+        TableError
+            If the tables used have errors, or a name is not found.
+        DataError
+            If a column is of a type the tables do not read.
+        """
+        from kivvet.books.asks.apply_to_frame import apply_to_frame
+
+        return apply_to_frame(self._opened, frame, columns, with_report=False).frame
+
+    def apply_with_report(self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]]) -> Applied[FrameT]:
+        """Do as `apply` does, and return the frame with a report that accounts for every row."""
+        from kivvet.books.asks.apply_to_frame import apply_to_frame
+
+        return apply_to_frame(self._opened, frame, columns)
+
+    def apply_dataset(
+        self, name: str, *, replace: bool = False, on_rows: OnRows = lambda _: None
+    ) -> ApplyReport:
+        """Write the target of a dataset: all rows of its source, with the new columns.
+
+        Parameters
+        ----------
+        name : str
+        replace : bool
+            Whether a file may be replaced that Kivvet did not write.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        TableError, DataError, OutputError
+            If anything stands in the way; the target is then as it was.
+        """
+        from kivvet.books.runs.apply import apply_dataset
+
+        dataset = self._opened.dataset(name)
+        return apply_dataset(self._opened, dataset, replace_other=replace, on_rows=on_rows)
+
+    def look(
+        self, source: str | Path, columns: Sequence[str] = (), *, on_rows: OnRows = lambda _: None
+    ) -> Look:
+        """Return what the columns of a dataset's source, or of a file, look like; it is read in batches.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset, whose options say how its source is read; else a file.
+        columns : sequence of str
+            Just these; none for all.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        DataError
+            If the file cannot be read, has no rows, or lacks a column.
+        """
+        return look_at(self, source, columns, on_rows=on_rows)
+
+    def uses_of_column(self, name: str) -> tuple[str, ...]:
+        """Return how the book uses a column, in words: the tables that read it, and those that make it."""
+        from kivvet.books.asks.look_source import uses_of_column
+
+        return tuple(uses_of_column(self._opened, name))
+
+    def draft(
+        self,
+        name: str,
+        source: str | Path,
+        *,
+        column: str | None = None,
+        keys: Sequence[str] = (),
+        keep: Sequence[str] = (),
+        classes: str | None = None,
+        output: str | None = None,
+        method: str | None = None,
+        n_bins: int = 5,
+        bounds: Sequence[Any] = (),
+        by_value: bool = False,
+        as_csv: bool = False,
+        copy: bool = False,
+        replace: bool = False,
+        on_rows: OnRows = lambda _: None,
+    ) -> Drafted:
+        """Write a new table, drafted from data, into the book; its results are left blank to be filled in.
+
+        Parameters
+        ----------
+        name : str
+            Of the table, and of its file.
+        source : str or Path
+            The name of a dataset, or a file.
+        column : str, optional
+            The column that the table is to read.
+        keys : sequence of str
+            Instead of `column`: the columns whose values a lookup looks up.
+        keep : sequence of str
+            The columns that a lookup gives; none for all others.
+        classes, output, method, n_bins, bounds, by_value
+            As in `kivvet.draft`.
+        as_csv : bool
+            Whether the rows stand in a CSV file beside the table.
+        copy : bool
+            Whether the file of a lookup is copied beside the table, instead of being pointed at.
+        replace : bool
+            Whether a table of that name is written over.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        BookError
+            If there is a table of that name and `replace` is false, or the name can be no file's.
+        DataError
+            If the data cannot be read, or there is nothing to draft from.
+        """
+        from kivvet.books.asks.draft_table import draft_into
+
+        return draft_into(
+            self._opened,
+            name,
+            source,
+            column=column,
+            keys=keys,
+            keep=keep,
+            classes=classes,
+            output=output,
+            method=method,
+            n_bins=n_bins,
+            bounds=bounds,
+            by_value=by_value,
+            as_csv=as_csv,
+            copy=copy,
+            replace=replace,
+            on_rows=on_rows,
+        )
+
+    def extend(
+        self, name: str, source: str | Path, *, column: str | None = None, on_rows: OnRows = lambda _: None
+    ) -> Drafted:
+        """Add a row with blank results for each value of the data that a table does not know; see `draft`.
+
+        Every line that is there stays as it was.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset: the columns are those it feeds the table; or a file: its columns named like the
+            inputs.
+        column : str, optional
+            The column to read instead, for a table of one input.
+
+        Raises
+        ------
+        BookError, TableError, DataError
+            If the table cannot be read or is one of ranges, or the data cannot be read.
+        """
+        from kivvet.books.asks.draft_table import data_named
+        from kivvet.books.asks.extend_table import extend_table
+
+        return extend_table(self._opened, name, data_named(self._opened, source), column, on_rows)
+
+    def formula(
+        self,
+        text: str,
+        on: str | Path,
+        *,
+        among: str | None = None,
+        n_rows: int = 10_000,
+        on_rows: OnRows = lambda _: None,
+    ) -> Trial:
+        """Return what a formula gives on the first rows of a dataset or a file, without adding it to the book.
+
+        Parameters
+        ----------
+        text : str
+            It may name columns of the source, other formulas and outputs of tables.
+        on : str or Path
+            The name of a dataset, or a file.
+        among : str, optional
+            The condition of the rows that take part in calculations within groups.
+        n_rows : int
+            A formula that looks at other rows is given all of them.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        TableError, DataError
+            If it cannot be read, names what there is not, or the source cannot be read.
+        """
+        return formula_on(self, text, on, among=among, n_rows=n_rows, on_rows=on_rows)
+
+    def unmatched(
+        self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
+    ) -> tuple[Unmatched, ...]:
+        """Return every value of the datasets that no row of a table holds, with its rows and the first of them.
+
+        Raises
+        ------
+        TableError, DataError
+            If the tables or the data cannot be read.
+        """
+        from kivvet.books.asks.unmatched import unmatched_in
+
+        return unmatched_in(self._opened, self._chosen(datasets), on_rows)
+
+    def explain(
+        self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()
+    ) -> tuple[Explanation, ...]:
+        """Return why one row of a dataset, or values for one table, get their classes: an `Explanation` for each table.
+
+        Parameters
+        ----------
+        dataset : str
+            With fields, the name of a table does as well.
+        row : int or mapping of str to str
+            The row of the source, counted from 1, the header left out; or fields by column, as in a CSV file.
+        tables : iterable of str, optional
+            Only these.
+
+        Raises
+        ------
+        TableError, DataError, BookError
+            If the tables have errors, there is no such row, or a field does not convert.
+        """
+        from kivvet.books.asks.explain import explain_in_book
+
+        return explain_in_book(self._opened, dataset, row, tuple(tables))
+
+    def status(self, datasets: Iterable[str] | None = None) -> tuple[DatasetStatus, ...]:
+        """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""
+        from kivvet.books.runs.status import status_of
+
+        return tuple(status_of(self._opened, dataset) for dataset in self._chosen(datasets))
+
+    def refresh(
+        self,
+        datasets: Iterable[str] | None = None,
+        *,
+        replace: bool = False,
+        on_rows: OnRows = lambda _: None,
+    ) -> tuple[Refreshed, ...]:
+        """Bring every target that is not current up to date; what is current is left alone.
+
+        Parameters
+        ----------
+        datasets : iterable of str, optional
+            Only these.
+        replace : bool
+            Whether files may be replaced that Kivvet did not write.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        TableError, DataError, OutputError
+            As `apply_dataset`; datasets refreshed before stay refreshed.
+        """
+        from kivvet.books.runs.refresh import refresh_datasets
+
+        names = [dataset.name for dataset in self._chosen(datasets)]
+        return refresh_datasets(self._opened, names, replace=replace, on_rows=on_rows)
+
+    def _chosen(self, datasets: Iterable[str] | None) -> list[Dataset]:
+        names = self._opened.dataset_names if datasets is None else datasets
+        return [self._opened.dataset(name) for name in names]

@@ -1,0 +1,227 @@
+"""Checking a book against the data its datasets read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+import numpy.typing as npt
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.prepare import from_made, look_ahead, prepare
+from kivvet.books.runs.read_data import TypedReader
+from kivvet.books.runs.status import status_of
+from kivvet.books.runs.table_findings import findings_in_book
+from kivvet.core.check.row_findings import RowFindings
+from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
+from kivvet.core.run.execution import Execution
+from kivvet.core.run.plan import FormulaStep
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_severity
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import listed, shown_path
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+OnRows = Callable[[int], None]
+
+
+def check_book(
+    book: OpenBook,
+    tables: Iterable[str] | None = None,
+    *,
+    data: bool = True,
+    budget: int | None = None,
+    on_rows: OnRows = lambda _: None,
+) -> Report:
+    """Return a report of everything wrong with a book, its tables and the data they read; see `Book.check`."""
+    all_formulas = set(book.formulas) | book.unusable_formulas
+    names = set(book.tables) | book.unusable_tables | all_formulas if tables is None else set(tables)
+    chosen = [book.table(name) for name in sorted(names - book.unusable_tables - all_formulas)]
+    found = [one for one in book.reading_findings if tables is None or one.table in names]
+    for table in chosen:
+        found += findings_in_book(book, table, budget)
+    rows_read: dict[str, int] = {}
+    if data:
+        found, rows_read = check_data(book, found, names, only=tables is not None, on_rows=on_rows)
+    own = {name: table.severity for name, table in book.tables.items()}
+    found = [one for item in found for one in with_severity([item], own.get(item.table, book.severity))]
+    return Report.of(found, sorted(names - all_formulas), rows_read, sorted(names & all_formulas))
+
+
+def check_data(
+    book: OpenBook, table_findings: Sequence[Finding], names: set[str], *, only: bool, on_rows: OnRows
+) -> tuple[list[Finding], dict[str, int]]:
+    """Return all findings, those of the tables with the number of data rows each concerns, and rows read.
+
+    Parameters
+    ----------
+    table_findings : sequence of Finding
+        What is known without data.
+    names : set of str
+        The tables asked about.
+    only : bool
+        Whether nothing but findings of those tables is wanted.
+    """
+    found: list[Finding] = []
+    rows_read: dict[str, int] = {}
+    affected: dict[int, tuple[int, list[str]]] = {}
+    used: dict[str, tuple[npt.NDArray[np.int64], list[str]]] = {}
+    for dataset in book.datasets.values():
+        try:
+            checked = _check_dataset(
+                book, dataset, table_findings, names, affected, used, only=only, on_rows=on_rows
+            )
+        except DataError as error:
+            if not only or _may_use(book, dataset, names):
+                place = error.place or Place(shown_path(dataset.source))
+                found.append(
+                    finding(
+                        "unreadable",
+                        error.problem,
+                        dataset=dataset.name,
+                        places=(place,),
+                        remedy=error.fix or "",
+                    )
+                )
+            continue
+        if checked is not None:
+            found += checked[0]
+            rows_read[dataset.name] = checked[1]
+    if only:
+        found += _unused_tables(book, names)
+    for name, (rows, datasets) in used.items():
+        found += unused_rows(book.tables[name], rows, datasets, table_findings)
+    table_findings = [_with_rows_decided(one, used) for one in table_findings]
+    counted = [
+        _confirmed(replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1])), book)
+        if id(one) in affected
+        else one
+        for one in table_findings
+    ]
+    return [*counted, *found], rows_read
+
+
+def _unused_tables(book: OpenBook, names: set[str]) -> list[Finding]:
+    """Return a note on each table asked about that no dataset uses: it was held against no data."""
+    used = set().union(
+        *(book.reached({entry.table for entry in dataset.entries}) for dataset in book.datasets.values())
+    )
+    return [
+        finding(
+            "unused",
+            "no dataset uses it, so it was held against no data",
+            table=name,
+            remedy=f'name it in the columns of a dataset: columns = ["{name}"]',
+        )
+        for name in sorted(names)
+        if name in book.tables and name not in used and not book.unusable_datasets
+    ]
+
+
+def _with_rows_decided(one: Finding, used: Mapping[str, tuple[npt.NDArray[np.int64], list[str]]]) -> Finding:
+    """Return a finding about rows still to be filled in with the rows of data that they decide."""
+    if one.kind != "unfinished" or one.table not in used:
+        return one
+    rows, datasets = used[one.table]
+    return replace(one, count=int(rows[[number - 1 for number in one.rows]].sum()), dataset=listed(datasets))
+
+
+def _confirmed(one: Finding, book: OpenBook) -> Finding:
+    """Return a finding as proven, if it was possible and data rows show it."""
+    if not one.possible or not one.count:
+        return one
+    table = book.tables[one.table]
+    severity = one.severity
+    if one.kind == "gap":
+        severity = RowFindings(table).gap_severity
+    elif table.match == "one":
+        severity = KINDS[one.kind]
+    return replace(one, possible=False, severity=severity)
+
+
+def _check_dataset(
+    book: OpenBook,
+    dataset: Dataset,
+    table_findings: Sequence[Finding],
+    names: set[str],
+    affected: dict[int, tuple[int, list[str]]],
+    decided: dict[str, tuple[npt.NDArray[np.int64], list[str]]],
+    *,
+    only: bool,
+    on_rows: OnRows,
+) -> tuple[list[Finding], int] | None:
+    prepared, faults = prepare(book, dataset)
+    plan = prepared.plan
+    used = {step.formula.name if isinstance(step, FormulaStep) else step.table.name for step in plan.order}
+    if only and not used & names and not any(one.table in names for one in faults):
+        return None
+    reader = TypedReader(prepared.source, dataset, prepared.types)
+    execution = Execution(plan, refuses_overlaps=False)
+    look_ahead(execution, prepared, on_rows)
+    probes = [
+        DataProbe(step, [one for one in table_findings if one.table == step.table.name])
+        if step.table.name in names and step.table.is_complete
+        else None
+        for step in plan.steps
+    ]
+    asked = [*plan.source_columns, *(name for name in dataset.types if name in prepared.source.names)]
+    wanted = list(dict.fromkeys(asked)) or None
+    for batch in reader.batches(wanted) if plan.order or wanted else ():
+        made = execution.apply(batch.column, batch.num_rows)
+        reader.convert_declared(batch)
+        for step, probe in zip(plan.steps, probes, strict=True):
+            if probe is not None:
+                unread = batch.unread_rows(one.column for one in step.reads if one.from_source)
+                probe.see(step.columns_of(batch.column, from_made(made)), unread)
+        on_rows(batch.num_rows)
+    found = [*faults, *reader.faults()]
+    for probe, report in zip(probes, execution.report().tables, strict=True):
+        if probe is None:
+            continue
+        found += probe.findings(report, dataset.name)
+        for one, n_rows in probe.counted:
+            rows, datasets = affected.get(id(one), (0, []))
+            affected[id(one)] = rows + n_rows, list(dict.fromkeys([*datasets, dataset.name]))
+        if report.rows_by_row and book.tables[report.table].is_complete:
+            rows_of_table, datasets = decided.get(
+                report.table, (np.zeros(len(report.rows_by_row), np.int64), [])
+            )
+            decided[report.table] = (
+                rows_of_table + np.array(report.rows_by_row),
+                list(dict.fromkeys([*datasets, dataset.name])),
+            )
+    for made_by in execution.report().formulas:
+        if made_by.formula in names:
+            found += formula_findings(made_by, dataset.name, book.formulas.get(made_by.formula))
+    if not only and not any(one.severity == "error" for one in faults):
+        found += _staleness(book, dataset)
+    if only:  # what stops an apply of the dataset is told, whichever table is asked about
+        found = [one for one in found if one.table in names or (not one.table and one.severity == "error")]
+    return found, execution.n_rows
+
+
+def _may_use(book: OpenBook, dataset: Dataset, names: set[str]) -> bool:
+    """Whether a dataset reads some of the tables or formulas, as far as its definition says."""
+    return bool(book.reached({entry.table for entry in dataset.entries}) & names)
+
+
+def _staleness(book: OpenBook, dataset: Dataset) -> list[Finding]:
+    if dataset.target is None or not dataset.target.exists():
+        return []
+    status = status_of(book, dataset)
+    if status.state != "stale":
+        return []
+    reasons = "; ".join(reason.message for reason in status.reasons)
+    return [
+        finding(
+            "stale",
+            f"{listed(status.stale_columns) or 'the target'} of {status.target}: {reasons}",
+            dataset=dataset.name,
+            places=(dataset.place,) if dataset.place else (),
+            remedy="kivvet refresh",
+        )
+    ]

@@ -1,0 +1,311 @@
+"""Drafting tables into a book as new files."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import shutil
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kivvet.books.asks.look_source import named_columns
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.open_book import OpenBook
+from kivvet.core.columns.convert import convert_text
+from kivvet.core.draft.draft import (
+    MOST_DISTINCT,
+    PairCounter,
+    Wishes,
+    draft_from_examples,
+    draft_from_values,
+    wishes_of,
+)
+from kivvet.core.draft.look import Look, LookBuilder
+from kivvet.core.read.table_text import row_records, table_text
+from kivvet.core.tables.inputs import Input, Output
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import BookError, DataError, OutputError
+from kivvet.core.words.places import Place
+from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import listed, shown_path
+from kivvet.io.files import replacing, unwritable
+from kivvet.io.sources import Source, is_parquet, open_source
+from kivvet.rule_table import RuleTable, rule_table
+
+OnRows = Callable[[int], None]
+_MOST_INLINE = 40
+
+
+@dataclass(frozen=True)
+class Drafted:
+    """What a draft came to: the table, and the files written."""
+
+    table: RuleTable
+    files: tuple[Path, ...]
+    n_added: int = 0
+    rows_file: str = ""  # the name by which a lookup names the file of its rows
+
+
+@dataclass(frozen=True)
+class From:
+    """Where a draft takes its data: a file, or a dataset's source as the dataset reads it."""
+
+    path: Path
+    dataset: Dataset | None = None
+
+    def open(self) -> Source:
+        return self.dataset.open() if self.dataset else open_source(self.path)
+
+    def words(self, column: str) -> tuple[str, ...]:
+        return self.dataset.words_that_mean_missing(column) if self.dataset else ()
+
+
+def data_named(book: OpenBook, given: str | Path) -> From:
+    """Return the dataset of that name, or the file at that path."""
+    dataset = book.datasets.get(str(given))
+    return From(dataset.source, dataset) if dataset is not None else From(Path(given))
+
+
+def draft_into(
+    book: OpenBook,
+    name: str,
+    source: str | Path,
+    *,
+    column: str | None = None,
+    keys: Sequence[str] = (),
+    keep: Sequence[str] = (),
+    classes: str | None = None,
+    output: str | None = None,
+    method: str | None = None,
+    n_bins: int = 5,
+    bounds: Sequence[Any] = (),
+    by_value: bool = False,
+    as_csv: bool = False,
+    copy: bool = False,
+    replace: bool = False,
+    on_rows: OnRows = lambda _: None,
+) -> Drafted:
+    """Write a new table, a lookup where there are `keys`, into a book; see `Book.draft`."""
+    data = data_named(book, source)
+    if (column is None) == (not keys):
+        raise DataError(
+            "a draft reads one column, or looks up keys", expected="either a column, or one key or more"
+        )
+    if column is None:
+        unused = {
+            "classes": classes,
+            "output": output,
+            "method": method,
+            "bounds": bounds,
+            "by_value": by_value,
+            "as_csv": as_csv,
+        }
+        if given := [word for word, value in unused.items() if value]:
+            raise DataError(f"{given[0]} has no meaning for a lookup", fix="leave it out")
+        return draft_lookup(book, name, data, keys, keep=keep, copies=copy, replace=replace, on_rows=on_rows)
+    if keep or copy:
+        raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
+    wishes = wishes_of(output, method, n_bins, bounds, by_value=by_value)
+    return draft_table(
+        book,
+        name,
+        data,
+        column,
+        classes=classes,
+        wishes=wishes,
+        as_csv=as_csv,
+        replace=replace,
+        on_rows=on_rows,
+    )
+
+
+def draft_table(
+    book: OpenBook,
+    name: str,
+    data: From,
+    column: str,
+    *,
+    classes: str | None = None,
+    wishes: Wishes | None = None,
+    as_csv: bool = False,
+    replace: bool = False,
+    on_rows: OnRows = lambda _: None,
+) -> Drafted:
+    """Write a new table, drafted from a column of data, into a book.
+
+    Raises
+    ------
+    BookError
+        If there is a table of that name and `replace` is false.
+    DataError
+        If the data cannot be read, or there is nothing to draft from.
+    """
+    path = _free_path(book, name, replace=replace)
+    source = data.open()
+    wanted = [column, *([classes] if classes else [])]
+    named_columns(source, wanted)
+    declared = data.dataset.types if data.dataset else None
+    builder, pairs = (
+        LookBuilder([column], {column: data.words(column)}, declared, MOST_DISTINCT),
+        PairCounter(),
+    )
+    for batch in source.batches(list(dict.fromkeys(wanted))):
+        builder.see(batch)
+        if classes:
+            values = batch.column(column)
+            if source.is_text:
+                values = convert_text(values, "text", data.words(column)).array
+            pairs.add(values, batch.column(classes))
+        on_rows(batch.num_rows)
+    made_from = wishes or Wishes()
+    table, report = (
+        draft_from_examples(name, column, builder, pairs, made_from)
+        if classes
+        else (draft_from_values(name, column, builder, made_from), None)
+    )
+    rows_file = f"{name}.csv" if as_csv or table.n_rows > _MOST_INLINE else None
+    texts = {path: table_text(table, rows_file)}
+    if rows_file is not None:
+        texts[path.with_name(rows_file)] = csv_text(row_records(table))
+    return Drafted(rule_table(table, report), write_files(texts))
+
+
+def draft_lookup(
+    book: OpenBook,
+    name: str,
+    data: From,
+    keys: Sequence[str],
+    *,
+    keep: Sequence[str] = (),
+    copies: bool = False,
+    replace: bool = False,
+    on_rows: OnRows = lambda _: None,
+) -> Drafted:
+    """Write a new lookup into a book: its rows are the file's; types are worked out.
+
+    Parameters
+    ----------
+    keys : sequence of str
+        The columns whose values are looked up.
+    keep : sequence of str
+        The columns to give; none for all others.
+    copies : bool
+        Whether the file is copied beside the table. Otherwise the table points at it, so that it stays the one source.
+    """
+    path = _free_path(book, name, replace=replace)
+    source = data.open()
+    if is_parquet(data.path) or data.path.suffix not in (".csv", ".tsv"):
+        raise DataError(
+            "a lookup's rows are read from CSV or TSV in this version",
+            place=Place(shown_path(data.path)),
+            fix="write the file as CSV first",
+        )
+    if data.dataset is not None and (data.dataset.delimiter or data.dataset.encoding != "utf-8"):
+        raise DataError(
+            "a lookup's rows are read with commas and as UTF-8 in this version",
+            place=Place(shown_path(data.path)),
+            fix="write the file so first",
+        )
+    named_columns(source, keys)
+    outputs = [one for one in named_columns(source, keep) if one not in keys]
+    if not outputs:
+        raise DataError(
+            f"has no column besides {listed(keys)}",
+            place=Place(shown_path(data.path)),
+            expected="at least one column to give",
+        )
+    builder = LookBuilder([*keys, *outputs])
+    for batch in source.batches([*keys, *outputs]):
+        builder.see(batch)
+        on_rows(batch.num_rows)
+    if not builder.rows:
+        raise DataError(
+            "has headings and no rows", place=Place(shown_path(data.path)), expected="a row for each key"
+        )
+    seen = builder.look()
+    names = _names([*keys, *outputs])
+    inputs = tuple(
+        Input(names[one], _type_of(seen, one), column=one if names[one] != one else None) for one in keys
+    )
+    made = tuple(
+        Output(names[one], _type_of(seen, one), column=one if names[one] != one else None) for one in outputs
+    )
+    target = path.with_name(f"{name}{data.path.suffix}")
+    is_copied = copies and data.path.resolve() != target.resolve()
+    if is_copied and target.exists() and not replace:
+        raise OutputError(
+            "is there already", place=Place(shown_path(target)), fix="choose another name, or --replace"
+        )
+    file = target.name if copies else os.path.relpath(data.path.resolve(), path.parent.resolve())
+    parts = Table(name, inputs, made, ())
+    text = table_text(parts, file).replace("\nrows = ", "\nlookup = ")
+    if data.dataset is not None and data.dataset.headings_on_line > 1:
+        text += f"headings_on_line = {data.dataset.headings_on_line}\n"
+    if is_copied:
+        try:
+            with replacing(target) as part:
+                shutil.copyfile(data.path, part)
+        except OSError as error:
+            raise unwritable(target, error) from error
+    written = write_files({path: text})
+    return Drafted(
+        rule_table(OpenBook(book.folder).table(name)),
+        (*written, target) if is_copied else written,
+        rows_file=file,
+    )
+
+
+def _names(headings: Sequence[str]) -> dict[str, str]:
+    """Return headings as names, each its own."""
+    made: dict[str, str] = {}
+    for heading in headings:
+        name, n = _name(heading), 1
+        while name in made.values():
+            n += 1
+            name = f"{_name(heading)}_{n}"
+        made[heading] = name
+    return made
+
+
+def _type_of(seen: Look, column: str) -> ValueType:
+    kind = seen[column].type
+    if kind == "other":
+        raise DataError(f"column {column!r} is {seen[column].reason}", fix="choose other columns with --keep")
+    return kind
+
+
+def _name(heading: str) -> str:
+    """Return a heading as a name: blanks and signs become underscores."""
+    made = "".join(sign if sign.isalnum() or sign == "_" else "_" for sign in heading.strip()).strip("_")
+    return made or heading
+
+
+def _free_path(book: OpenBook, name: str, *, replace: bool) -> Path:
+    path = book.folder / "tables" / f"{name}.toml"
+    if not name or name != name.strip() or "/" in name or "\\" in name or name.startswith("."):
+        raise BookError(f"{name!r} is no name for a table", expected="a name that can be a file's")
+    if path.exists() and not replace:
+        raise BookError(
+            f"there is a table {name!r} already",
+            place=Place(shown_path(path)),
+            fix="choose another name; add to it with --extend; or write it anew with --replace",
+        )
+    return path
+
+
+def write_files(texts: dict[Path, str]) -> tuple[Path, ...]:
+    """Write texts to files, each replaced at once; return the files."""
+    for path, text in texts.items():
+        with replacing(path) as part:
+            part.write_text(text, encoding="utf-8", newline="")
+    return tuple(texts)
+
+
+def csv_text(records: Sequence[Sequence[str]], delimiter: str = ",", line_end: str = "\n") -> str:
+    """Return records as CSV."""
+    buffer = io.StringIO()
+    csv.writer(buffer, delimiter=delimiter, lineterminator=line_end).writerows(records)
+    return buffer.getvalue()

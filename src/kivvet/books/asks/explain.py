@@ -1,0 +1,194 @@
+"""Explaining one row of a dataset, or values that somebody types in."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import pyarrow as pa
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.prepare import Prepared, look_ahead, prepare
+from kivvet.books.runs.read_data import TypedReader
+from kivvet.books.runs.table_findings import findings_in_book
+from kivvet.core.check.check import findings_of
+from kivvet.core.columns.column import Column, column_from_arrow
+from kivvet.core.columns.convert import EXPECTED, convert_text, fitting_types
+from kivvet.core.formulas.tree import Constant
+from kivvet.core.run.execution import Execution
+from kivvet.core.run.explain import Explanation, explain_columns
+from kivvet.core.run.plan import FormulaStep, Plan, Step
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import BookError, DataError, TableError
+from kivvet.core.words.places import Place
+from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import did_you_mean, listed, shown_path
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+
+def explain_in_book(
+    book: OpenBook, name: str, row: int | Mapping[str, str], tables: Sequence[str] = ()
+) -> tuple[Explanation, ...]:
+    """Return why a row of a dataset, or fields for a dataset or a table, get their classes; see `Book.explain`."""
+    if isinstance(row, int):
+        return explain_row(book, book.dataset(name), row, tables)
+    if name in book.dataset_names or name not in book.tables:
+        return explain_fields(book, book.dataset(name), row, tables)
+    return (explain_values(book.table(name), row),)
+
+
+def explain_row(
+    book: OpenBook, dataset: Dataset, row: int, tables: Sequence[str] = ()
+) -> tuple[Explanation, ...]:
+    """Return why one row of a dataset's source gets its classes, for each table or those named.
+
+    Parameters
+    ----------
+    row : int
+        Counted from 1, the header left out.
+
+    Raises
+    ------
+    TableError, DataError, BookError
+        If the tables cannot be applied, the source not be read, or there is no such row or table.
+    """
+    prepared = _prepared(book, dataset, tables)
+    if row < 1:
+        raise DataError(f"there is no row {row}", expected="a row counted from 1", place=_place(prepared))
+    reader = TypedReader(prepared.source, dataset, prepared.types)
+    for batch in reader.batches(prepared.plan.source_columns):
+        before = batch.rows_before
+        if before < row <= before + batch.num_rows:
+            only = batch.batch.slice(row - before - 1, 1)
+            columns = {
+                name: column_from_arrow(reader.convert(name, only.column(name), row - 1), name)
+                for name in prepared.plan.source_columns
+            }
+            if errors := reader.faults():
+                raise TableError(errors)
+            execution = Execution(prepared.plan, with_report=False)
+            look_ahead(execution, prepared)
+            execution.n_rows = row - 1
+            return _explained(execution, columns, tables)
+    raise DataError(f"there is no row {row:,}", found=f"{reader.n_rows:,} rows", place=_place(prepared))
+
+
+def explain_fields(
+    book: OpenBook, dataset: Dataset, fields: Mapping[str, str], tables: Sequence[str] = ()
+) -> tuple[Explanation, ...]:
+    """Return why a row of these fields would get its classes; columns left out are missing, and tables that
+    would read nothing but those are left out too. Formulas that look at other rows are missing.
+
+    Parameters
+    ----------
+    fields : mapping of str to str
+        By column of the source, written as in a CSV file.
+    """
+    prepared = _prepared(book, dataset, tables)
+    _known(fields, prepared.plan.source_columns, f"dataset {dataset.name!r} reads no column")
+    words = dataset.words_that_mean_missing
+    columns = {
+        name: _column(name, fields.get(name, ""), prepared.types.get(name), words(name))
+        for name in prepared.plan.source_columns
+    }
+    told: set[str] = set(fields)
+    wanted = []
+    for step in prepared.plan.order:
+        if any(one.column in told for one in step.reads):
+            told |= set(step.made)
+            if isinstance(step, Step):
+                wanted.append(step.table.name)
+    return _explained(
+        Execution(_of_one_row(prepared.plan), with_report=False),
+        columns,
+        [name for name in wanted if not tables or name in tables],
+    )
+
+
+def _of_one_row(plan: Plan) -> Plan:
+    """Return a plan in which formulas that look at other rows give nothing, since there are none."""
+    order = tuple(
+        replace(step, formula=replace(step.formula, tree=Constant(None), among=None))
+        if isinstance(step, FormulaStep) and step.formula.has_windows
+        else step
+        for step in plan.order
+    )
+    return replace(plan, order=order)
+
+
+def explain_values(table: Table, fields: Mapping[str, str]) -> Explanation:
+    """Return why values get their results from one table.
+
+    Parameters
+    ----------
+    fields : mapping of str to str
+        By input, and by column that `when` reads, written as in a CSV file; what is left out is missing.
+    """
+    if errors := [one for one in findings_of(table) if one.severity == "error"]:
+        raise TableError(errors)
+    _known(fields, list(table.reads), f"table {table.name!r} reads no column")
+    columns = {
+        name: _column(name, fields.get(name, ""), None if about is None else about.type)
+        for name, about in table.reads.items()
+    }
+    return explain_columns(table, columns)
+
+
+def _known(fields: Mapping[str, str], names: Sequence[str], message: str) -> None:
+    for name in fields:
+        if name not in names:
+            raise DataError(
+                f"{message} {name!r}",
+                expected=f"one of: {listed(names, 20)}",
+                fix=did_you_mean(name, names) or None,
+            )
+
+
+def _prepared(book: OpenBook, dataset: Dataset, tables: Sequence[str]) -> Prepared:
+    faults = [one for one in book.faults_of(dataset) if one.severity == "error"]
+    if faults:
+        raise TableError(faults)
+    prepared, found = prepare(book, dataset)
+    used = {step.table.name: step.table for step in prepared.plan.steps}
+    for name in tables:
+        if name not in used:
+            raise BookError(
+                f"dataset {dataset.name!r} uses no table {name!r}",
+                expected=f"one of: {listed(used)}",
+                fix=did_you_mean(name, used),
+            )
+    for name in tables if tables else used:
+        found += findings_in_book(book, used[name])
+    if errors := [one for one in found if one.severity == "error"]:
+        raise TableError(errors)
+    return prepared
+
+
+def _explained(
+    execution: Execution, columns: Mapping[str, Column], tables: Sequence[str]
+) -> tuple[Explanation, ...]:
+    made = execution.apply(columns.__getitem__, 1)
+    explanations = []
+    for step in execution.plan.steps:
+        if tables and step.table.name not in tables:
+            continue
+        read = step.columns_of(columns.__getitem__, lambda name: made[name].as_column())
+        explanations.append(explain_columns(step.table, read))
+    return tuple(explanations)
+
+
+def _column(name: str, field: str, kind: ValueType | None, words: Sequence[str] = ()) -> Column:
+    text = pa.array([field], pa.string())
+    fitting: list[ValueType] = ["integer", "number", "date", "datetime", "boolean"]
+    known: ValueType = kind if kind is not None else [*fitting_types(text, fitting), "text"][0]
+    converted = convert_text(text, known, words)
+    if converted.bad is not None:
+        raise DataError(f"{name} = {field!r} is no {known}", expected=EXPECTED.get(known, "text"))
+    return column_from_arrow(converted.array, name)
+
+
+def _place(prepared: Prepared) -> Place:
+    return Place(shown_path(prepared.source.path))

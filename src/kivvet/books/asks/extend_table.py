@@ -1,0 +1,269 @@
+"""Adding to a table's file a row for each value of the data that the table does not know; all else stays as it was."""
+
+from __future__ import annotations
+
+import csv
+import io
+import shlex
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
+
+import numpy as np
+
+from kivvet.books.asks.draft_table import Drafted, From, csv_text, write_files
+from kivvet.books.asks.look_source import named_columns
+from kivvet.books.files.open_book import OpenBook
+from kivvet.books.files.read_table import row_files
+from kivvet.books.files.readers import read_text, read_toml
+from kivvet.books.files.toml_places import TomlPlaces
+from kivvet.books.runs.prepare import look_ahead, prepare
+from kivvet.books.runs.read_data import TypedReader
+from kivvet.core.classify.compiled import compile_table
+from kivvet.core.columns.column import Column, column_from_arrow
+from kivvet.core.columns.convert import convert_text
+from kivvet.core.draft.draft import blank_rows
+from kivvet.core.read.table_text import row_lines, row_records
+from kivvet.core.run.execution import Execution, combinations
+from kivvet.core.run.plan import Plan
+from kivvet.core.space.table_space import open_dimensions
+from kivvet.core.tables.inputs import Input, columns_of
+from kivvet.core.tables.table import Row, Table
+from kivvet.core.words.errors import BookError, DataError, TableError
+from kivvet.core.words.places import Place
+from kivvet.core.words.values import Value, fold_text, parse_value, write_value
+from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.rule_table import rule_table
+
+OnRows = Callable[[int], None]
+_EXTENDED = ("", ".csv", ".tsv")  # rows in the table's own file, or beside it as text
+
+
+def extend_table(
+    book: OpenBook, name: str, data: From, column: str | None = None, on_rows: OnRows = lambda _: None
+) -> Drafted:
+    """Add a row with blank results for each value of the data, or each combination of keys, that a table does not know.
+
+    Every line that is there stays as it was. A table of ranges has no values to add; its gaps are what
+    `check` shows. The ranges of a lookup are left blank, which is open.
+
+    Parameters
+    ----------
+    data : From
+        A dataset: the columns are those it feeds the table, made by other tables or not. A file: its
+        columns named like the inputs.
+    column : str, optional
+        The column to read instead, for a table of one input.
+    """
+    table = book.table(name)
+    keys = _keys_of(table, name)
+    path = book.folder / "tables" / f"{name}.toml"
+    files = row_files(path)
+    if files and files[0].suffix not in _EXTENDED:
+        raise BookError(
+            f"the rows of table {name!r} are in a file of another kind than text",
+            place=Place(shown_path(files[0])),
+            fix="add them with what wrote it; they are listed by: kivvet unmatched --csv",
+        )
+    unknown = _unknown_values(book, table, keys, data, column, on_rows)
+    if not unknown:
+        return Drafted(rule_table(table), ())
+    target = files[0] if files else path
+    text, faults = read_text(target)
+    if faults:
+        raise BookError(faults[0].message, place=faults[0].places[0])
+    mark = "\ufeff" if target.read_bytes().startswith(b"\xef\xbb\xbf") else ""
+    if table.lookup is not None:
+        headings = {one.name: one.column or one.name for one in keys}
+        records = [
+            {headings[key.name]: write_value(value) for key, value in zip(keys, values, strict=True)}
+            | {"note": count(rows, "row")}
+            for values, rows in unknown
+        ]
+        document, _ = read_toml(path)
+        line = document.values.get("headings_on_line", 1) if document is not None else 1
+        made = _appended_records(text, table, records, target, line)
+    else:
+        rows = blank_rows([(values[0], n) for values, n in unknown], table.n_rows + 1, len(table.outputs))
+        extra = Table(table.name, table.inputs, table.outputs, tuple(rows))
+        cells = (one[0] for one in row_records(extra)[1:])
+        about = keys[0]
+        made = (
+            _appended_records(
+                text,
+                table,
+                [
+                    {about.column or about.name: cell, about.name: cell, "note": row.note}
+                    for cell, row in zip(cells, rows, strict=True)
+                ],
+                target,
+            )
+            if files
+            else _inserted_rows(text, table, rows, path)
+        )
+    write_files({target: mark + made})
+    return Drafted(rule_table(OpenBook(book.folder).table(name)), (target,), len(unknown))
+
+
+def _keys_of(table: Table, name: str) -> tuple[Input, ...]:
+    """Return the inputs whose values make a row; `BookError` where a value makes none."""
+    if not table.is_complete:
+        raise BookError(
+            f"table {name!r} has faults", fix=f"mend them first: kivvet check {shlex.quote(name)}"
+        )
+    its_gaps = f"its gaps, with rows to add, are shown by: kivvet check {shlex.quote(name)}"
+    if table.lookup is not None:
+        keys = tuple(one.about for one in table.lookup.keys)
+        if not keys:
+            raise BookError(f"table {name!r} has ranges, not values", fix=its_gaps)
+        return keys
+    if len(table.dimensions) > 1:
+        raise BookError(
+            f"table {name!r} has several inputs, so a single new value makes no row", fix=its_gaps
+        )
+    about = table.inputs[0]
+    if about.type in ("number", "date", "datetime") and not open_dimensions(table)[0]:
+        raise BookError(f"table {name!r} has ranges, not values", fix=its_gaps)
+    return (about,)
+
+
+Unknown = list[tuple[tuple[Value, ...], int]]
+
+
+def _unknown_values(
+    book: OpenBook, table: Table, keys: Sequence[Input], data: From, column: str | None, on_rows: OnRows
+) -> Unknown:
+    """Return the values of the keys that no row holds, as the inputs type them, most frequent first."""
+    if column is not None and len(table.inputs) > 1:
+        raise BookError(
+            f"table {table.name!r} has several inputs, and --column names one column",
+            fix="leave it out: columns are read by the names of the inputs, or as a dataset feeds them",
+        )
+    uses = data.dataset is not None and any(one.table == table.name for one in data.dataset.entries)
+    batches = (
+        _batches_of_dataset(book, data, table, on_rows)
+        if uses and column is None
+        else _batches_of_file(
+            data, {about.name: column or about.name for about in table.inputs}, table, on_rows
+        )
+    )
+    found: Counter[tuple[str, ...]] = Counter()
+    for columns, names in batches:
+        outcomes = compile_table(table).classify(columns, names=names, refuses_overlaps=False).labels
+        mask = outcomes == compile_table(table).unmatched
+        if mask.any():
+            for texts, n in combinations({one.name: columns[one.name] for one in keys}, mask):
+                found[texts] += n
+    made: dict[tuple[str, ...], tuple[tuple[Value, ...], int]] = {}
+    for texts, n in sorted(found.items(), key=lambda pair: (-pair[1], pair[0])):
+        values = tuple(
+            parse_value(text, "number" if about.type == "integer" else about.type)
+            for about, text in zip(keys, texts, strict=True)
+        )
+        # What the inputs take as one value makes one row, as it is most often written.
+        same = tuple(fold_text(text, about.fold) for about, text in zip(keys, texts, strict=True))
+        first, rows = made.get(same, (values, 0))
+        made[same] = first, rows + n
+    return sorted(made.values(), key=lambda pair: -pair[1])
+
+
+Batches = Iterator[tuple[Mapping[str, Column], Mapping[str, str]]]
+
+
+def _batches_of_dataset(book: OpenBook, data: From, table: Table, on_rows: OnRows) -> Batches:
+    """Yield the columns that a dataset feeds a table, made ones too, once for each entry that feeds it others."""
+    assert data.dataset is not None
+    prepared, faults = prepare(book, data.dataset)
+    steps = [one for one in prepared.plan.steps if one.table.name == table.name]
+    if not steps:
+        raise TableError([one for one in faults if one.severity == "error"])
+    plan = Plan(prepared.plan.leading_to(steps), ())
+    different = list({one.columns: one for one in steps}.values())
+    reader = TypedReader(prepared.source, data.dataset, prepared.types)
+    execution = Execution(plan, refuses_overlaps=False)
+    look_ahead(execution, prepared, on_rows)
+    for batch in reader.batches(plan.source_columns):
+        made = execution.apply(batch.column, batch.num_rows)
+        for step in different:
+            yield (
+                step.columns_of(batch.column, lambda name, made=made: made[name].as_column()),  # type: ignore[misc]
+                {one.name: one.column for one in step.reads},
+            )
+        on_rows(batch.num_rows)
+    if errors := reader.faults():
+        raise TableError(errors)
+
+
+def _batches_of_file(data: From, columns: Mapping[str, str], table: Table, on_rows: OnRows) -> Batches:
+    source = data.open()
+    named_columns(source, list(columns.values()))
+    for batch in source.batches(list(dict.fromkeys(columns.values()))):
+        made = {}
+        for about in table.inputs:
+            name = columns[about.name]
+            array = batch.column(name)
+            if source.is_text:
+                converted = convert_text(array, about.type, data.words(name))
+                if converted.bad is not None:
+                    example = array[int(np.flatnonzero(converted.bad)[0])].as_py()
+                    raise DataError(
+                        f"column {name!r} holds {example!r}, which is no {about.type}",
+                        place=Place(shown_path(data.path)),
+                        fix=f"correct the data, or the type of input {about.name!r}",
+                    )
+                array = converted.array
+            made[about.name] = column_from_arrow(array, name)
+        yield made, columns
+        on_rows(batch.num_rows)
+
+
+# Files
+
+
+def _appended_records(
+    text: str, table: Table, fields: Iterable[Mapping[str, str]], path: Path, headings_on_line: int = 1
+) -> str:
+    """Return a CSV text with records added at its end, fields under its own headings."""
+    delimiter = "\t" if path.suffix == ".tsv" else ","
+    line_end = "\r\n" if "\r\n" in text else "\n"
+    below = "".join(io.StringIO(text, newline="").readlines()[headings_on_line - 1 :])
+    headings = [one.strip() for one in next(csv.reader(io.StringIO(below), delimiter=delimiter))]
+    is_output = any(one.name == "note" for one in table.outputs)
+    records = [
+        ["" if heading == "note" and is_output else one.get(heading, "") for heading in headings]
+        for one in fields
+    ]
+    end = "" if text.endswith(("\n", "\r")) or not text else line_end
+    return text + end + csv_text(records, delimiter, line_end)
+
+
+def _inserted_rows(text: str, table: Table, rows: Sequence[Row], path: Path) -> str:
+    """Return a TOML text with rows added at the end of its list, every other character as it was."""
+    document, _ = read_toml(path)
+    assert document is not None
+    places = TomlPlaces(text.replace("\r\n", "\n"), str(path))
+    line_end = "\r\n" if "\r\n" in text else "\n"
+    plain = text.replace("\r\n", "\n")
+    n_there = len(document.values["rows"])
+    headings = [str(cell) for cell in document.values["rows"][0]] if n_there else []
+    names = [one.name for one in columns_of(table.inputs, table.outputs)]
+    if len(table.outputs) > 1 and headings[: len(names)] != names:
+        raise BookError(
+            "has its columns in another order than inputs, outputs",
+            place=document.locate(("rows",)),
+            fix=f"begin its rows with {listed(names)}",
+        )
+    lines = row_lines(Table(table.name, table.inputs, table.outputs, tuple(rows)))
+    added = "\n".join(lines[1:] if len(table.outputs) > 1 else lines) + "\n"
+    closing = places.ends[("rows",)]
+    if n_there:
+        last = places.ends[("rows", n_there - 1)]
+        if not plain[last:closing].lstrip().startswith(","):
+            plain = plain[:last] + "," + plain[last:]
+            closing += 1
+    start = plain.rfind("\n", 0, closing) + 1
+    if plain[start:closing].strip():  # the bracket stands at the end of a line of rows
+        plain = f"{plain[:closing].rstrip()}\n{added}{plain[closing:]}"
+    else:
+        plain = plain[:start] + added + plain[start:]
+    return plain.replace("\n", line_end) if line_end != "\n" else plain

@@ -1,0 +1,90 @@
+"""What found nothing: the values of a dataset that no lookup, mapping or rule holds, across all its tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.prepare import look_ahead, prepare
+from kivvet.books.runs.read_data import TypedReader
+from kivvet.core.run.execution import Execution
+from kivvet.core.words.errors import TableError
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+
+@dataclass(frozen=True, slots=True)
+class Unmatched:
+    """One value, or one combination of values, that no row of a table holds.
+
+    Attributes
+    ----------
+    dataset, table : str
+    columns : str
+        The columns read, with commas between.
+    value : str
+    rows : int
+        Rows of data that have it; of combinations for tables of conditions as far as they were remembered.
+    first_row : int or None
+        The first of them, counted from 1, the header left out; None where it was not remembered.
+    is_unfinished : bool
+        Whether a row holds it whose results are still to be filled in.
+    """
+
+    dataset: str
+    table: str
+    columns: str
+    value: str
+    rows: int
+    first_row: int | None
+    is_unfinished: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def unmatched_in(
+    book: OpenBook, datasets: Iterable[Dataset], on_rows: Callable[[int], None] = lambda _: None
+) -> tuple[Unmatched, ...]:
+    """Return all unmatched values of datasets, table by table, the most frequent first.
+
+    Raises
+    ------
+    TableError, DataError
+        If tables cannot be read or the source not be read.
+    """
+    found: list[Unmatched] = []
+    for dataset in datasets:
+        faults = [one for one in book.faults_of(dataset) if one.severity == "error"]
+        prepared, more = prepare(book, dataset)
+        if errors := [*faults, *(one for one in more if one.severity == "error")]:
+            raise TableError(errors)
+        reader = TypedReader(prepared.source, dataset, prepared.types)
+        execution = Execution(prepared.plan, refuses_overlaps=False)
+        look_ahead(execution, prepared, on_rows)
+        for batch in reader.batches(prepared.plan.source_columns) if prepared.plan.steps else ():
+            execution.apply(batch.column, batch.num_rows)
+            on_rows(batch.num_rows)
+        if errors := reader.faults():
+            raise TableError(errors)
+        for report in execution.report().tables:
+            found += [
+                Unmatched(dataset.name, report.table, report.column, value, n, report.first_rows.get(value))
+                for value, n in report.unmatched_values
+            ]
+            found += [
+                Unmatched(
+                    dataset.name,
+                    report.table,
+                    report.column,
+                    value,
+                    n,
+                    report.first_rows.get(value),
+                    is_unfinished=True,
+                )
+                for value, n in report.unfinished_values
+            ]
+    return tuple(found)

@@ -1,0 +1,259 @@
+"""A book: a folder of tables and datasets, opened, checked, applied and kept current."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kivvet.books.files.dataset import Dataset, parse_dataset
+from kivvet.books.files.domains import with_domains
+from kivvet.books.files.read_formulas import read_formulas
+from kivvet.books.files.read_table import read_table
+from kivvet.books.files.readers import read_toml
+from kivvet.books.files.targets import target_faults
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import BookError, TableError
+from kivvet.core.words.findings import KINDS, SEVERITIES, Finding, Severity, finding
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import did_you_mean, listed, shown_path
+
+if TYPE_CHECKING:
+    from kivvet.core.formulas.formula import Formula
+
+BOOK_FILE = "book.toml"
+BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "severity")
+_LATER = {"uses": "books that use books", "summaries": "aggregates"}
+OnRows = Callable[[int], None]
+
+
+def read_book(path: str | Path) -> OpenBook:
+    """Return the book in a folder.
+
+    Parameters
+    ----------
+    path : str or Path
+        The folder that holds ``book.toml``, or that file.
+
+    Raises
+    ------
+    BookError
+        If there is no such folder, or no book in it. Faults inside its files are no exception:
+        `Book.check` reports them.
+    """
+    folder = Path(path)
+    if folder.name == BOOK_FILE and folder.is_file():
+        folder = folder.parent
+    if not folder.is_dir():
+        raise BookError(
+            "there is no such folder", place=Place(str(path)), expected=f"a folder with {BOOK_FILE} in it"
+        )
+    if not (folder / BOOK_FILE).is_file():
+        below = sorted(str(one.parent.relative_to(folder)) for one in folder.glob(f"*/{BOOK_FILE}"))
+        raise BookError(
+            "is not a book",
+            place=Place(shown_path(folder)),
+            expected=f"a folder with {BOOK_FILE} in it",
+            fix=f"there is one in: {listed(below)}" if below else "start one with: kivvet new FOLDER",
+        )
+    return OpenBook(folder)
+
+
+class OpenBook:
+    """What the files of a book hold, read once; what is wrong with them is in `reading_findings`.
+
+    Attributes
+    ----------
+    folder : Path
+    title : str
+    tables : mapping of str to Table
+        Those that could be read, by name.
+    formulas : mapping of str to Formula
+    datasets : mapping of str to Dataset
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.title = folder.name
+        self.tables: dict[str, Table] = {}
+        self.formulas: dict[str, Formula] = {}
+        self.datasets: dict[str, Dataset] = {}
+        self.unusable_tables: set[str] = set()
+        self.unusable_formulas: set[str] = set()
+        self.unusable_datasets: set[str] = set()
+        self.reading_findings: list[Finding] = []
+        self.severity: dict[str, Severity] = {}
+        self.files_of_tables: dict[Path, str] = {}
+        self.is_readable = True  # whether book.toml could be read at all
+        self._read()
+
+    def __repr__(self) -> str:
+        return f"<OpenBook {self.title!r}: {len(self.tables)} tables, {len(self.datasets)} datasets>"
+
+    def _read(self) -> None:
+        document, faults = read_toml(self.folder / BOOK_FILE)
+        self.reading_findings += faults
+        for path in sorted((self.folder / "tables").glob("*.toml")):
+            table, files, faults = read_table(path)
+            self.reading_findings += faults
+            self.files_of_tables |= {path: f"the file of table {path.stem}"}
+            self.files_of_tables |= dict.fromkeys(files, f"the rows of table {path.stem}")
+            if table is None:
+                self.unusable_tables.add(path.stem)
+            else:
+                self.tables[table.name] = table
+        self.tables, faults = with_domains(self.tables, self.unusable_tables)
+        self.reading_findings += faults
+        self.formulas, self.unusable_formulas, faults = read_formulas(self.folder)
+        self.reading_findings += faults
+        for name in set(self.formulas) & (set(self.tables) | self.unusable_tables):
+            place = self.formulas.pop(name).place
+            self.unusable_formulas.add(name)
+            self.reading_findings.append(
+                finding(
+                    "syntax",
+                    f"{name!r} is the name of a table and of a formula",
+                    table=name,
+                    places=(place,) if place else (),
+                    remedy="rename one: columns name either by it",
+                )
+            )
+        if document is None:
+            self.is_readable = False
+            return
+        values, locate = document.values, document.locate
+        self.title = str(values.get("title", self.title))
+        for word in values:
+            if word not in BOOK_KEYWORDS:
+                what = (
+                    f"{word!r} ({_LATER[word]}) is not read by this version"
+                    if word in _LATER
+                    else f"{word!r} is no keyword of a book"
+                )
+                place = locate((word,))
+                fix = did_you_mean(word, BOOK_KEYWORDS) or f"known here: {listed(BOOK_KEYWORDS)}"
+                self.reading_findings.append(
+                    finding(
+                        "syntax", what, places=(place,) if place else (), remedy="" if word in _LATER else fix
+                    )
+                )
+        given = values.get("severity", {})
+        if not isinstance(given, Mapping):
+            place = locate(("severity",))
+            self.reading_findings.append(
+                finding(
+                    "syntax",
+                    f"severity gives error, warning or note by kind of finding; found {given!r}",
+                    places=(place,) if place else (),
+                    remedy='[severity]  gap = "warning"',
+                )
+            )
+            given = {}
+        for kind, severity in given.items():
+            if kind in KINDS and severity in SEVERITIES:
+                self.severity[kind] = severity
+            else:
+                place = locate(("severity", kind))
+                self.reading_findings.append(
+                    finding(
+                        "syntax",
+                        f"severity.{kind} = {severity!r} is not understood",
+                        places=(place,) if place else (),
+                        remedy=f"a kind of finding, and one of: {listed(SEVERITIES)}",
+                    )
+                )
+        # What the book says of a kind holds for each table that says nothing of it itself.
+        self.tables = {
+            name: replace(one, severity={**self.severity, **one.severity}) if self.severity else one
+            for name, one in self.tables.items()
+        }
+        datasets = values.get("datasets", {})
+        if not isinstance(datasets, Mapping):
+            place = locate(("datasets",))
+            self.reading_findings.append(
+                finding(
+                    "syntax",
+                    f"datasets are headings with a name each; found {datasets!r}",
+                    places=(place,) if place else (),
+                    remedy='[datasets.samples]  source = "data/samples.csv"',
+                )
+            )
+            datasets = {}
+        for name, options in datasets.items():
+            dataset, faults = parse_dataset(name, options, self.folder, locate)
+            self.reading_findings += faults
+            if dataset is None:
+                self.unusable_datasets.add(name)
+            else:
+                self.datasets[name] = dataset
+        self.reading_findings += target_faults(self.folder, self.datasets, self.files_of_tables)
+
+    def need_readable(self) -> None:
+        """Raise `TableError` where book.toml could not be read, so that its datasets are not known."""
+        if not self.is_readable:
+            raise TableError([one for one in self.reading_findings if not one.table and not one.dataset])
+
+    def dataset(self, name: str) -> Dataset:
+        """Return a dataset by name; `BookError` with the near name if there is none."""
+        self.need_readable()
+        if name in self.unusable_datasets:
+            raise TableError([one for one in self.reading_findings if one.dataset == name])
+        if name not in self.datasets:
+            raise BookError(
+                f"the book has no dataset {name!r}",
+                place=Place(shown_path(self.folder / BOOK_FILE)),
+                expected=f"one of: {listed(self.datasets)}",
+                fix=did_you_mean(name, self.datasets),
+            )
+        return self.datasets[name]
+
+    @property
+    def dataset_names(self) -> tuple[str, ...]:
+        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be read."""
+        self.need_readable()
+        return (*self.datasets, *sorted(self.unusable_datasets))
+
+    def table(self, name: str) -> Table:
+        """Return a table by name; `BookError` with the near name if there is none."""
+        if name not in self.tables:
+            if name in self.unusable_tables:
+                raise TableError([one for one in self.reading_findings if one.table == name])
+            raise BookError(
+                f"the book has no table {name!r}",
+                place=Place(shown_path(self.folder)),
+                expected=f"one of: {listed(self.tables)}",
+                fix=did_you_mean(name, self.tables),
+            )
+        return self.tables[name]
+
+    def faults_of(self, dataset: Dataset) -> list[Finding]:
+        """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
+        used = {entry.table for entry in dataset.entries}
+        return [
+            one
+            for one in self.reading_findings
+            if (not one.table and one.dataset in ("", dataset.name))
+            or one.table in used
+            or one.table in self.reached(used)
+        ]
+
+    def reached(self, used: set[str]) -> set[str]:
+        """Return the tables and formulas of some names, and those that they may read."""
+        reached, waiting = set(used), list(used)
+        makers = {name: {one.name for one in table.outputs} for name, table in self.tables.items()}
+        makers |= {name: {name} for name in (*self.formulas, *self.unusable_formulas)}
+        while waiting:
+            name = waiting.pop()
+            reads = (
+                set(self.tables[name].reads)
+                if name in self.tables
+                else set(self.formulas[name].reads)
+                if name in self.formulas
+                else set()
+            )
+            for other, made in makers.items():
+                if other not in reached and made & reads:
+                    reached.add(other)
+                    waiting.append(other)
+        return reached

@@ -1,0 +1,132 @@
+"""Reading one table of a book: its TOML file, and the rows that stand in a file beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from kivvet.books.files.readers import Document, Locate, read_csv_rows, read_toml
+from kivvet.core.read.table_parser import RowsAre, is_line_number, parse_table
+from kivvet.core.tables.lookup_rows import LocateRow, no_place
+from kivvet.core.tables.table import Table
+from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+
+_ROW_FILES = (".csv", ".tsv")
+_LOOKUP_FILES = (*_ROW_FILES, ".parquet", ".arrow", ".jsonl")
+
+
+def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding]]:
+    """Return the table of a TOML file, the files that hold its rows, and every fault found in any of them.
+
+    The table is None where its inputs or outputs could not be understood.
+    """
+    name = path.stem
+    document, faults = read_toml(path, name)
+    if document is None:
+        return None, (), faults
+    definition = dict(document.values)
+    files = _row_files(path, definition)
+    locate, faults = document.locate, []
+    locate_row: LocateRow = no_place
+    if isinstance(definition.get("rows"), str):
+        locate, faults = _attach_rows(definition, path, document, name)
+    elif isinstance(definition.get("lookup"), str):
+        locate_row, faults = _attach_lookup(definition, path, document, name)
+    rows_are: RowsAre = "unreadable" if faults else "file" if locate is not document.locate else "inline"
+    parts, others = parse_table(name, definition, locate, rows_are, locate_row)
+    return (None if parts is None else parts), files, [*faults, *others]
+
+
+def row_files(path: Path) -> list[Path]:
+    """Return the files beside a table's TOML file that hold its rows, whether they exist or not."""
+    document, _ = read_toml(path)
+    return [] if document is None else list(_row_files(path, document.values))
+
+
+def _row_files(path: Path, definition: Mapping[str, Any]) -> tuple[Path, ...]:
+    given = (definition.get(key) for key in ("rows", "lookup"))
+    return tuple(path.parent / one for one in given if isinstance(one, str) and "\0" not in one)
+
+
+def _attach_rows(
+    definition: dict[str, Any], path: Path, document: Document, name: str
+) -> tuple[Locate, list[Finding]]:
+    file, faults = _named_file(definition["rows"], "rows", path, document, name)
+    if file is None:
+        return document.locate, faults
+    rows, faults = read_csv_rows(file, name)
+    if rows is None:
+        return document.locate, faults
+    definition["rows"] = rows.records
+    shown = shown_path(file)
+
+    def locate(at: tuple[str | int, ...]) -> Place | None:
+        if len(at) > 1 and at[0] == "rows" and isinstance(at[1], int) and at[1] < len(rows.lines):
+            return Place(shown, rows.lines[at[1]])
+        return document.locate(at)
+
+    return locate, []
+
+
+def _attach_lookup(
+    definition: dict[str, Any], path: Path, document: Document, name: str
+) -> tuple[LocateRow, list[Finding]]:
+    from kivvet.core.words.errors import DataError
+    from kivvet.io.lookup_files import lines_of_rows, read_frame
+
+    file, faults = _named_file(definition["lookup"], "lookup", path, document, name)
+    if file is None:
+        return no_place, faults
+    headings_on_line = definition.get("headings_on_line", 1)
+    if not is_line_number(headings_on_line):
+        return no_place, []  # the parser of tables says so
+    try:
+        definition["lookup"] = read_frame(file, headings_on_line)
+    except DataError as error:
+        return no_place, [
+            finding(
+                "unreadable" if not file.exists() else "syntax",
+                error.problem,
+                table=name,
+                places=(error.place or Place(shown_path(file)),),
+                remedy=error.fix or "",
+            )
+        ]
+    return lines_of_rows(file, headings_on_line) or no_place, []
+
+
+def _named_file(
+    given: str, key: str, path: Path, document: Document, name: str
+) -> tuple[Path | None, list[Finding]]:
+    place = document.locate((key,))
+    places = (place,) if place else ()
+    if "\0" in given:
+        message = f"{key} holds a sign that no path has"
+        return None, [finding("syntax", message, table=name, places=places)]
+    file = path.parent / given
+    kinds = _LOOKUP_FILES if key == "lookup" else _ROW_FILES
+    if file.suffix not in kinds:
+        return None, [
+            finding(
+                "syntax",
+                f"{key} = {given!r} is of a kind this version does not read",
+                table=name,
+                places=places,
+                remedy=f"a file of {' or '.join(kinds)}",
+            )
+        ]
+    if not file.is_file():
+        beside = sorted(one.name for one in path.parent.glob("*") if one.suffix in kinds)
+        return None, [
+            finding(
+                "unreadable",
+                f"{key} = {given!r}: there is no such file beside the table",
+                table=name,
+                places=places,
+                remedy=f"files there: {', '.join(beside) or 'none'}",
+            )
+        ]
+    return file, []

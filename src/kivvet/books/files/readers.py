@@ -1,0 +1,193 @@
+"""Reading the text files of a book: TOML with places, CSV rows with lines; faults become findings."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Callable
+from dataclasses import dataclass
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from kivvet.books.files.toml_places import TomlPlaces
+from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import count, repeated, shown_path
+from kivvet.io.csv_records import BrokenRecordError
+from kivvet.io.csv_records import records as csv_records
+
+_MOST_PARTS = 50  # of a key with dots
+_KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
+_DEEP_KEY = re.compile(rf"^[ \t\[]*{_KEY_PART}(?:[ \t]*\.[ \t]*{_KEY_PART}){{{_MOST_PARTS}}}", re.MULTILINE)
+Locate = Callable[[tuple[str | int, ...]], Place | None]
+
+
+@dataclass(frozen=True)
+class Document:
+    """A TOML file as plain values, decimals exact, with the place of everything in it."""
+
+    values: dict[str, Any]
+    locate: Locate
+
+
+def read_text(path: Path, table: str = "") -> tuple[str, list[Finding]]:
+    """Return the text of a UTF-8 file without its byte-order mark, or a finding that says why not."""
+    try:
+        raw = path.read_bytes()
+    except OSError as error:
+        return "", [
+            finding(
+                "unreadable",
+                f"cannot be read: {error.strerror}",
+                table=table,
+                places=(Place(shown_path(path)),),
+            )
+        ]
+    try:
+        return raw.decode("utf-8-sig"), []
+    except UnicodeDecodeError as error:
+        before = raw[: error.start]
+        place = Place(shown_path(path), before.count(b"\n") + 1, error.start - (before.rfind(b"\n") + 1) + 1)
+        return "", [
+            finding(
+                "unreadable",
+                f"byte 0x{raw[error.start]:02x} is not UTF-8",
+                table=table,
+                places=(place,),
+                remedy="save the file as UTF-8",
+            )
+        ]
+
+
+def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Finding]]:
+    """Return a TOML file, or the finding that says where it is broken."""
+    text, faults = read_text(path, table)
+    if faults:
+        return None, faults
+    text = text.replace("\r\n", "\n")
+    name = shown_path(path)
+    if deep := _DEEP_KEY.search(text):
+        place = Place(name, text.count("\n", 0, deep.start()) + 1)
+        message = f"a key has more than {_MOST_PARTS} parts"
+        return None, [
+            finding(
+                "syntax",
+                message,
+                table=table,
+                places=(place,),
+                remedy="put it in quotes if dots belong to it",
+            )
+        ]
+    try:
+        values = tomllib.loads(text, parse_float=Decimal)
+    except tomllib.TOMLDecodeError as error:
+        message = str(error)
+        match = re.search(r" \(at (?:line (\d+), column (\d+)|end of document)\)$", message)
+        place = (
+            Place(name, int(match[1]), int(match[2]))
+            if match and match[1]
+            else Place(name, text.count("\n") + 1)
+        )
+        message = message[: match.start()] if match else message
+        return None, [
+            finding(
+                "syntax",
+                f"not valid TOML: {message[:1].lower()}{message[1:]}",
+                table=table,
+                places=(place,),
+                remedy=_toml_remedy(text, place),
+            )
+        ]
+    except RecursionError:
+        return None, [finding("syntax", "lists are nested too deeply", table=table, places=(Place(name),))]
+    return Document(values, TomlPlaces(text, name).locate), []
+
+
+def _toml_remedy(text: str, place: Place) -> str:
+    lines = text.split("\n")
+    line = lines[(place.line or 1) - 1] if (place.line or 1) <= len(lines) else ""
+    previous = lines[(place.line or 1) - 2].rstrip() if (place.line or 1) >= 2 else ""
+    if previous.endswith("]") and line.lstrip().startswith("["):
+        return "put a comma at the end of the line before"
+    return "text stands in quotes, lists in [ ], with a comma between their parts"
+
+
+@dataclass(frozen=True)
+class CsvRows:
+    """The records of a CSV file, header first, and the line each begins on."""
+
+    records: list[list[str]]
+    lines: list[int]
+
+
+def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Finding]]:
+    """Return all records of a CSV file that holds rows of a table, or the findings about it."""
+    name = shown_path(path)
+    if not path.exists():
+        return None, [
+            finding(
+                "unreadable",
+                "there is no such file",
+                table=table,
+                places=(Place(name),),
+                remedy="correct the name, or write the file",
+            )
+        ]
+    text, faults = read_text(path, table)
+    if faults:
+        return None, faults
+    if not text.strip():
+        return None, [
+            finding(
+                "syntax",
+                "the file is empty",
+                table=table,
+                places=(Place(name),),
+                remedy="begin with a line of headings",
+            )
+        ]
+    records: list[list[str]] = []
+    lines: list[int] = []
+    delimiter = "\t" if path.suffix == ".tsv" else ","
+    try:
+        for line, record in csv_records(text.splitlines(keepends=True), delimiter, is_strict=True):
+            if record:
+                records.append(record)
+                lines.append(line)
+    except BrokenRecordError as error:
+        return None, [
+            finding(
+                "syntax",
+                f"not valid CSV: {error}",
+                table=table,
+                places=(Place(name, error.line),),
+                remedy='a quote within a quoted field is doubled: ""',
+            )
+        ]
+    width = len(records[0])
+    ragged = [index for index, record in enumerate(records) if len(record) != width]
+    if ragged:
+        first = ragged[0]
+        more = f"; so have {count(len(ragged) - 1, 'more line')}" if len(ragged) > 1 else ""
+        faults.append(
+            finding(
+                "syntax",
+                f"{count(len(records[first]), 'field')} where the headings have {width}{more}",
+                table=table,
+                places=(Place(name, lines[first]),),
+                remedy="a field that holds a comma stands in quotes",
+            )
+        )
+    headings = [heading.strip() for heading in records[0]]
+    for heading in repeated(headings):
+        faults.append(
+            finding(
+                "syntax",
+                f"two columns are named {heading!r}",
+                table=table,
+                places=(Place(name, 1),),
+                remedy="rename one of them",
+            )
+        )
+    return (None if faults else CsvRows([headings, *records[1:]], lines)), faults

@@ -1,0 +1,90 @@
+"""Which files a dataset may write: never one of the book's own, another dataset's, or one that Kivvet did not write."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.wording import shown_path
+
+
+def target_faults(
+    folder: Path, datasets: Mapping[str, Dataset], files_of_tables: Mapping[Path, str]
+) -> list[Finding]:
+    """Return a finding for each dataset whose target is a file of the book, a source, or another dataset's target.
+
+    Parameters
+    ----------
+    folder : Path
+        The book's.
+    files_of_tables : mapping of Path to str
+        The files that tables are read from, wherever they are, and what each is.
+    """
+    own = _FileNames()
+    own.add(folder / "book.toml", "the book itself")
+    own.add(folder / "formulas.toml", "the book's formulas")
+    for path, said in files_of_tables.items():
+        own.add(path, said)
+    for dataset in datasets.values():
+        own.add(dataset.source, f"the source of dataset {dataset.name}")
+    kept = [
+        (_real(folder / "tables"), "within the folder of the book's tables"),
+        (_real(folder / ".kivvet"), "within Kivvet's own folder"),
+    ]
+    faults = []
+    written: dict[Path, str] = {}
+    for dataset in datasets.values():
+        if dataset.target is None:
+            continue
+        real = _real(dataset.target)
+        what: str | None = own.name_of(dataset.target) or next(
+            (where for path, where in kept if path in real.parents), None
+        )
+        if real == _real(dataset.source):
+            continue  # told where the dataset is read
+        if what is None and real in written:
+            what = f"the target of dataset {written[real]} too"
+        written.setdefault(real, dataset.name)
+        if what is not None:
+            faults.append(
+                finding(
+                    "syntax",
+                    f"target {shown_path(dataset.target)} is {what}",
+                    dataset=dataset.name,
+                    places=(dataset.place,) if dataset.place else (),
+                    remedy=f'name a file of its own, such as target = "out/{dataset.name}.parquet"',
+                )
+            )
+    return faults
+
+
+class _FileNames:
+    """Files by where they really are, links followed."""
+
+    def __init__(self) -> None:
+        self.by_path: dict[Path, str] = {}
+        self.by_inode: dict[tuple[int, int], str] = {}
+
+    def add(self, path: Path, what: str) -> None:
+        self.by_path.setdefault(_real(path), what)
+        for inode in _inode(path):
+            self.by_inode.setdefault(inode, what)
+
+    def name_of(self, path: Path) -> str | None:
+        found = self.by_path.get(_real(path))
+        return found or next((self.by_inode[one] for one in _inode(path) if one in self.by_inode), None)
+
+
+def _real(path: Path) -> Path:
+    return Path(os.path.realpath(path))
+
+
+def _inode(path: Path) -> Iterable[tuple[int, int]]:
+    try:
+        stat = path.stat()
+    except OSError:
+        return ()
+    return ((stat.st_dev, stat.st_ino),)

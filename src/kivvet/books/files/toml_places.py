@@ -1,0 +1,160 @@
+"""Where keys and cells stand in a TOML document that has already been read without error.
+
+Reading is the standard library's; this scan only walks the text again to note line and column for each
+path, such as ``("rows", 2, 0)`` for the first cell of the third row.
+"""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_right
+
+from kivvet.core.words.places import Place
+
+Path = tuple[str | int, ...]
+
+_BLANK = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
+_BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
+_SCALAR = re.compile(r"[^,\]}\n#]*")
+_STRINGS = (
+    re.compile(r'"""(?:[^\\]|\\.)*?"""+', re.DOTALL),
+    re.compile(r"'''.*?'''+", re.DOTALL),
+    re.compile(r'"(?:[^"\\\n]|\\.)*"'),
+    re.compile(r"'[^'\n]*'"),
+)
+
+
+class TomlPlaces:
+    """The places of one document.
+
+    Parameters
+    ----------
+    text : str
+        A valid TOML document.
+    file : str
+        Its name, as messages show it.
+    """
+
+    def __init__(self, text: str, file: str) -> None:
+        self.text = text
+        self.file = file
+        self.line_starts = [0, *(match.end() for match in re.finditer("\n", text))]
+        self.offsets: dict[Path, int] = {}
+        self.ends: dict[
+            Path, int
+        ] = {}  # of arrays (at their closing bracket) and of their elements (after them)
+        self.at = 0
+        self._document()
+
+    def locate(self, path: Path) -> Place | None:
+        """Return the place of a path; of its nearest parent where the path itself is not there."""
+        while path not in self.offsets:
+            if not path:
+                return Place(self.file)
+            path = path[:-1]
+        offset = self.offsets[path]
+        line = bisect_right(self.line_starts, offset)
+        return Place(self.file, line, offset - self.line_starts[line - 1] + 1)
+
+    # The scan: each method begins at `at` and leaves it after what it read.
+
+    def _document(self) -> None:
+        under: Path = ()
+        counts: dict[Path, int] = {}
+        while self._skip():
+            if self.text.startswith("[", self.at):
+                is_array = self.text.startswith("[[", self.at)
+                self.at += 1 + is_array
+                start = self.at
+                under = self._resolve(self._key(), counts)
+                if is_array:
+                    counts[under] = counts.get(under, -1) + 1
+                    under = (*under, counts[under])
+                self._note(under, start)
+                self.at = self.text.index("]", self.at) + 1 + is_array
+            else:
+                self._pair(under)
+
+    def _resolve(self, key: Path, counts: dict[Path, int]) -> Path:
+        """Return the path of a heading: below an array of tables, of its last table."""
+        path: Path = ()
+        for part in key[:-1]:
+            path = (*path, part)
+            if path in counts:
+                path = (*path, counts[path])
+        return (*path, key[-1])
+
+    def _pair(self, under: Path) -> None:
+        start = self.at
+        path = (*under, *self._key())
+        for length in range(len(under) + 1, len(path) + 1):
+            self._note(path[:length], start)
+        self.at = self.text.index("=", self.at) + 1
+        self._value(path)
+
+    def _key(self) -> Path:
+        parts: list[str] = []
+        while True:
+            self._skip()
+            if self.text[self.at] in "\"'":
+                string = self._string()
+                parts.append(string[1:-1])
+            else:
+                match = _BARE_KEY.match(self.text, self.at)
+                assert match is not None
+                parts.append(match[0])
+                self.at = match.end()
+            self._skip()
+            if not self.text.startswith(".", self.at):
+                return tuple(parts)
+            self.at += 1
+
+    def _value(self, path: Path) -> None:
+        self._skip()
+        sign = self.text[self.at]
+        if sign == "[":
+            self._array(path)
+        elif sign == "{":
+            self.at += 1
+            while self._skip() and self.text[self.at] != "}":
+                self._pair(path)
+                self._skip()
+                self.at += self.text[self.at] == ","
+            self.at += 1
+        elif sign in "\"'":
+            self._string()
+        else:
+            match = _SCALAR.match(self.text, self.at)
+            assert match is not None
+            self.at = match.end()
+
+    def _array(self, path: Path) -> None:
+        self.at += 1
+        index = 0
+        while self._skip() and self.text[self.at] != "]":
+            is_string = self.text[self.at] in "\"'"
+            self._note((*path, index), self.at + is_string)
+            self._value((*path, index))
+            self.ends[(*path, index)] = self.at
+            index += 1
+            self._skip()
+            self.at += self.text[self.at] == ","
+        self.ends[path] = self.at
+        self.at += 1
+
+    def _string(self) -> str:
+        for pattern in _STRINGS:
+            if match := pattern.match(self.text, self.at):
+                self.at = match.end()
+                return match[0]
+        raise AssertionError("the document was read without error before")
+
+    def _skip(self) -> bool:
+        """Pass over blanks, line ends and comments; return whether anything follows."""
+        match = _BLANK.match(self.text, self.at)
+        assert match is not None
+        self.at = match.end()
+        return self.at < len(self.text)
+
+    def _note(self, path: Path, offset: int) -> None:
+        self.offsets.setdefault(path, offset)

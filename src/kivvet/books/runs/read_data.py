@@ -1,0 +1,300 @@
+"""Reading a dataset's source in batches: text fields become typed columns, faults are gathered.
+
+Types come from the dataset's `types`; else from the inputs that read a column; else, where a typed
+target needs them, from the whole column, read once before. Values with leading zeros are text.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.core.columns.column import Column, column_from_arrow
+from kivvet.core.columns.convert import (
+    EXPECTED,
+    FIELD_PATTERNS,
+    Converted,
+    are_numbers,
+    convert_text,
+    fitting_types,
+    long_wholes,
+)
+from kivvet.core.run.plan import Plan
+from kivvet.core.run.plan_types import type_of_arrow
+from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.places import Place
+from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import count, did_you_mean, listed, shown_path, toml_key
+from kivvet.io.parquet_files import ParquetSource
+from kivvet.io.sources import Source
+
+_MOST_EXAMPLES = 3
+
+
+def source_of(dataset: Dataset) -> Source:
+    """Return the opened source of a dataset; `DataError` if it cannot be read."""
+    return dataset.open()
+
+
+def types_read(
+    dataset: Dataset, plan: Plan, names: Sequence[str]
+) -> tuple[dict[str, ValueType], list[Finding]]:
+    """Return by column the type its text is read as, as far as the book says, and the faults found.
+
+    Tables that want different types of one column are a fault, and so is a declared column that is not there.
+    """
+    types: dict[str, ValueType] = {}
+    faults: list[Finding] = []
+    places = (dataset.place,) if dataset.place else ()
+    for column, kind in dataset.types.items():
+        if column in names:
+            types[column] = kind
+        else:
+            faults.append(
+                finding(
+                    "unknown-column",
+                    f"types names {column!r}, which the source does not have",
+                    dataset=dataset.name,
+                    places=places,
+                    remedy=did_you_mean(column, names) or f"its columns: {listed(names)}",
+                )
+            )
+    wanted: dict[str, dict[ValueType, str]] = {}
+    for step in plan.steps:
+        for one in step.reads:
+            about = step.table.reads[one.name]
+            if one.from_source and one.column not in types and about is not None:
+                wanted.setdefault(one.column, {}).setdefault(about.type, step.table.name)
+    for column, kinds in wanted.items():
+        if len(kinds) > 1 and set(kinds) != {"integer", "number"}:
+            said = " and ".join(f"{kind} (table {table})" for kind, table in kinds.items())
+            faults.append(
+                finding(
+                    "type",
+                    f"tables read column {column!r} as {said}",
+                    dataset=dataset.name,
+                    places=places,
+                    remedy=f'say which it is: types = {{ {toml_key(column)} = "{next(iter(kinds))}" }}',
+                )
+            )
+        types[column] = "number" if len(kinds) > 1 else next(iter(kinds))
+    return types, faults
+
+
+def source_type(source: Source, types: Mapping[str, ValueType], name: str) -> ValueType | None:
+    """Return the type of a source column, as far as it is known before it is read."""
+    if isinstance(source, ParquetSource):
+        found = type_of_arrow(source.schema.field(name).type)
+        return types.get(name, found) if found == "text" else found
+    return types.get(name)
+
+
+@dataclass
+class Inferred:
+    """What the fields of columns say of their types.
+
+    Attributes
+    ----------
+    types : dict of str to str
+        By column the type that fits every field of it; text where none does.
+    long_wholes : dict of str to str
+        By column of numbers that stay text an example: a whole number that no type of 64 bits holds.
+    """
+
+    types: dict[str, ValueType]
+    long_wholes: dict[str, str]
+
+
+def infer_types(
+    source: Source, dataset: Dataset, columns: Sequence[str], on_rows: Callable[[int], None] = lambda _: None
+) -> Inferred:
+    """Return the types of text columns, from every field of them.
+
+    Parameters
+    ----------
+    columns : sequence of str
+        The columns to look at, in one pass over the whole source.
+    """
+    candidates = {name: list(FIELD_PATTERNS) for name in columns}
+    seen = dict.fromkeys(columns, False)
+    numeric = set(columns)  # those that hold nothing but numbers, as far as is known
+    long: dict[str, str] = {}
+    for batch in source.batches(columns) if columns else ():
+        on_rows(batch.num_rows)
+        for name in columns:
+            if not candidates[name] and name not in numeric:
+                continue
+            words = dataset.words_that_mean_missing(name)
+            fields = pc.unique(pc.utf8_trim_whitespace(batch.column(name)))
+            fields = fields.filter(pc.invert(pc.is_in(fields, pa.array(["", *words], pa.string()))))
+            seen[name] = seen[name] or len(fields) > 0
+            candidates[name] = fitting_types(fields, candidates[name])
+            if "number" not in candidates[name] and name in numeric:
+                if not are_numbers(fields):
+                    numeric.discard(name)
+                elif name not in long and (found := long_wholes(fields)):
+                    long[name] = found[0]
+    types: dict[str, ValueType] = {
+        name: kinds[0] if (kinds := candidates[name]) and seen[name] else "text" for name in columns
+    }
+    kept = {name: example for name, example in long.items() if types[name] == "text" and name in numeric}
+    return Inferred(types, kept)
+
+
+@dataclass
+class BadFields:
+    """The fields of one column that could not be converted."""
+
+    kind: ValueType
+    number: int = 0
+    first_row: int = 0
+    examples: dict[str, None] = field(default_factory=dict)
+
+
+class TypedReader:
+    """Gives a source batch by batch, with typed columns on request; remembers what did not convert.
+
+    Parameters
+    ----------
+    source : Source
+    dataset : Dataset
+    types : mapping of str to str
+        By column, the type its text is read as; columns not named stay text.
+    """
+
+    def __init__(self, source: Source, dataset: Dataset, types: Mapping[str, ValueType]) -> None:
+        self.source = source
+        self.dataset = dataset
+        self.types = types
+        self.bad: dict[str, BadFields] = {}
+        self.bad_rows: dict[
+            tuple[str, int], npt.NDArray[np.bool_]
+        ] = {}  # by column and rows before the batch
+        self.n_rows = 0
+
+    def batches(self, names: Sequence[str] | None = None) -> Iterator[TypedBatch]:
+        """Yield the batches in order."""
+        for batch in self.source.batches(names):
+            self.bad_rows.clear()
+            yield TypedBatch(self, batch, self.n_rows)
+            self.n_rows += batch.num_rows
+
+    def whole_columns(
+        self, names: Sequence[str], on_rows: Callable[[int], None] = lambda _: None
+    ) -> tuple[dict[str, Column], int]:
+        """Return columns with all their rows, and how many rows there are."""
+        parts: dict[str, list[pa.Array]] = {name: [] for name in names}
+        for batch in self.batches(names or None):
+            for name in names:
+                parts[name].append(batch.typed(name))
+            on_rows(batch.num_rows)
+        return {name: column_from_arrow(_joined(arrays), name) for name, arrays in parts.items()}, self.n_rows
+
+    def convert_declared(self, batch: TypedBatch) -> None:
+        """Read the columns whose type the dataset declares, so that what does not convert is known."""
+        for name in self.dataset.types:
+            if name in self.types and name in self.source.names:
+                batch.typed(name)
+
+    def empty_column(self, name: str) -> Column:
+        """Return a column without rows, typed as those with rows are."""
+        return column_from_arrow(self.convert(name, pa.array([], pa.string()), 0), name)
+
+    def faults(self) -> list[Finding]:
+        """Return a finding for each column with fields that did not convert."""
+        made = []
+        for name, bad in self.bad.items():
+            examples = listed(map(repr, bad.examples), _MOST_EXAMPLES)
+            place = Place(shown_path(self.source.path), self.source.line_of_row(bad.first_row))
+            more = (
+                "declare the column as text"
+                if bad.kind == "text"
+                else f'correct the fields, or say which words mean missing: missing_words = {{ {toml_key(name)} = ["..."] }}'
+            )
+            made.append(
+                finding(
+                    "type",
+                    f"{count(bad.number, 'field')} of column {name!r} cannot be read as {EXPECTED.get(bad.kind, 'text')}: {examples}; the first is in row {bad.first_row:,}",
+                    dataset=self.dataset.name,
+                    places=(place,),
+                    count=bad.number,
+                    remedy=more,
+                )
+            )
+        return made
+
+    def convert(self, name: str, array: pa.Array, rows_before: int) -> pa.Array:
+        """Return a column as its type says; fields that do not convert become null and are remembered."""
+        if not _is_text(array.type):
+            return array
+        kind = self.types.get(name, "text")
+        if array.type != pa.string():
+            array = array.cast(pa.string())
+        converted: Converted = convert_text(array, kind, self.dataset.words_that_mean_missing(name))
+        if converted.bad is not None:
+            self.bad_rows[name, rows_before] = converted.bad
+            rows = np.flatnonzero(converted.bad)
+            bad = self.bad.setdefault(name, BadFields(kind, 0, rows_before + int(rows[0]) + 1))
+            bad.number += len(rows)
+            for row in rows[:100]:
+                if len(bad.examples) > _MOST_EXAMPLES:
+                    break
+                bad.examples[array[int(row)].as_py()] = None
+        return converted.array
+
+
+class TypedBatch:
+    """One batch: columns as they stand in the source, and typed where asked."""
+
+    def __init__(self, reader: TypedReader, batch: pa.RecordBatch, rows_before: int) -> None:
+        self.reader = reader
+        self.batch = batch
+        self.rows_before = rows_before
+        self._typed: dict[str, pa.Array] = {}
+
+    @property
+    def num_rows(self) -> int:
+        return int(self.batch.num_rows)
+
+    def first(self, n_rows: int) -> TypedBatch:
+        """Return the first rows of the batch."""
+        return TypedBatch(self.reader, self.batch.slice(0, n_rows), self.rows_before)
+
+    def typed(self, name: str) -> pa.Array:
+        """Return a column as an Arrow array of its type."""
+        if name not in self._typed:
+            self._typed[name] = self.reader.convert(name, self.batch.column(name), self.rows_before)
+        return self._typed[name]
+
+    def unread_rows(self, names: Iterable[str]) -> npt.NDArray[np.bool_] | None:
+        """Return the rows with a field of some columns that could not be read; None where there are none."""
+        known = (self.reader.bad_rows.get((name, self.rows_before)) for name in names)
+        found = [one for one in known if one is not None]
+        return np.logical_or.reduce(found) if found else None
+
+    def column(self, name: str) -> Column:
+        """Return a column for classifying."""
+        return column_from_arrow(self.typed(name), name)
+
+
+def _joined(arrays: Sequence[pa.Array]) -> pa.Array:
+    """Return arrays of one type as one."""
+    if not arrays:
+        return pa.nulls(0)
+    chunks = pa.chunked_array(arrays)
+    if pa.types.is_string(chunks.type):
+        chunks = chunks.cast(pa.large_string())  # there may be more text than the other kind of array holds
+    made = chunks.unify_dictionaries().combine_chunks()
+    return made if isinstance(made, pa.Array) else made.chunk(0)
+
+
+def _is_text(type_: pa.DataType) -> bool:
+    return bool(
+        pa.types.is_string(type_) or pa.types.is_large_string(type_) or pa.types.is_string_view(type_)
+    )

@@ -1,0 +1,195 @@
+"""The record that travels with a target: which rules, which source and which options made it.
+
+In Parquet it stands in the footer, and its hash of the target covers what precedes the footer. Beside
+CSV it stands in ``TARGET.kivvet.json``, which is written first and holds the new and the previous record:
+the one whose hash fits the target counts, so a crash between the two writes leaves a true record.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field, fields
+from pathlib import Path
+from typing import Any
+
+from kivvet.core.words.errors import OutputError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+from kivvet.io.files import hash_bytes_of, replacing
+from kivvet.io.parquet_files import footer_start, metadata_value
+from kivvet.io.sources import is_parquet
+
+RECORD_VERSION = 2
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnRecord:
+    """How one column of a target was made.
+
+    Attributes
+    ----------
+    name : str
+    table : str
+    fingerprint : str
+        Of all that decides the column, as far as rules go.
+    table_fingerprint : str
+        Of the table's meaning, under which the journal keeps it.
+    """
+
+    name: str
+    table: str
+    fingerprint: str
+    table_fingerprint: str
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """How a target was made.
+
+    Attributes
+    ----------
+    dataset, made_at, source_name : str
+    rows : int
+    source_hash : str
+    read_options : mapping
+        All that decides how the source is read, but types.
+    columns : tuple of ColumnRecord
+    types : mapping of str to str
+        By column of the source, the type its text was read as.
+    inferred : tuple of str
+        Those of the columns whose type the data itself gave.
+    demands : tuple of str
+        What the rules demanded of the data besides: formulas that are strict, kinds of findings that are errors.
+    definitions : mapping of str to (str, mapping)
+        By fingerprint, the name and the definition of tables and formulas, as far as they are small.
+    semantics : int
+        The version of Kivvet's evaluation.
+    others : mapping
+        Fields of a later version, which are kept.
+    """
+
+    dataset: str
+    made_at: str
+    rows: int
+    source_name: str
+    source_hash: str
+    read_options: Mapping[str, Any]
+    columns: tuple[ColumnRecord, ...]
+    types: Mapping[str, str] = field(default_factory=dict)
+    inferred: tuple[str, ...] = ()
+    demands: tuple[str, ...] = ()
+    definitions: Mapping[str, Any] = field(default_factory=dict)
+    semantics: int = 1
+    target_hash: str = ""
+    version: int = RECORD_VERSION
+    others: Mapping[str, Any] = field(default_factory=dict)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the record as plain values."""
+        values = asdict(self)
+        return {**values.pop("others"), **values}
+
+    def to_json(self) -> str:
+        return json.dumps(self.as_dict(), ensure_ascii=False, sort_keys=True)
+
+    @classmethod
+    def from_values(cls, values: Any) -> Record | None:
+        """Return the record of plain values; None where they are none. Fields it does not know are kept."""
+        try:
+            columns = tuple(
+                ColumnRecord(
+                    *(str(one[name]) for name in ("name", "table", "fingerprint", "table_fingerprint"))
+                )
+                for one in values["columns"]
+            )
+            known = {one.name for one in fields(cls)} - {"others", "columns"}
+            given = {name: value for name, value in values.items() if name in known}
+            for name in ("inferred", "demands"):
+                given[name] = tuple(given.get(name, ()))
+            others = {
+                name: value for name, value in values.items() if name not in known and name != "columns"
+            }
+            return cls(**given, columns=columns, others=others)
+        except (KeyError, TypeError, AttributeError):
+            return None
+
+
+def record_file(target: Path) -> Path:
+    """Return the file beside a CSV target that holds its record."""
+    return target.with_name(target.name + ".kivvet.json")
+
+
+def read_record(target: Path) -> tuple[Record | None, bool]:
+    """Return the record of a target, and whether the target's bytes are still those it speaks of."""
+    if not target.is_file():
+        return None, False
+    if is_parquet(target):
+        text = metadata_value(target)
+        record = Record.from_values(_plain(text)) if text else None
+        start = footer_start(target)
+        return record, record is not None and start is not None and hash_bytes_of(
+            target, start
+        ) == record.target_hash
+    records = _records_beside(target)
+    actual = hash_bytes_of(target)
+    fitting = next((record for record in records if record.target_hash == actual), None)
+    return fitting or (records[0] if records else None), fitting is not None
+
+
+def is_written_by_kivvet(target: Path) -> bool:
+    """Whether a target carries a record, true or not: some Kivvet wrote it."""
+    return read_record(target)[0] is not None
+
+
+def _records_beside(target: Path) -> list[Record]:
+    try:
+        values = json.loads(record_file(target).read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError):
+        return []
+    given = values.get("records", []) if isinstance(values, dict) else []
+    if not isinstance(given, list):
+        return []
+    return [record for one in given if (record := Record.from_values(one)) is not None]
+
+
+def _plain(text: str) -> Any:
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError):
+        return None
+
+
+def write_record_beside(target: Path, record: Record) -> None:
+    """Write the record of a CSV target that is about to be replaced, keeping the one that fits it now."""
+    kept, is_true = read_record(target)
+    records = [record, *([kept] if kept is not None and is_true else [])]
+    with replacing(record_file(target)) as path:
+        path.write_text(
+            json.dumps({"records": [one.as_dict() for one in records]}, indent=1, ensure_ascii=False),
+            encoding="utf-8",
+        )
+
+
+def sealed(
+    record: Record, part: Path, close: Callable[[dict[str, str] | None], None], flush: Callable[[], None]
+) -> Record:
+    """Return the record with the hash of a Parquet file that is written but for its footer; then close it."""
+    from dataclasses import replace
+
+    from kivvet.io.parquet_files import RECORD_KEY
+
+    flush()
+    complete = replace(record, target_hash=hash_bytes_of(part))
+    close({RECORD_KEY: complete.to_json()})
+    return complete
+
+
+def refuse_strange(target: Path) -> None:
+    """Raise unless a target is new, or some Kivvet wrote what is there."""
+    if target.is_file() and not is_written_by_kivvet(target):
+        raise OutputError(
+            "is there already, and was not written by Kivvet",
+            place=Place(shown_path(target)),
+            fix="name another target; or write over it with --replace (in Python replace=True)",
+        )

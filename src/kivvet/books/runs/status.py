@@ -1,0 +1,228 @@
+"""Whether targets are current: what made them is compared with today's rules, source and options."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.demands import demands_of
+from kivvet.books.runs.fingerprints import column_records
+from kivvet.books.runs.journal import Journal
+from kivvet.books.runs.prepare import Prepared, prepare
+from kivvet.books.runs.read_data import infer_types
+from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.table_findings import findings_in_book
+from kivvet.core.check.compare import Change, changes_between
+from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
+from kivvet.core.words.findings import Finding
+from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.sources import is_parquet
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+State = Literal["current", "stale", "never applied", "cannot tell"]
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """One reason why a target is not current.
+
+    Attributes
+    ----------
+    message : str
+    columns : tuple of str
+        The columns it makes stale; empty where it is the whole target.
+    table : str
+        The table that changed, if it is one.
+    changes : tuple of Change
+        What changed in it, as far as its past is known.
+    """
+
+    message: str
+    columns: tuple[str, ...] = ()
+    table: str = ""
+    changes: tuple[Change, ...] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "message": self.message,
+            "columns": list(self.columns),
+            "table": self.table,
+            "changes": [one.as_dict() for one in self.changes],
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class DatasetStatus:
+    """Whether the target of a dataset is current, and if not, why.
+
+    Attributes
+    ----------
+    dataset, target : str
+    state : {"current", "stale", "never applied", "cannot tell"}
+    stale_columns : tuple of str
+        The columns of the target that today's rules would make otherwise, or that are to come or go.
+    reasons : tuple of Reason
+    made_at : str
+        When the target was written (UTC); empty if it was not.
+    rows : int or None
+    """
+
+    dataset: str
+    target: str
+    state: State
+    stale_columns: tuple[str, ...] = ()
+    reasons: tuple[Reason, ...] = ()
+    made_at: str = ""
+    rows: int | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "dataset": self.dataset,
+            "target": self.target,
+            "state": self.state,
+            "stale_columns": list(self.stale_columns),
+            "made_at": self.made_at,
+            "rows": self.rows,
+            "reasons": [one.as_dict() for one in self.reasons],
+        }
+
+
+def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
+    """Return whether the target of a dataset is current; files are compared by their bytes."""
+    if dataset.target is None:
+        return DatasetStatus(dataset.name, "", "cannot tell", reasons=(Reason("the dataset has no target"),))
+    target = shown_path(dataset.target)
+    faults: list[Finding] = [one for one in book.faults_of(dataset) if one.severity == "error"]
+    if faults:
+        return DatasetStatus(
+            dataset.name,
+            target,
+            "cannot tell",
+            reasons=tuple(Reason(str(one).split("\n")[0]) for one in faults),
+        )
+    prepared, faults = prepare(book, dataset)
+    blocked = [str(one).split("\n")[0] for one in faults if one.severity == "error"]
+    used = {step.table.name: step.table for step in prepared.plan.steps}
+    errors = {
+        name: sum(one.severity == "error" for one in findings_in_book(book, table))
+        for name, table in used.items()
+    }
+    if n_errors := sum(errors.values()):
+        names = [name for name, n in errors.items() if n]
+        blocked.append(
+            f"{count(n_errors, 'error')} in {listed(names, 6)}, which would stop an apply: kivvet check"
+        )
+    if blocked:
+        return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(map(Reason, blocked)))
+    if not dataset.target.exists():
+        return DatasetStatus(
+            dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),)
+        )
+    record, is_true = read_record(dataset.target)
+    if record is None:
+        return DatasetStatus(
+            dataset.name,
+            target,
+            "cannot tell",
+            reasons=(Reason("the target carries no record of how it was made"),),
+        )
+    reasons: list[Reason] = []
+    if not is_true:
+        reasons.append(Reason("the target was changed by something else since it was written"))
+    try:
+        if hash_bytes_of(dataset.source) != record.source_hash:
+            reasons.append(Reason(f"the source {shown_path(dataset.source)} changed"))
+    except OSError as error:
+        raise unreadable(dataset.source, error) from error
+    if record.semantics != SEMANTICS_VERSION:
+        reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
+    if changed := _changed_options(record.read_options, dataset.read_options()):
+        reasons.append(Reason(f"the way the source is read changed: {', '.join(changed)}"))
+    if more := [one for one in demands_of(prepared.plan, book.severity) if one not in record.demands]:
+        reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
+    column_reasons = _column_reasons(
+        book, record, {one.name: one for one in column_records(prepared.plan, prepared.types)}
+    )
+    column_reasons += _type_reasons(record, prepared)
+    stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
+    if reasons:
+        stale = tuple(one.name for one in record.columns)
+    reasons += column_reasons
+    return DatasetStatus(
+        dataset.name,
+        target,
+        "stale" if reasons else "current",
+        stale,
+        tuple(reasons),
+        record.made_at,
+        record.rows,
+    )
+
+
+def _changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[str]:
+    names = dict.fromkeys([*today, *(name for name in then if name != "types")])
+    return [name for name in names if then.get(name) != today.get(name)]
+
+
+def _type_reasons(record: Record, prepared: Prepared) -> list[Reason]:
+    """Return a reason for each column that today is read as another type; a typed target holds it as that."""
+    dataset, source = prepared.dataset, prepared.source
+    if dataset.target is None or not is_parquet(dataset.target):
+        return []
+    today = {name: kind for name, kind in prepared.types.items() if name not in prepared.inferred}
+    asked_of_data = [
+        name
+        for name in source.names
+        if name in record.types and name not in today and name not in record.inferred
+    ]
+    if source.is_text and asked_of_data:
+        today |= infer_types(source, dataset, asked_of_data).types
+    return [
+        Reason(f"column {name} is read as {kind}, and was as {record.types[name]}", (name,))
+        for name, kind in today.items()
+        if name in source.names and name in record.types and record.types[name] != kind
+    ]
+
+
+def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) -> list[Reason]:
+    then = {one.name: one for one in record.columns}
+    reasons: list[Reason] = []
+    if added := tuple(name for name in today if name not in then):
+        reasons.append(Reason("new in the dataset", added))
+    if removed := tuple(name for name in then if name not in today):
+        reasons.append(Reason("no longer in the dataset", removed))
+    if not added and not removed and list(then) != list(today):
+        reasons.append(Reason("the order of the columns changed"))
+    changed: dict[tuple[str, str], list[str]] = {}
+    for name, old in then.items():
+        if name in today and old.fingerprint != today[name].fingerprint:
+            changed.setdefault((today[name].table, old.table_fingerprint), []).append(name)
+    for (table, old_fingerprint), names in changed.items():
+        if any(today[name].table_fingerprint != old_fingerprint for name in names):
+            changes = _changes(book, record, table, old_fingerprint)
+            what = "table" if table in book.tables else "formula"
+            reasons.append(Reason(f"{what} {table} changed", tuple(names), table, changes))
+        else:
+            reasons.append(Reason("what it reads changed", tuple(names), table))
+    return reasons
+
+
+def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -> tuple[Change, ...]:
+    definition = Journal(book.folder).definition(old_fingerprint)
+    if definition is None and old_fingerprint in record.definitions:
+        definition = record.definitions[old_fingerprint][1]
+    if definition is None or ("formula" in definition) != (table in book.formulas):
+        return ()
+    if table in book.formulas:
+        return (Change("formula", _formula_text(definition), _formula_text(book.formulas[table].meaning)),)
+    return tuple(changes_between(table_of(table, definition), book.tables[table]))
+
+
+def _formula_text(meaning: Mapping[str, Any]) -> str:
+    options = [f"{name} {meaning[name]}" for name in ("among", "type") if meaning.get(name)]
+    return ", ".join([meaning["formula"], *options])

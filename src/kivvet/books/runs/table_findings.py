@@ -1,0 +1,24 @@
+"""The findings about a table as a book judges it: by what its datasets feed the table, and by its severities."""
+
+from __future__ import annotations
+
+from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.dependence import only_possible
+from kivvet.books.runs.fed_domains import fed_domains
+from kivvet.core.check.check import check_table, findings_of
+from kivvet.core.run.fed_domains import limited
+from kivvet.core.tables.table import Table
+from kivvet.core.words.findings import Finding, with_severity
+
+
+def findings_in_book(book: OpenBook, table: Table, budget: int | None = None) -> list[Finding]:
+    """Return the findings about a table alone, with the severities that the book and the table choose.
+
+    Where every dataset that uses the table feeds it inputs that depend on each other, what constrains two of
+    them is possible only.
+    """
+    checked = limited(table, fed_domains(book))
+    found = findings_of(checked) if budget is None else tuple(check_table(checked, budget))
+    if len(table.inputs) > 1 and any(one.kind in ("gap", "overlap", "conflict") for one in found):
+        found = tuple(only_possible(book, table, found))
+    return with_severity(found, table.severity)

@@ -1,0 +1,215 @@
+"""A table made ready for data: from columns to the outcome of each row.
+
+An outcome is a number: 0 to n_rows - 1 is the row of the table that decides, `unmatched` (n_rows) that no
+row accepts the values, `missing` (n_rows + 1) that none does and an input that some row constrains is
+missing; numbers above stand for several rows at once (see `CompiledTable.combinations`), or in a lookup with ranges for
+a key that is known, but not at that value of the range (n_rows + 2).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow.compute as pc
+
+from kivvet.core.calculate.computed_inputs import computed_column
+from kivvet.core.check.check import findings_of
+from kivvet.core.classify.box_classifier import BoxClassifier
+from kivvet.core.classify.input_coder import InputCoder, RowSets, Winners
+from kivvet.core.classify.key_match import KeyMatch
+from kivvet.core.columns.arrays import Array, Counts
+from kivvet.core.columns.column import Column
+from kivvet.core.space.table_space import axes_of, row_regions
+from kivvet.core.tables.table import UNFINISHED, Table
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.kept import kept
+from kivvet.core.words.wording import listed
+
+
+@dataclass(frozen=True)
+class Classified:
+    """A label for each row of data, and how many rows had each outcome (None if not counted)."""
+
+    labels: Array
+    counts: Counts | None
+
+
+class CompiledTable:
+    """A table ready to classify columns; the same table always compiles to the same thing."""
+
+    def __init__(self, table: Table) -> None:
+        self.table = table
+        self.n_rows = table.n_rows
+        self.unmatched = self.n_rows
+        self.missing = self.n_rows + 1
+        self.keys = KeyMatch(table) if table.lookup is not None else None
+        self.coders: list[InputCoder] = []
+        self.boxes: BoxClassifier | None = None
+        if table.lookup is not None:
+            return
+        regions = [row_regions(table, number) for number in range(len(table.dimensions))]
+        is_alone = len(regions) == 1 and table.match != "every"
+        self.coders = [
+            InputCoder(about, axis, of_rows, Winners(of_rows) if is_alone else RowSets(of_rows))
+            for about, axis, of_rows in zip(table.dimensions, axes_of(table), regions, strict=True)
+        ]
+        if not is_alone:
+            self.boxes = BoxClassifier(
+                table,
+                self.coders,
+                gathers=table.match == "every" or self._is_in_doubt(),
+                yielding=self._yielding(),
+            )
+
+    def _is_in_doubt(self) -> bool:
+        """Whether rows that differ may both match some values, so that each row of data is to be watched.
+
+        Where a table lowers the severity of `overlap` or `conflict`, the earlier row wins, and nobody is stopped.
+        """
+        if self.table.match != "one":
+            return False
+        lowered = {
+            kind for kind in ("overlap", "conflict") if self.table.severity.get(kind, "error") != "error"
+        }
+        return any(
+            one.kind in ("overlap", "conflict") and one.kind not in lowered for one in findings_of(self.table)
+        )
+
+    def _yielding(self) -> dict[int, set[int]]:
+        """Return by row, from 0, the earlier ones that it silently yields to: pairs whose kind of finding was lowered."""
+        found: dict[int, set[int]] = {}
+        if self.table.match != "one" or not self.table.severity:
+            return found
+        place = {row.number: number for number, row in enumerate(self.table.rows)}
+        for one in findings_of(self.table):
+            if one.kind in ("overlap", "conflict") and self.table.severity.get(one.kind, "error") != "error":
+                pairs = [pair.rows for pair in one.pairs] or [(one.rows[0], one.rows[1])]
+                for early, late in pairs:
+                    found.setdefault(place[late], set()).add(place[early])
+        return found
+
+    @cached_property
+    def unfinished(self) -> npt.NDArray[np.bool_]:
+        """Which rows are still to be filled in: in a lookup all their results are blank, else one of them."""
+        table = self.table
+        if table.lookup is not None:
+            gone = [pc.is_null(one).to_numpy(zero_copy_only=False) for one in table.lookup.results]
+            return np.asarray(np.logical_and.reduce(gone))
+        return np.array([UNFINISHED in row.results for row in table.rows], bool)
+
+    def is_unfinished(self) -> npt.NDArray[np.bool_]:
+        """Return for each outcome whether just rows that are still to be filled in decide it."""
+        made = np.zeros(self.n_outcomes, bool)
+        made[: self.n_rows] = self.unfinished
+        first = self.n_outcomes - len(self.combinations)
+        for place, rows in enumerate(self.combinations, first):
+            made[place] = all(self.unfinished[row] for row in rows)
+        return made
+
+    @property
+    def combinations(self) -> list[tuple[int, ...]]:
+        """The sets of several rows that decided together, in the order of their outcomes, after `missing`."""
+        return self.boxes.combinations if self.boxes is not None else []
+
+    @property
+    def may_combine(self) -> bool:
+        """Whether outcomes may stand for several rows."""
+        return self.boxes is not None and self.boxes.gathers
+
+    @property
+    def n_outcomes(self) -> int:
+        has_periods = self.keys is not None and bool(self.keys.ranges)
+        return self.n_rows + 2 + has_periods + len(self.combinations)
+
+    def classify(
+        self,
+        columns: Mapping[str, Column],
+        labels: Array | None = None,
+        *,
+        with_counts: bool = False,
+        names: Mapping[str, str] | None = None,
+        refuses_overlaps: bool = True,
+        rows_before: int = 0,
+    ) -> Classified:
+        """Return the label of each row's outcome.
+
+        Parameters
+        ----------
+        columns : mapping of str to Column
+            By the name of each input, and of each column that `when` reads.
+        labels : ndarray of unsigned integers, shape (n_rows + 2,), or None
+            The label of each outcome; None: the outcome itself. Not where outcomes may be combinations.
+        with_counts : bool
+        names : mapping of str to str, optional
+            What the columns are called in the data, for messages.
+        refuses_overlaps : bool
+            Whether it is an error if rows that differ match under ``match = "one"``; else the first wins.
+        rows_before : int
+            Rows of data before these, for messages.
+
+        Raises
+        ------
+        DataError
+            If an input does not read columns of its column's type, or under ``match = "one"`` rows of the
+            table that differ match one row of data.
+        """
+        names = names or {}
+        if self.keys is not None:
+            outcomes = self.keys.outcomes(columns, names)
+            counts = np.bincount(outcomes, minlength=self.n_outcomes) if with_counts else None
+            made = outcomes if labels is None else labels[outcomes]
+            return Classified(made, counts)
+        if self.boxes is None:
+            ((name, column),) = self._dimension_columns(columns)
+            made, counts = self.coders[0].label(
+                column, labels, with_counts=with_counts, name=names.get(name, name)
+            )
+            return Classified(made, counts)
+        read = self._dimension_columns(columns)
+        codes = [
+            coder.label(column, name=names.get(name, name))[0]
+            for coder, (name, column) in zip(self.coders, read, strict=True)
+        ]
+        outcomes, counts = self.boxes.classify(codes, labels, with_counts=with_counts)
+        if self.table.match == "one" and self.combinations:
+            if refuses_overlaps:
+                self._refuse_combination(outcomes, rows_before)
+            else:
+                outcomes, counts = self._first_of_each(outcomes, counts)
+        return Classified(outcomes, counts)
+
+    def _dimension_columns(self, columns: Mapping[str, Column]) -> list[tuple[str, Column]]:
+        made = [(about.name, columns[about.name]) for about in self.table.inputs]
+        made += [(test.about.name, computed_column(test, columns)) for test in self.table.tests]
+        return made
+
+    def _first_of_each(self, outcomes: Array, counts: Counts | None) -> tuple[Array, Counts | None]:
+        """Return outcomes, the first row standing for several."""
+        first = np.arange(self.n_outcomes)
+        first[self.n_rows + 2 :] = [rows[0] for rows in self.combinations]
+        made = first[outcomes]
+        return made, None if counts is None else np.bincount(made, minlength=self.n_outcomes)
+
+    def _refuse_combination(self, outcomes: Array, rows_before: int) -> None:
+        rows = np.flatnonzero(outcomes > self.missing)
+        if not len(rows):
+            return
+        numbers = [
+            self.table.rows[row].number for row in self.combinations[int(outcomes[rows[0]]) - self.n_rows - 2]
+        ]
+        raise DataError(
+            f"{len(rows):,} rows of data match rows of table {self.table.name!r} that differ; "
+            f"the first is row {rows_before + int(rows[0]) + 1:,}, which rows {listed(numbers)} match",
+            expected='one row, since match = "one"',
+            fix='narrow one of the rows, or set match = "first" to let the earlier one win',
+        )
+
+
+@kept
+def compile_table(table: Table) -> CompiledTable:
+    """Return a table ready for data."""
+    return CompiledTable(table)

@@ -1,0 +1,34 @@
+"""Arrays, and work on their rows shared among threads."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+Array = npt.NDArray[Any]
+Counts = npt.NDArray[np.int64]
+
+CHUNK = 65_536  # rows that stay in the processor's cache
+ROWS_FOR_THREADS = 400_000
+THREADS = min(4, os.cpu_count() or 1)
+
+
+def smallest_unsigned(n_labels: int) -> type[np.unsignedinteger[Any]]:
+    """Return the smallest type that holds the labels 0 to n_labels - 1."""
+    return np.uint8 if n_labels <= 1 << 8 else np.uint16 if n_labels <= 1 << 16 else np.uint32
+
+
+def in_threads(work: Callable[[int, int], None], n_rows: int) -> None:
+    """Call `work` with the first and the end row of each share of the rows, at once where there are many."""
+    n_threads = THREADS if n_rows >= ROWS_FOR_THREADS else 1
+    ends = [n_rows * part // n_threads for part in range(n_threads + 1)]
+    if n_threads == 1:
+        work(0, n_rows)
+        return
+    with ThreadPoolExecutor(n_threads) as pool:
+        list(pool.map(work, ends[:-1], ends[1:]))

@@ -1,0 +1,173 @@
+"""A table as the text of its file."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from kivvet.core.tables.inputs import Input, Output, Period
+from kivvet.core.tables.table import UNFINISHED, WHEN, Result, Table
+from kivvet.core.words.conditions import AnyValue, write_condition
+from kivvet.core.words.values import write_decimal, write_value
+from kivvet.core.words.wording import toml_key
+
+_LONGEST_PADDING = 40
+
+
+def table_text(table: Table, rows_file: str | None = None) -> str:
+    """Return the TOML file of a table.
+
+    Parameters
+    ----------
+    table : Table
+    rows_file : str, optional
+        The file beside it that holds the rows; without it they stand in the text, each with its note.
+    """
+    lines = [
+        f"{word} = {_quoted(text)}" for word, text in (("title", table.title), ("owner", table.owner)) if text
+    ]
+    lines += [f"inputs.{toml_key(one.name)} = {input_text(one)}" for one in table.inputs]
+    lines += [f"outputs.{toml_key(one.name)} = {_output(one)}" for one in table.outputs]
+    if table.given:
+        lines.append(f"given = {json.dumps([one.text for one in table.given], ensure_ascii=False)}")
+    if table.match != "one":
+        lines.append(f"match = {_quoted(table.match)}")
+    for word in ("missing", "otherwise"):
+        if given := getattr(table, word):
+            lines.append(
+                f"{word} = {{ "
+                + ", ".join(
+                    f"{toml_key(name)} = {_quoted(result_text(value))}" for name, value in given.items()
+                )
+                + " }"
+            )
+    if table.lookup is not None:
+        lines.append(f"lookup = {_quoted(rows_file or table.name + '.csv')}")
+        return "\n".join(lines) + "\n"
+    if rows_file is not None:
+        lines.append(f"rows = {_quoted(rows_file)}")
+        return "\n".join(lines) + "\n"
+    return "\n".join([*lines, "", "rows = [", *row_lines(table), "]"]) + "\n"
+
+
+def row_lines(table: Table) -> list[str]:
+    """Return the rows as lines of TOML, aligned, each with its note as a comment."""
+    names, *records = _records(table)
+    cells = [list(map(_quoted, record)) for record in records]
+    header = [list(map(_quoted, names))] if len(names) > 2 else []
+    widths = [min(_LONGEST_PADDING, max(map(len, column))) for column in zip(*header, *cells, strict=True)]
+    lines = []
+    for row, note in zip(
+        [*header, *cells], [*([""] * len(header)), *(row.note for row in table.rows)], strict=True
+    ):
+        padded = [f"{cell}, ".ljust(width + 2) for cell, width in zip(row[:-1], widths, strict=False)]
+        line = f"  [{''.join(padded)}{row[-1]}],"
+        lines.append(f"{line.ljust(sum(widths) + 2 * len(widths) + 4)}# {note}" if note else line)
+    return lines
+
+
+def row_records(table: Table) -> list[list[str]]:
+    """Return the rows as records of CSV, headings first; the note of a row as a spare column."""
+    records = _records(table)
+    if not any(row.note for row in table.rows):
+        return records
+    notes = ["note", *(row.note for row in table.rows)]
+    return [[*record, note] for record, note in zip(records, notes, strict=True)]
+
+
+def _records(table: Table) -> list[list[str]]:
+    """Return headings, and the cells of each row; a blank cell is `any` where another cell says more."""
+    has_when = any(row.when for row in table.rows)
+    inputs, outputs = [one.name for one in table.inputs], [one.name for one in table.outputs]
+    records = [[*inputs, *([WHEN] if has_when else []), *outputs]]
+    for row in table.rows:
+        cells = [
+            "" if isinstance(one, AnyValue) and len(records[0]) > 2 else write_condition(one)
+            for one in row.conditions
+        ]
+        records.append([*cells, *([row.when] if has_when else []), *map(result_text, row.results)])
+    return records
+
+
+def result_text(result: Result) -> str:
+    """Return a result as a cell that reads as it: words that mean something else in quotes."""
+    if result is UNFINISHED:
+        return ""
+    if result is None:
+        return "missing"
+    text = write_value(result)  # type: ignore[arg-type]
+    is_plain = not isinstance(result, str) or (
+        text == text.strip() and text != "missing" and text[:1] not in ('"', "=") and text
+    )
+    return text if is_plain else '"' + text.replace('"', '""') + '"'
+
+
+def input_text(one: Input) -> str:
+    """Return the definition of an input as TOML."""
+    options: dict[str, str] = {"type": _quoted(one.type)}
+    if one.step is not None:
+        size = write_decimal(one.step)
+        options["step"] = (
+            size if not one.step_offset else f"{{ size = {size}, offset = {write_decimal(one.step_offset)} }}"
+        )
+    if one.domain_of or (one.domain is not None and not one.is_domain_fed):
+        options["domain"] = _quoted(one.domain_of or write_condition(one.domain))  # type: ignore[arg-type]
+    if one.shape:
+        options["shape"] = _quoted(one.shape)
+    if one.fold:
+        options["fold"] = json.dumps(one.fold)
+    if one.required:
+        options["required"] = "true"
+    if one.column:
+        options["column"] = _quoted(one.column)
+    if one.tz:
+        options["tz"] = _quoted(one.tz)
+    if one.period is not None:
+        options |= _period(one.period)
+    return _options(options)
+
+
+def _period(period: Period) -> dict[str, str]:
+    options = {"from": _quoted(period.start)}
+    if period.end is not None:
+        options["to"] = _quoted(period.end)
+    start, end = period.closed
+    if isinstance(start, bool) and isinstance(end, bool):
+        if (start, end) != (True, period.end is not None):
+            options["ends"] = _quoted(("[" if start else "(") + ("]" if end else ")"))
+    else:
+        named = [(word, one) for word, one in (("from", start), ("to", end)) if isinstance(one, str)]
+        options["ends"] = "{ " + ", ".join(f"{word} = {_quoted(one)}" for word, one in named) + " }"
+    return options
+
+
+def _output(one: Output) -> str:
+    options: dict[str, str] = {"type": _quoted(one.type)}
+    if one.width is not None:
+        options["width"] = str(one.width)
+    if one.order:
+        options["order"] = json.dumps(one.order, ensure_ascii=False)
+    if one.meaning:
+        options["meaning"] = (
+            "{ "
+            + ", ".join(f"{toml_key(name)} = {_quoted(word)}" for name, word in one.meaning.items())
+            + " }"
+        )
+    if one.column:
+        options["column"] = _quoted(one.column)
+    if one.combine != "list":
+        options["combine"] = _quoted(one.combine)
+    if one.separator != ", ":
+        options["separator"] = _quoted(one.separator)
+    return _options(options)
+
+
+def _options(options: dict[str, str]) -> str:
+    if len(options) == 1:
+        return options["type"]
+    return "{ " + ", ".join(f"{name} = {text}" for name, text in options.items()) + " }"
+
+
+def _quoted(text: Any) -> str:
+    """Return a TOML basic string."""
+    return json.dumps(str(text), ensure_ascii=False).replace("\x7f", "\\u007f")

@@ -1,0 +1,264 @@
+"""Applying tables to a frame in memory, giving back the kind of frame that was given."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import numpy as np
+import pyarrow as pa
+
+from kivvet.core.check.check import findings_of
+from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, column_from_arrow
+from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.formulas.formula import Formula
+from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
+from kivvet.core.run.entries import Entry
+from kivvet.core.run.execution import Execution
+from kivvet.core.run.fed_domains import fed_by, limited
+from kivvet.core.run.plan import Plan, make_plan
+from kivvet.core.run.plan_types import type_of_arrow, with_types
+from kivvet.core.run.reports import Applied
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import DataError, TableError
+from kivvet.core.words.findings import finding
+from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import repeated
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+FrameT = TypeVar("FrameT")
+_ROWS_A_BATCH = 1 << 23
+
+
+def apply_tables(frame: FrameT, tables: Sequence[Table], *, with_report: bool = True) -> Applied[FrameT]:
+    """Return `frame` with the outputs of tables as new columns, and the report."""
+    return apply_entries(
+        frame,
+        [Entry(table.name) for table in tables],
+        {table.name: table for table in tables},
+        with_report=with_report,
+    )
+
+
+def with_formulas(frame: FrameT, formulas: Mapping[str, str]) -> FrameT:
+    """Return `frame` with a new column for each formula, the same kind of frame that was given.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame, pyarrow.Table, or any frame that gives an Arrow stream
+    formulas : mapping of str to str
+        By name of the new column; they may name each other, in any order, and columns of the frame.
+
+    Raises
+    ------
+    TableError
+        If a formula cannot be read, names what there is not, or formulas depend on themselves.
+    DataError
+        If types do not fit.
+    """
+    made, faults = {}, []
+    for name, text in formulas.items():
+        if not isinstance(text, str):
+            faults.append(
+                finding(
+                    "syntax",
+                    f"a formula is a text; found {text!r}",
+                    table=name,
+                    remedy='for example "flow * nitrate"',
+                )
+            )
+            continue
+        try:
+            made[name] = Formula(name, text, parse_formula(text))
+        except FormulaError as error:
+            message = f"{error.problem}\n{pointed_at(text, error.offset)}"
+            faults.append(finding("syntax", message, table=name, remedy=error.fix))
+    if faults:
+        raise TableError(faults)
+    return apply_entries(frame, [Entry(name) for name in made], {}, formulas=made, with_report=False).frame
+
+
+def apply_entries(
+    frame: FrameT,
+    entries: Sequence[Entry],
+    tables: Mapping[str, Table],
+    *,
+    formulas: Mapping[str, Formula] | None = None,
+    with_report: bool = True,
+) -> Applied[FrameT]:
+    """Return `frame` with the columns of the entries, and the report."""
+    if _is_pandas(frame) or not hasattr(frame, "__arrow_c_stream__"):
+        plan = plan_for(frame, entries, tables, formulas)
+        return apply_plan(frame, plan, with_report=with_report)
+    table: pa.Table = frame if isinstance(frame, pa.Table) else pa.table(frame)  # a stream is read once
+    plan = plan_for(table, entries, tables, formulas)
+    applied = apply_plan(table, plan, with_report=with_report)
+    return Applied(_same_kind(frame, applied.frame), applied.report)
+
+
+def plan_for(
+    frame: Any,
+    entries: Sequence[Entry],
+    tables: Mapping[str, Table],
+    formulas: Mapping[str, Formula] | None = None,
+) -> Plan:
+    """Return the plan for a frame; raise `TableError` if tables have errors or names are not found.
+
+    Tables are judged by what this frame and these formulas feed them.
+    """
+    plan, faults = make_plan(entries, tables, column_names(frame), formulas=formulas, in_python=True)
+    fed = fed_by([plan])
+    for table in {step.table.name: step.table for step in plan.steps}.values():
+        faults += findings_of(limited(table, fed))
+    errors = [item for item in faults if item.severity == "error"]
+    if errors:
+        raise TableError(errors, where="the columns asked of a frame")
+    return with_types(plan, lambda name: _type_of_column(frame, name))
+
+
+def _type_of_column(frame: Any, name: str) -> ValueType | None:
+    """Return the type of a frame's column, as far as it is known without its values."""
+    if isinstance(frame, pa.Table):
+        return type_of_arrow(frame.schema.field(name).type)
+    dtype = frame[name].dtype
+    kinds: dict[str, ValueType] = {
+        "i": "integer",
+        "u": "integer",
+        "f": "number",
+        "b": "boolean",
+        "M": "datetime",
+    }
+    return kinds.get(dtype.kind) if isinstance(dtype, np.dtype) else None
+
+
+def column_names(frame: Any) -> list[str]:
+    """Return the names of a frame's columns; raise `DataError` if it is none, or a name stands twice."""
+    if isinstance(frame, pa.Table):
+        names = list(frame.column_names)
+    elif _is_pandas(frame):
+        names = [str(name) for name in frame.columns]
+    elif hasattr(frame, "__arrow_c_stream__"):
+        names = list(pa.table(frame).column_names)
+    else:
+        raise DataError(
+            f"a {type(frame).__name__} is no frame",
+            expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
+            fix="make one of them from it",
+        )
+    if twice := repeated(names):
+        raise DataError(
+            f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one"
+        )
+    return names
+
+
+def _is_pandas(frame: Any) -> bool:
+    return type(frame).__module__.partition(".")[0] == "pandas" and hasattr(frame, "columns")
+
+
+def apply_plan(frame: Any, plan: Plan, *, with_report: bool = True) -> Applied[Any]:
+    """Return a pandas frame or Arrow table with the written columns of the plan, and the report."""
+    execution = Execution(plan, with_report=with_report)
+    if _is_pandas(frame):
+        made = execution.apply(lambda name: column_from_pandas(frame[name]), len(frame))
+        return Applied(_with_columns(frame, plan, made), execution.report())
+    return Applied(_apply_to_arrow(frame, plan, execution), execution.report())
+
+
+def _same_kind(frame: Any, table: pa.Table) -> Any:
+    """Return a table as the kind of frame given, if that kind can be made from any Arrow stream; else as it is."""
+    kind = type(frame)
+    if isinstance(frame, pa.Table):
+        return table
+    if isinstance(frame, pa.RecordBatch):
+        return table.combine_chunks().to_batches()[0] if len(table) else _empty_batch(table.schema)
+    try:
+        made = kind(table)
+    except Exception:  # the kinds of others may refuse in any way
+        return table
+    return made if hasattr(made, "__arrow_c_stream__") and len(made) == len(table) else table
+
+
+def _with_columns(frame: pd.DataFrame, plan: Plan, made: Mapping[str, MadeColumn]) -> pd.DataFrame:
+    """Return the frame with new columns; neither the old values nor the new are copied."""
+    import pandas as pd
+
+    new = {name: pd.Series(made[name].as_pandas(), index=frame.index, copy=False) for name in plan.written}
+    return frame.assign(**new)
+
+
+def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:
+    chunks: dict[str, list[pa.Array]] = {name: [] for name in plan.written}
+    read = table.select(list(plan.source_columns)).unify_dictionaries()
+    if plan.whole_steps:
+        read = read.combine_chunks()
+        execution.look_ahead(lambda name: column_from_arrow(_one_chunk(read[name]), name), len(read))
+    batches = read.to_batches(max_chunksize=_ROWS_A_BATCH) if plan.source_columns else []
+    for batch in batches or [_empty_batch(read.schema)]:
+        columns = {name: column_from_arrow(batch.column(name), name) for name in plan.source_columns}
+        made = execution.apply(columns.__getitem__, batch.num_rows if plan.source_columns else len(table))
+        for name in plan.written:
+            chunks[name].append(made[name].as_arrow())
+    for name, arrays in chunks.items():
+        table = table.append_column(name, pa.chunked_array(arrays).unify_dictionaries())
+    return table
+
+
+def _one_chunk(column: pa.ChunkedArray) -> pa.Array:
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    made = column.combine_chunks()
+    return made if isinstance(made, pa.Array) else pa.array([], column.type)
+
+
+def _empty_batch(schema: pa.Schema) -> pa.RecordBatch:
+    return pa.RecordBatch.from_arrays([pa.nulls(0, field.type) for field in schema], schema=schema)
+
+
+def column_from_pandas(series: pd.Series[Any]) -> Column:
+    """Return a pandas column as a column, sharing memory where its type allows.
+
+    Raises
+    ------
+    DataError
+        If it mixes types, or is of a type that no table reads.
+    """
+    import pandas as pd
+
+    dtype = series.dtype
+    name = str(series.name)
+    if isinstance(dtype, pd.CategoricalDtype):
+        distinct = column_from_pandas(pd.Series(dtype.categories, name=series.name))
+        assert not isinstance(distinct, CodedColumn)
+        return CodedColumn(series.cat.codes.to_numpy(), distinct)
+    if isinstance(dtype, np.dtype) and dtype.kind in "iufb":
+        values = series.to_numpy()
+        if dtype.kind == "b":
+            return NumericColumn("boolean", values.view(np.uint8))
+        if dtype.kind == "f":
+            return NumericColumn("number", values.astype(np.float32) if dtype.itemsize == 2 else values)
+        return NumericColumn("integer", values)
+    if isinstance(dtype, np.dtype) and dtype.kind == "M":
+        ticks = series.to_numpy().view(np.int64)
+        gone = ticks == np.iinfo(np.int64).min
+        return NumericColumn(
+            "datetime",
+            ticks,
+            ~gone if gone.any() else None,
+            unit=np.datetime_data(dtype)[0],  # type: ignore[arg-type]
+        )
+    try:
+        array = pa.array(series, from_pandas=True)
+    except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
+        kinds = sorted({type(value).__name__ for value in series.dropna()})
+        raise DataError(
+            f"column {name!r} mixes types",
+            expected="values of one type",
+            found=", ".join(kinds),
+            fix=f"make it text, for example frame[{name!r}].astype('str')",
+        ) from error
+    if isinstance(array, pa.ChunkedArray):
+        array = array.combine_chunks()
+    return column_from_arrow(array, name)

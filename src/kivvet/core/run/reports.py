@@ -1,0 +1,200 @@
+"""What applying did to the data: reports that account for every row."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+REPORT_VERSION = 1
+FrameT = TypeVar("FrameT")
+
+
+@dataclass(frozen=True, slots=True)
+class TableReport:
+    """What one table did to the data.
+
+    Attributes
+    ----------
+    table : str
+    columns : tuple of str
+        The columns its inputs read.
+    rows, matched, missing, unmatched, unfinished : int
+        ``matched + unfinished + missing + unmatched == rows``: rows that a row of the table decided; rows decided by one
+        whose results are still to be filled in; rows with no value, which no row names; rows with a value that no
+        row holds.
+    classes : mapping of str to tuple of (str or None, int)
+        For each class output made, by the name of its column: classes in order with their rows,
+        those without rows too; last None, the rows without a class, if there are any. Under ``match = "every"`` a
+        row counts for each of its classes.
+    several : int
+        Of the rows matched, those that several rows of the table decided together.
+    no_period : int
+        Of the rows unmatched, those whose key a lookup knows, but not at that time or value.
+    unmatched_values : tuple of (str, int)
+        Values of one input that no row holds, with their rows, most frequent first; values of several
+        inputs as ``ph = 6.4, flow = 12``, the first few that were met.
+    first_rows : mapping of str to int
+        For unmatched values the first row of data that has them, counted from 1, as far as remembered.
+    made_missing : mapping of str to (int, int)
+        Of results that are formulas: by cause, such as "division by zero", the rows whose values were there and have
+        no result, and the first of them, counted from 1.
+    rows_by_row : tuple of int
+        For each row of the table the data rows it decided, alone or with others.
+    unfinished_values : tuple of (str, int)
+        As `unmatched_values`, of the rows unfinished.
+    """
+
+    table: str
+    columns: tuple[str, ...]
+    rows: int
+    matched: int
+    missing: int
+    unmatched: int
+    classes: Mapping[str, tuple[tuple[str | None, int], ...]]
+    unmatched_values: tuple[tuple[str, int], ...]
+    rows_by_row: tuple[int, ...] = ()
+    several: int = 0
+    no_period: int = 0
+    first_rows: Mapping[str, int] = field(default_factory=dict)
+    made_missing: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    unfinished: int = 0
+    unfinished_values: tuple[tuple[str, int], ...] = ()
+
+    @property
+    def column(self) -> str:
+        """The columns as one text."""
+        return ", ".join(self.columns)
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "table": self.table,
+            "columns": list(self.columns),
+            "rows": self.rows,
+            "matched": self.matched,
+            "several": self.several,
+            "no_period": self.no_period,
+            "unfinished": self.unfinished,
+            "missing": self.missing,
+            "unmatched": self.unmatched,
+            "classes": {
+                name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()
+            },
+            "made_missing": [
+                {"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()
+            ],
+            "unmatched_values": [{"value": value, "rows": n} for value, n in self.unmatched_values],
+            "unfinished_values": [{"value": value, "rows": n} for value, n in self.unfinished_values],
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class FormulaReport:
+    """What one formula made of the data.
+
+    Attributes
+    ----------
+    formula : str
+    columns : tuple of str
+        The names of the column it made.
+    type : str
+    rows, missing : int
+        Rows in all, and those without a value.
+    made_missing : mapping of str to (int, int)
+        By cause, such as "division by zero", the rows whose values were there and have no result, and the first of
+        them, counted from 1; they are among the missing.
+    without_group, without_order, split_ties : int
+        Rows with a missing value in PARTITION BY or in ORDER BY, and rows equal in the order that NTILE parted.
+    spellings : tuple of tuples of str
+        Groups of PARTITION BY that differ only in how they are spelled.
+    misspelt : int
+        Rows in these groups, but for the largest of each.
+    """
+
+    formula: str
+    columns: tuple[str, ...]
+    type: str
+    rows: int
+    missing: int
+    made_missing: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    without_group: int = 0
+    without_order: int = 0
+    split_ties: int = 0
+    spellings: tuple[tuple[str, ...], ...] = ()
+    misspelt: int = 0
+
+    def as_dict(self) -> dict[str, Any]:
+        causes = [
+            {"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()
+        ]
+        return {
+            "formula": self.formula,
+            "columns": list(self.columns),
+            "type": self.type,
+            "rows": self.rows,
+            "missing": self.missing,
+            "made_missing": causes,
+            "without_group": self.without_group,
+            "without_order": self.without_order,
+            "split_ties": self.split_ties,
+            "spellings": [list(one) for one in self.spellings],
+            "misspelt": self.misspelt,
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class ApplyReport:
+    """What applying did: rows in all, a `TableReport` for each table and a `FormulaReport` for each formula.
+
+    `notes` are sentences on what was kept otherwise than one might expect.
+    """
+
+    rows: int
+    tables: tuple[TableReport, ...]
+    dataset: str = ""
+    target: str = ""
+    formulas: tuple[FormulaReport, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    def __repr__(self) -> str:
+        return f"<ApplyReport: {self.rows:,} rows, {len(self.tables)} tables, {len(self.formulas)} formulas>"
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the report as plain values: ``{"version": 1, "rows": ..., "tables": [...], "formulas": [...]}``."""
+        return {
+            "version": REPORT_VERSION,
+            "dataset": self.dataset,
+            "target": self.target,
+            "rows": self.rows,
+            "tables": [one.as_dict() for one in self.tables],
+            "formulas": [one.as_dict() for one in self.formulas],
+            "notes": list(self.notes),
+        }
+
+    def to_json(self) -> str:
+        """Return the report as JSON text."""
+        return json.dumps(self.as_dict(), indent=2, ensure_ascii=False)
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return a pandas frame, one row a class of a made column: table, column, class, rows."""
+        import pandas as pd
+
+        rows = [
+            {"table": one.table, "column": name, "class": label, "rows": n}
+            for one in self.tables
+            for name, counted in one.classes.items()
+            for label, n in counted
+        ]
+        return pd.DataFrame(rows, columns=["table", "column", "class", "rows"])
+
+
+@dataclass(frozen=True, slots=True)
+class Applied(Generic[FrameT]):
+    """A frame with its new columns, and the report on how they came about."""
+
+    frame: FrameT
+    report: ApplyReport

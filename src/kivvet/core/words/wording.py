@@ -1,0 +1,59 @@
+"""How messages count, list and name things."""
+
+from __future__ import annotations
+
+import difflib
+import itertools
+import json
+from collections import Counter
+from collections.abc import Iterable
+from pathlib import Path
+
+
+def count(number: int, noun: str, plural: str | None = None) -> str:
+    """Return ``1 row``, ``12 rows``, ``3,140 rows``."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def listed(names: Iterable[object], most: int = 12, n_all: int | None = None) -> str:
+    """Return the names with commas; after `most` of them, how many more there are.
+
+    `n_all` is their number, where `names` gives just the first of very many.
+    """
+    texts = [str(name) for name in (names if n_all is None else itertools.islice(names, most + 1))]
+    number = len(texts) if n_all is None else n_all
+    if number > most:
+        texts = [*texts[:most], f"... and {number - most:,} more"]
+    return ", ".join(texts) if texts else "none"
+
+
+def near_name(name: str, names: Iterable[str]) -> str | None:
+    """Return the one of `names` closest in spelling to `name`, if any is close."""
+    by_folded = {other.casefold(): other for other in names}
+    close = difflib.get_close_matches(name.casefold(), by_folded, n=1, cutoff=0.6)
+    return by_folded[close[0]] if close else None
+
+
+def did_you_mean(name: str, names: Iterable[str]) -> str | None:
+    """Return the question to print after an unknown name, if there is a near one."""
+    near = near_name(name, names)
+    return f"did you mean {near!r}?" if near else None
+
+
+def repeated(names: Iterable[str]) -> list[str]:
+    """Return the names that stand more than once, in order."""
+    return sorted(name for name, n in Counter(names).items() if n > 1)
+
+
+def toml_key(name: str) -> str:
+    """Return a name as a key of TOML: in quotes where it is not bare."""
+    is_bare = bool(name) and name.isascii() and name.replace("_", "").replace("-", "").isalnum()
+    return name if is_bare else json.dumps(name, ensure_ascii=False)
+
+
+def shown_path(path: Path) -> str:
+    """Return `path` as a user would type it: relative to where they are, if it lies below."""
+    try:
+        return str(path.resolve().relative_to(Path.cwd()))
+    except (ValueError, OSError, RuntimeError):
+        return str(path)

@@ -1,0 +1,91 @@
+"""What is asked of a frame without a book: how it looks, a table drafted from it, formulas worked out on it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from kivvet.rule_table import RuleTable, rule_table
+
+if TYPE_CHECKING:
+    from kivvet.core.draft.look import Look
+
+FrameT = TypeVar("FrameT")
+
+
+def look(frame: Any) -> Look:
+    """Return what a frame looks like.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame or pyarrow.Table
+        Text columns are looked at as the fields of a file would be: numbers, dates and codes among them
+        are recognised.
+    """
+    from kivvet.core.draft.look import look_at_frame
+
+    return look_at_frame(frame)
+
+
+def draft(
+    frame: Any,
+    column: str,
+    *,
+    name: str | None = None,
+    output: str | None = None,
+    classes: str | None = None,
+    method: str | None = None,
+    n_bins: int = 5,
+    bounds: Sequence[Any] = (),
+    by_value: bool = False,
+) -> RuleTable:
+    """Return a table drafted from a column of data; ``print(table)`` shows its file.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame or pyarrow.Table
+    column : str
+    name, output : str, optional
+        Of the table and its output; by default the column's name with ``_class``.
+    classes : str, optional
+        A column that already holds the classes: the table is the one that gives them; see `drafted`.
+    method : {"width", "counts", "round", "natural"}, optional
+        How numbers and dates are divided: equally wide, equally many rows, round bounds (the default), or
+        natural breaks.
+    n_bins : int
+        About how many bins.
+    bounds : sequence of numbers, dates or str
+        The bounds themselves; each begins its upper bin.
+    by_value : bool
+        Whether numbers and dates too get one row a value, not bins.
+
+    Raises
+    ------
+    DataError
+        If the column is not there, has no values, or too many different ones for a mapping.
+    """
+    from kivvet.core.draft.draft import draft_frame, wishes_of
+
+    wishes = wishes_of(output, method, n_bins, bounds, by_value=by_value)
+    return rule_table(*draft_frame(frame, column, name or f"{column}_class", wishes, classes))
+
+
+def with_formulas(frame: FrameT, formulas: Mapping[str, str]) -> FrameT:
+    """Return `frame` with a new column for each formula, the same kind of frame that was given.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame, pyarrow.Table, or any frame that gives an Arrow stream
+    formulas : mapping of str to str
+        By name of the new column; they may name each other, in any order, and columns of the frame.
+
+    Raises
+    ------
+    TableError
+        If a formula cannot be read, names what there is not, or formulas depend on themselves.
+    DataError
+        If types do not fit.
+    """
+    from kivvet.core.run.frames import with_formulas as worked_out
+
+    return worked_out(frame, formulas)

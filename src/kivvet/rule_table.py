@@ -1,0 +1,255 @@
+"""Rule tables as users see them: made in code, checked, explained, applied to frames."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from kivvet.core.read.table_parser import parse_table
+from kivvet.core.tables.inputs import Input, Output
+from kivvet.core.tables.lookup_rows import LookupRows
+from kivvet.core.tables.table import Match, Row, Table
+from kivvet.core.words.errors import TableError
+from kivvet.core.words.findings import Report
+from kivvet.core.words.values import Value
+
+if TYPE_CHECKING:
+    from kivvet.core.draft.draft import DraftReport
+    from kivvet.core.run.explain import Explanation
+    from kivvet.core.run.reports import Applied
+
+FrameT = TypeVar("FrameT")
+
+
+class RuleTable:
+    """A rule table: rows of conditions on inputs, giving outputs.
+
+    Parameters
+    ----------
+    name : str
+    inputs, outputs : mapping of str to (str or mapping)
+        By name, the type or a mapping of `type` and options, as in a table's file:
+        ``{"ph": {"type": "number", "step": 0.1}}``.
+    rows : sequence of sequences of str, numbers, dates, booleans or None
+        Conditions, then results. With several inputs or outputs the first row names them.
+    lookup : sequence of mappings, pandas.DataFrame or pyarrow.Table
+        Instead of `rows`: keys and outputs as plain values, columns found by name.
+    match : {"one", "first", "every"}
+        "one": rows that meet and differ are an error; "first": the first match wins; "every": all rows that
+        match give their results, which each output combines.
+    given : str or sequence of str
+        Statements about columns that always hold: ``"low <= high"``.
+    missing, otherwise : mapping of str to value
+        By output: the result where no row matches, for missing inputs and for all others.
+    severity : mapping of str to {"error", "warning", "note"}
+        By kind of finding.
+    title, owner : str
+
+    Raises
+    ------
+    TableError
+        With every fault found, if the definition cannot be understood. What can be understood but
+        leaves gaps or overlaps is no exception: ask `check`.
+    """
+
+    _table: Table
+    _drafted: DraftReport | None
+
+    def __init__(
+        self,
+        name: str,
+        inputs: Mapping[str, Any],
+        outputs: Mapping[str, Any],
+        rows: Any = None,
+        *,
+        lookup: Any = None,
+        match: str = "one",
+        missing: Mapping[str, Any] | None = None,
+        otherwise: Mapping[str, Any] | None = None,
+        severity: Mapping[str, str] | None = None,
+        given: str | Sequence[str] | None = None,
+        title: str = "",
+        owner: str = "",
+    ) -> None:
+        definition = {
+            "inputs": inputs,
+            "outputs": outputs,
+            "rows": rows,
+            "lookup": lookup,
+            "match": match,
+            "missing": missing,
+            "otherwise": otherwise,
+            "severity": severity,
+            "given": given,
+            "title": title,
+            "owner": owner,
+        }
+        said = {
+            word: value
+            for word, value in definition.items()
+            if not (value is None or (isinstance(value, str) and not value))
+        }
+        table, findings = parse_table(name, said)
+        errors = [found for found in findings if found.severity == "error"]
+        if errors or table is None:
+            raise TableError(errors)
+        self._table, self._drafted = table, None
+
+    def __setattr__(self, name: str, value: object) -> None:
+        if name in self.__dict__ or name not in RuleTable.__annotations__:
+            raise AttributeError("a RuleTable does not change; make a new one")
+        super().__setattr__(name, value)
+
+    def __eq__(self, other: object) -> bool:
+        """Whether another table has the same content: places in files do not count."""
+        return self._table == other._table if isinstance(other, RuleTable) else NotImplemented
+
+    def __hash__(self) -> int:
+        return hash(self._table)
+
+    def __repr__(self) -> str:
+        return f"<Rule{repr(self._table)[1:]}"
+
+    def __str__(self) -> str:
+        """Return the table as its file."""
+        from kivvet.core.read.table_text import table_text
+
+        return table_text(self._table)
+
+    @property
+    def name(self) -> str:
+        return self._table.name
+
+    @property
+    def title(self) -> str:
+        return self._table.title
+
+    @property
+    def owner(self) -> str:
+        return self._table.owner
+
+    @property
+    def inputs(self) -> tuple[Input, ...]:
+        return self._table.inputs
+
+    @property
+    def outputs(self) -> tuple[Output, ...]:
+        return self._table.outputs
+
+    @property
+    def rows(self) -> tuple[Row, ...]:
+        """The rows of conditions; empty for a lookup, whose rows are in `lookup`."""
+        return self._table.rows
+
+    @property
+    def lookup(self) -> LookupRows | None:
+        """The keys and results of a lookup, as columns."""
+        return self._table.lookup
+
+    @property
+    def n_rows(self) -> int:
+        return self._table.n_rows
+
+    @property
+    def match(self) -> Match:
+        return self._table.match
+
+    @property
+    def missing(self) -> Mapping[str, Value]:
+        return self._table.missing
+
+    @property
+    def otherwise(self) -> Mapping[str, Value]:
+        return self._table.otherwise
+
+    @property
+    def drafted(self) -> DraftReport | None:
+        """For a table drafted from classes that data holds: how well it reproduces them."""
+        return self._drafted
+
+    def classes(self, output: str) -> tuple[Value, ...]:
+        """Return the different results of an output, in class order; KeyError if there is no such output.
+
+        The declared order; else the order of the rows, then `otherwise`, then `missing`.
+        """
+        return self._table.classes(self._table.output(output))
+
+    def check(self, *, budget: int | None = None) -> Report:
+        """Return a `Report` of what is wrong with the table itself; nothing is sampled, all is proven.
+
+        Parameters
+        ----------
+        budget : int, optional
+            How many steps each question over several inputs may take; a question that is then still open is a
+            finding ``not-proven``. 200,000 by default.
+        """
+        from kivvet.core.check.check import check_table, findings_of
+
+        found = findings_of(self._table) if budget is None else check_table(self._table, budget)
+        return Report.of(found, tables=[self.name])
+
+    def explain(self, values: Mapping[str, Any]) -> Explanation:
+        """Return why `values` get the class they get.
+
+        Parameters
+        ----------
+        values : mapping of str to value
+            By input, and by any column that `when` reads: a plain value, None for missing. Names that are
+            left out are missing; others are left alone.
+
+        Returns
+        -------
+        Explanation
+            The row that decides, what each row before it asks that does not hold and by how much, which
+            others match too, and the nearest change of each input that gives another result.
+
+        Raises
+        ------
+        DataError
+            If a value is not of its input's type.
+        """
+        from kivvet.core.run.explain import explain
+
+        return explain(self._table, values)
+
+    def apply(self, frame: FrameT) -> FrameT:
+        """Return `frame` with this table's outputs as new columns on the right.
+
+        Parameters
+        ----------
+        frame : pandas.DataFrame, pyarrow.Table, or any frame that gives an Arrow stream
+            Has a column of the name of each input. It is not changed.
+
+        Returns
+        -------
+        The same kind of frame, rows in the same order. Text outputs are categorical (dictionary in
+        Arrow), ordered where the classes have an order; missing results are missing.
+
+        Raises
+        ------
+        TableError
+            If `check` finds errors.
+        DataError
+            If a column is absent or of a type the table does not read.
+        """
+        from kivvet.core.run.frames import apply_tables
+
+        return apply_tables(frame, [self._table], with_report=False).frame
+
+    def apply_with_report(self, frame: FrameT) -> Applied[FrameT]:
+        """Do as `apply` does, and return an `Applied`: the frame and a report that accounts for every row."""
+        from kivvet.core.run.frames import apply_tables
+
+        return apply_tables(frame, [self._table])
+
+
+def rule_table(table: Table, drafted: DraftReport | None = None) -> RuleTable:
+    """Return a table that has been read already as users see it."""
+    made = RuleTable.__new__(RuleTable)
+    made._table, made._drafted = table, drafted
+    return made
+
+
+def value_of(made: RuleTable) -> Table:
+    """Return the value behind a table as users see it."""
+    return made._table
