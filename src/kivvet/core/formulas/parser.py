@@ -324,13 +324,13 @@ class _Reader:
         if word == "LIKE_REGEX":
             if len(parts) > 3:
                 raise FormulaError("LIKE_REGEX takes no ESCAPE", _start(parts[3]), "escape with \\")
-            if isinstance(pattern, Constant) and isinstance(pattern.value, str):
-                if fault := fault_of_regular(pattern.value):
-                    raise FormulaError(
-                        f"no regular expression: {fault}",
-                        _start(parts[2]),
-                        "what looks ahead, behind or back at a group is not known, so that the time it takes is bounded",
-                    )
+            expression = pattern.value if isinstance(pattern, Constant) else None
+            if isinstance(expression, str) and (fault := fault_of_regular(expression)):
+                raise FormulaError(
+                    f"no regular expression: {fault}",
+                    _start(parts[2]),
+                    "what looks ahead, behind or back at a group is not known, so that the time it takes is bounded",
+                )
         if len(parts) > 3:
             sign = _text_of(parts[3])
             if len(sign) != 1:
