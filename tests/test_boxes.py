@@ -210,7 +210,9 @@ def test_all_ways_to_classify_give_what_a_loop_over_the_rows_gives(table, way):
         columns = columns_of(data_of(table, rows))
         made = compiled.classify(columns, with_counts=True)
         assert made.labels.tolist() == [outcome(table, row) for row in spoken(table, rows)]
-        assert made.counts.tolist() == [made.labels.tolist().count(n) for n in range(compiled.n_outcomes)]
+        assert made.counts.tolist() == [
+            made.labels.tolist().count(n) for n in range(compiled.outcomes.number)
+        ]
         assert again.classify(columns).labels.tolist() == made.labels.tolist()
         assert type(compiled.boxes.way).__name__.lower().strip("_") == way
 
@@ -232,7 +234,7 @@ def test_every_match_is_gathered(table, by_masks):
     for label, row in zip(labels, spoken(table, rows), strict=True):
         alive = tuple(live(table, row))
         if len(alive) > 1:
-            assert compiled.combinations[label - compiled.n_rows - 2] == alive
+            assert compiled.outcomes.rows_of(label) == alive
         else:
             assert label == outcome(table, row)
 

@@ -13,7 +13,7 @@ import kivvet
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.run.entries import Entry
-from kivvet.core.run.plan import make_plan
+from kivvet.core.run.planner import make_plan
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.rule_table import value_of
 from tests.conftest import golden, write_book

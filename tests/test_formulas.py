@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from kivvet.core.calculate.formula_values import evaluate_formula
 from kivvet.core.calculate.vectors import to_arrow
-from kivvet.core.columns.column import column_from_arrow
+from kivvet.core.columns.column import column_from_arrow, missing_mask
 from kivvet.core.formulas.domain import Domain, domain_of
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.functions import FUNCTIONS
@@ -31,7 +31,12 @@ def worked_out(tree, frame, **options):
     """What our evaluator gives for each row, and what it noted."""
     formula = Formula("f", write_formula(tree), tree, **options)
     columns = {name: column_from_arrow(frame[name].combine_chunks(), name) for name in frame.column_names}
-    made = evaluate_formula(formula, columns.__getitem__, len(frame))
+
+    def kind_of(column):
+        held = columns[column.name]
+        return None if held.kind == "number" and missing_mask(held).all() else held.kind
+
+    made = evaluate_formula(formula, columns.__getitem__, len(frame), formula.type_given(kind_of))
     return to_arrow(made.vector, len(frame)).to_pylist(), made
 
 

@@ -83,7 +83,10 @@ def fell_through(table, finding):
             value = dt.datetime.combine(value, dt.time())
         columns[name] = column_from_arrow(pa.array([value], type_), name)
     outcome = compile_table(value_of(table)).classify(columns, refuses_overlaps=False).labels[0]
-    return outcome in (compile_table(value_of(table)).unmatched, compile_table(value_of(table)).missing)
+    return outcome in (
+        compile_table(value_of(table)).outcomes.unmatched,
+        compile_table(value_of(table)).outcomes.missing,
+    )
 
 
 def cured(definition, finding):

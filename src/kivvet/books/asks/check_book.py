@@ -17,7 +17,6 @@ from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.row_findings import RowFindings
 from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
 from kivvet.core.run.execution import Execution
-from kivvet.core.run.plan import FormulaStep
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_severity
 from kivvet.core.words.places import Place
@@ -156,7 +155,7 @@ def _check_dataset(
 ) -> tuple[list[Finding], int] | None:
     prepared, faults = prepare(book, dataset)
     plan = prepared.plan
-    used = {step.formula.name if isinstance(step, FormulaStep) else step.table.name for step in plan.order}
+    used = {step.name for step in plan.steps}
     if only and not used & names and not any(one.table in names for one in faults):
         return None
     reader = TypedReader(prepared.source, dataset, prepared.types)
@@ -166,14 +165,14 @@ def _check_dataset(
         DataProbe(step, [one for one in table_findings if one.table == step.table.name])
         if step.table.name in names and step.table.is_complete
         else None
-        for step in plan.steps
+        for step in plan.table_steps
     ]
     asked = [*plan.source_columns, *(name for name in dataset.types if name in prepared.source.names)]
     wanted = list(dict.fromkeys(asked)) or None
-    for batch in reader.batches(wanted) if plan.order or wanted else ():
+    for batch in reader.batches(wanted) if plan.steps or wanted else ():
         made = execution.apply(batch.column, batch.num_rows)
         reader.convert_declared(batch)
-        for step, probe in zip(plan.steps, probes, strict=True):
+        for step, probe in zip(plan.table_steps, probes, strict=True):
             if probe is not None:
                 unread = batch.unread_rows(one.column for one in step.reads if one.from_source)
                 probe.see(step.columns_of(batch.column, from_made(made)), unread)

@@ -15,10 +15,9 @@ from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.check import findings_of
 from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import EXPECTED, convert_text, fitting_types
-from kivvet.core.formulas.tree import Constant
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.explain import Explanation, explain_columns
-from kivvet.core.run.plan import FormulaStep, Plan, Step
+from kivvet.core.run.plan import Plan
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, DataError, TableError
 from kivvet.core.words.places import Place
@@ -96,11 +95,10 @@ def explain_fields(
     }
     told: set[str] = set(fields)
     wanted = []
-    for step in prepared.plan.order:
+    for step in prepared.plan.steps:
         if any(one.column in told for one in step.reads):
-            told |= set(step.made)
-            if isinstance(step, Step):
-                wanted.append(step.table.name)
+            told |= set(step.made_names)
+            wanted.append(step.name)
     return _explained(
         Execution(_of_one_row(prepared.plan), with_report=False),
         columns,
@@ -110,13 +108,7 @@ def explain_fields(
 
 def _of_one_row(plan: Plan) -> Plan:
     """Return a plan in which formulas that look at other rows give nothing, since there are none."""
-    order = tuple(
-        replace(step, formula=replace(step.formula, tree=Constant(None), among=None))
-        if isinstance(step, FormulaStep) and step.formula.has_windows
-        else step
-        for step in plan.order
-    )
-    return replace(plan, order=order)
+    return replace(plan, steps=tuple(step.for_one_row() for step in plan.steps))
 
 
 def explain_values(table: Table, fields: Mapping[str, str]) -> Explanation:
@@ -152,7 +144,7 @@ def _prepared(book: OpenBook, dataset: Dataset, tables: Sequence[str]) -> Prepar
     if faults:
         raise TableError(faults)
     prepared, found = prepare(book, dataset)
-    used = {step.table.name: step.table for step in prepared.plan.steps}
+    used = prepared.plan.tables
     for name in tables:
         if name not in used:
             raise BookError(
@@ -172,7 +164,7 @@ def _explained(
 ) -> tuple[Explanation, ...]:
     made = execution.apply(columns.__getitem__, 1)
     explanations = []
-    for step in execution.plan.steps:
+    for step in execution.plan.table_steps:
         if tables and step.table.name not in tables:
             continue
         read = step.columns_of(columns.__getitem__, lambda name: made[name].as_column())

@@ -24,8 +24,9 @@ from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import blank_rows
 from kivvet.core.read.table_text import row_lines, row_records
-from kivvet.core.run.execution import Execution, combinations
+from kivvet.core.run.execution import Execution
 from kivvet.core.run.plan import Plan
+from kivvet.core.run.value_texts import combinations
 from kivvet.core.space.table_space import open_dimensions
 from kivvet.core.tables.inputs import Input, columns_of
 from kivvet.core.tables.table import Row, Table
@@ -150,7 +151,7 @@ def _unknown_values(
     found: Counter[tuple[str, ...]] = Counter()
     for columns, names in batches:
         outcomes = compile_table(table).classify(columns, names=names, refuses_overlaps=False).labels
-        mask = outcomes == compile_table(table).unmatched
+        mask = outcomes == compile_table(table).outcomes.unmatched
         if mask.any():
             for texts, n in combinations({one.name: columns[one.name] for one in keys}, mask):
                 found[texts] += n
@@ -174,7 +175,7 @@ def _batches_of_dataset(book: OpenBook, data: From, table: Table, on_rows: OnRow
     """Yield the columns that a dataset feeds a table, made ones too, once for each entry that feeds it others."""
     assert data.dataset is not None
     prepared, faults = prepare(book, data.dataset)
-    steps = [one for one in prepared.plan.steps if one.table.name == table.name]
+    steps = [one for one in prepared.plan.table_steps if one.table.name == table.name]
     if not steps:
         raise TableError([one for one in faults if one.severity == "error"])
     plan = Plan(prepared.plan.leading_to(steps), ())

@@ -16,7 +16,7 @@ from kivvet.books.runs.read_data import TypedReader, source_type
 from kivvet.core.columns.column import arrow_from_column
 from kivvet.core.run.entries import Entry
 from kivvet.core.run.execution import Execution
-from kivvet.core.run.plan_types import types_of_plan
+from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import FormulaReport
 from kivvet.core.words.errors import TableError
 
@@ -115,7 +115,7 @@ def try_formula(
     )
     wanted = [step for step in prepared.plan.formula_steps if step.formula.name == name]
     needed = prepared.plan.leading_to(wanted)
-    used = {getattr(one, "formula", getattr(one, "table", None)).name for one in needed}  # type: ignore[union-attr]
+    used = {step.name for step in needed}
     errors = [
         one
         for one in faults
@@ -123,9 +123,9 @@ def try_formula(
     ]
     if errors:
         raise TableError(errors)
-    plan = replace(prepared.plan, order=needed, written=(name,))
+    plan = Plan(needed, (name,))
     (step,) = wanted
-    kinds = types_of_plan(plan, lambda column: source_type(prepared.source, prepared.types, column))
+    kinds = plan.types
     reads = {
         one.name: (
             source_type(prepared.source, prepared.types, one.column)
@@ -142,10 +142,10 @@ def try_formula(
     seen, is_whole = 0, True
     for whole_batch in reader.batches(plan.source_columns or None):
         batch = whole_batch
-        if seen >= n_rows and not plan.whole_steps:
+        if seen >= n_rows and not plan.needing_all_rows:
             is_whole = False
             break
-        if not plan.whole_steps and seen + batch.num_rows > n_rows:
+        if not plan.needing_all_rows and seen + batch.num_rows > n_rows:
             is_whole = False
             batch = whole_batch.first(n_rows - seen)
         made = execution.apply(batch.column, batch.num_rows)

@@ -65,7 +65,7 @@ def unmatched_in(
         reader = TypedReader(prepared.source, dataset, prepared.types)
         execution = Execution(prepared.plan, refuses_overlaps=False)
         look_ahead(execution, prepared, on_rows)
-        for batch in reader.batches(prepared.plan.source_columns) if prepared.plan.steps else ():
+        for batch in reader.batches(prepared.plan.source_columns) if prepared.plan.table_steps else ():
             execution.apply(batch.column, batch.num_rows)
             on_rows(batch.num_rows)
         if errors := reader.faults():

@@ -81,7 +81,7 @@ def apply_dataset(
     if not replace_other:
         refuse_strange(dataset.target)
     prepared, faults = prepare(book, dataset)
-    for table in {step.table.name: step.table for step in prepared.plan.steps}.values():
+    for table in prepared.plan.tables.values():
         faults += findings_in_book(book, table)
     _stop_at(faults)
     with _locked(book.folder, dataset.target):
@@ -116,7 +116,7 @@ def _write_target(
         for batch in reader.batches():
             made = execution.apply(batch.column, batch.num_rows)
             if demands.is_watching_tables:
-                demands.see([one.columns_of(batch.column, from_made(made)) for one in plan.steps])
+                demands.see([one.columns_of(batch.column, from_made(made)) for one in plan.table_steps])
             reader.convert_declared(batch)
             writer.write(batch.batch, batch.typed, made)
             on_rows(batch.num_rows)

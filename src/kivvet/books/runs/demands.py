@@ -32,7 +32,7 @@ def demands_of(plan: Plan, severity: Mapping[str, Severity]) -> tuple[str, ...]:
         By kind, what the book says; tables know what holds for them.
     """
     found = []
-    for step in plan.steps:
+    for step in plan.table_steps:
         own = step.table.severity
         found += [f"table {step.table.name}: {kind}" for kind in KINDS_OF_DATA if own.get(kind) == "error"]
     for formula in (step.formula for step in plan.formula_steps):
@@ -56,7 +56,7 @@ class DemandCheck:
             DataProbe(step, ())
             if any(one.startswith(f"table {step.table.name}: ") for one in demands)
             else None
-            for step in plan.steps
+            for step in plan.table_steps
         ]
 
     def see(self, columns_by_step: Sequence[Mapping[str, Column]]) -> None:

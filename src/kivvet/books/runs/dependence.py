@@ -33,7 +33,7 @@ def only_possible(book: OpenBook, table: Table, found: Iterable[Finding]) -> Ite
         }
         for plan in _plans(book)
         for roots in [_roots(plan)]
-        for step in plan.steps
+        for step in plan.table_steps
         if step.table.name == table.name
     ]
     for one in found:
@@ -71,11 +71,11 @@ def _plans(book: OpenBook) -> Iterator[Plan]:
 def _roots(plan: Plan) -> Mapping[str, frozenset[str]]:
     """Return for each column made the columns of the source that it comes from."""
     roots: dict[str, frozenset[str]] = {}
-    for step in plan.order:
+    for step in plan.steps:
         of_step = frozenset().union(
             *(frozenset((one.column,)) if one.from_source else roots[one.column] for one in step.reads)
         )
-        for name in step.made:
+        for name in step.made_names:
             roots[name] = of_step
     return roots
 

@@ -18,8 +18,8 @@ from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.run.execution import Execution
-from kivvet.core.run.plan import Plan, make_plan
-from kivvet.core.run.plan_types import formula_faults, with_types
+from kivvet.core.run.plan import Plan
+from kivvet.core.run.planner import make_plan
 from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import ValueType
@@ -67,9 +67,8 @@ def prepared_of(
     if source.is_text and (unknown := _untyped(plan, types)):
         inferred = infer_types(source, dataset, unknown).types
         types |= inferred
-    more += formula_faults(plan, lambda name: source_type(source, types, name))
-    plan = with_types(plan, lambda name: source_type(source, types, name))
-    faults = [replace(one, dataset=dataset.name) for one in [*faults, *more]]
+    plan, misfits = plan.typed(lambda name: source_type(source, types, name))
+    faults = [replace(one, dataset=dataset.name) for one in [*faults, *more, *misfits]]
     return Prepared(dataset, source, plan, types, frozenset(inferred)), faults
 
 
@@ -81,7 +80,7 @@ def _untyped(plan: Plan, types: Mapping[str, ValueType]) -> list[str]:
         if column not in types
         and not any(
             step.table.reads[one.name]
-            for step in plan.steps
+            for step in plan.table_steps
             for one in step.reads
             if one.column == column and one.from_source
         )
@@ -94,9 +93,9 @@ def look_ahead(execution: Execution, prepared: Prepared, on_rows: OnRows = lambd
     Nothing is read where there are none.
     """
     plan = execution.plan
-    if not plan.whole_steps:
+    if not plan.needing_all_rows:
         return
-    steps = plan.leading_to(plan.whole_steps)
+    steps = plan.leading_to(plan.needing_all_rows)
     names = list(dict.fromkeys(one.column for step in steps for one in step.reads if one.from_source))
     reader = TypedReader(prepared.source, prepared.dataset, prepared.types)
     columns, n_rows = reader.whole_columns(names, on_rows)

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.core.columns.column import Column, column_from_arrow
+from kivvet.core.columns.column import Column, column_from_arrow, type_of_arrow
 from kivvet.core.columns.convert import (
     EXPECTED,
     FIELD_PATTERNS,
@@ -26,7 +26,6 @@ from kivvet.core.columns.convert import (
     long_wholes,
 )
 from kivvet.core.run.plan import Plan
-from kivvet.core.run.plan_types import type_of_arrow
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
@@ -66,7 +65,7 @@ def types_read(
                 )
             )
     wanted: dict[str, dict[ValueType, str]] = {}
-    for step in plan.steps:
+    for step in plan.table_steps:
         for one in step.reads:
             about = step.table.reads[one.name]
             if one.from_source and one.column not in types and about is not None:

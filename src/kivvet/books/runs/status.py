@@ -107,7 +107,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         )
     prepared, faults = prepare(book, dataset)
     blocked = [str(one).split("\n")[0] for one in faults if one.severity == "error"]
-    used = {step.table.name: step.table for step in prepared.plan.steps}
+    used = prepared.plan.tables
     errors = {
         name: sum(one.severity == "error" for one in findings_in_book(book, table))
         for name, table in used.items()

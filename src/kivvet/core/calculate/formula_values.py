@@ -18,7 +18,6 @@ from kivvet.core.calculate.windows import WindowMaker, WindowNotes, is_first
 from kivvet.core.columns.arrays import Array, in_threads
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.formulas.parser import FormulaError
 from kivvet.core.formulas.tree import (
     Arithmetic,
     ColumnName,
@@ -31,7 +30,6 @@ from kivvet.core.formulas.tree import (
     windows_in,
     write_formula,
 )
-from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
 
 _ROWS_AT_ONCE = 65_536
@@ -65,10 +63,7 @@ class Evaluated:
 
 
 def evaluate_formula(
-    formula: Formula,
-    column_named: Callable[[str], Column | Vector],
-    n_rows: int,
-    kind: ValueType | None = None,
+    formula: Formula, column_named: Callable[[str], Column | Vector], n_rows: int, kind: ValueType
 ) -> Evaluated:
     """Return the values of a formula for rows; for one with windows these have to be all rows.
 
@@ -77,31 +72,10 @@ def evaluate_formula(
     column_named : callable
         By the name the formula gives it.
     n_rows : int
-    kind : str, optional
-        The type of its values, where it is known; else the columns say it.
-
-    Raises
-    ------
-    DataError
-        If the types of the columns do not fit.
+    kind : str
+        The type of its values, as the types of the columns decide it (see `Formula.type_given`).
     """
-    columns = {name: column_named(name) for name in formula.reads}
-    try:
-        found = formula.type_given(lambda column: _kind_of(columns[column.name]))
-    except FormulaError as error:
-        raise DataError(f"{formula.name}: {error.problem}", place=formula.place, fix=error.fix) from None
-    return _Run(formula, columns, n_rows, kind or found).result()
-
-
-def _kind_of(column: Column | Vector) -> ValueType | None:
-    """Return the type of a column; None where nothing is in it, so that it fits everywhere."""
-    if column.kind != "number":
-        return column.kind
-    first = _rows_of(column, slice(0, 1_000))
-    if first.missing is None or not first.missing.all():
-        return "number"
-    whole = column if isinstance(column, Vector) else of_column(column)
-    return None if whole.missing is not None and whole.missing.all() else "number"
+    return _Run(formula, {name: column_named(name) for name in formula.reads}, n_rows, kind).result()
 
 
 def _rows_of(column: Column | Vector, rows: slice) -> Vector:

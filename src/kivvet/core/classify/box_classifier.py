@@ -22,6 +22,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kivvet.core.classify.input_coder import InputCoder, RowSets
+from kivvet.core.classify.outcomes import Outcomes
 from kivvet.core.columns.arrays import CHUNK, Array, Counts, in_threads, smallest_unsigned
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyValue
@@ -66,8 +67,10 @@ class BoxClassifier:
     table : Table
     coders : sequence of InputCoder
         One a dimension, labelling with `RowSets`.
+    outcomes : Outcomes
+        Those of the table; sets of several rows are added to them.
     gathers : bool
-        Whether all rows that match are wanted, not just the first: sets of several are `combinations`.
+        Whether all rows that match are wanted, not just the first.
     yielding : mapping of int to set of int
         By row the earlier ones beside which it does not count.
     """
@@ -76,6 +79,7 @@ class BoxClassifier:
         self,
         table: Table,
         coders: Sequence[InputCoder],
+        outcomes: Outcomes,
         *,
         gathers: bool,
         yielding: Mapping[int, Set[int]] = MappingProxyType({}),
@@ -89,7 +93,7 @@ class BoxClassifier:
             about.required or any(not isinstance(table.asked(row, number), AnyValue) for row in table.rows)
             for number, about in enumerate(table.dimensions)
         ]
-        self.combinations: list[tuple[int, ...]] = []
+        self.outcomes = outcomes
         self._outcome_of_set: dict[int, int] = {}
         self._compiled: tuple[tuple[int, ...], _Product | _Diagram | _Masks] | None = None
 
@@ -119,10 +123,10 @@ class BoxClassifier:
         writes = np.prod([bits.sum(axis=0, dtype=np.float64) for bits in accepted], axis=0).sum()
         if writes > MOST_WRITES:
             return None
-        outcomes = np.full(sizes, self.n_rows, smallest_unsigned(self.n_rows + 2))
+        outcomes = np.full(sizes, self.outcomes.unmatched, smallest_unsigned(self.outcomes.first_set))
         for dimension, is_constrained in enumerate(self.is_constrained):
             if is_constrained:
-                np.moveaxis(outcomes, dimension, 0)[0] = self.n_rows + 1
+                np.moveaxis(outcomes, dimension, 0)[0] = self.outcomes.missing
         for row in reversed(range(self.n_rows)):
             outcomes[np.ix_(*(np.flatnonzero(bits[:, row]) for bits in accepted))] = row
         strides = tuple(int(prod(sizes[number + 1 :])) for number in range(len(sizes)))
@@ -191,7 +195,7 @@ class BoxClassifier:
         """Return the outcome of the rows alive at the end, with the bit above them for missing."""
         alive = state & ((1 << self.n_rows) - 1)
         if not alive:
-            return self.n_rows + (1 if state >> self.n_rows else 0)
+            return self.outcomes.missing if state >> self.n_rows else self.outcomes.unmatched
         first = (alive & -alive).bit_length() - 1
         if not self.gathers or alive == 1 << first:
             return first
@@ -202,8 +206,7 @@ class BoxClassifier:
         if self.table.match == "one" and len({self.table.rows[row].results for row in rows}) == 1:
             return first
         if alive not in self._outcome_of_set:
-            self._outcome_of_set[alive] = self.n_rows + 2 + len(self.combinations)
-            self.combinations.append(rows)
+            self._outcome_of_set[alive] = self.outcomes.of_set(rows)
         return self._outcome_of_set[alive]
 
     # Classifying
@@ -233,7 +236,7 @@ class BoxClassifier:
                 _by_diagram(codes, way, final, outcomes)
         counts = None
         if with_counts:
-            counts = np.bincount(outcomes, minlength=self.n_rows + 2 + len(self.combinations))
+            counts = np.bincount(outcomes, minlength=self.outcomes.number)
         if labels is not None and (with_counts or isinstance(way, _Masks)):
             outcomes = labels[outcomes]
         return outcomes, counts
@@ -246,7 +249,7 @@ class BoxClassifier:
         for number, code in enumerate(codes):
             if self.is_constrained[number]:
                 missing |= code == 0
-        outcomes = np.where(missing, self.n_rows + 1, self.n_rows)
+        outcomes = np.where(missing, self.outcomes.missing, self.outcomes.unmatched)
 
         def work(start: int, end: int) -> None:
             for first in range(start, end, chunk):

@@ -32,15 +32,13 @@ class Combined:
         self.otherwise, self.missing = table.otherwise.get(output.name), table.missing.get(output.name)
         self.classes = [str(one) for one in table.classes(output)]
 
-    def made(
-        self, name: str, outcomes: Array, combinations: Sequence[tuple[int, ...]]
-    ) -> dict[str, MadeColumn]:
+    def made(self, name: str, outcomes: Array, sets: Sequence[tuple[int, ...]]) -> dict[str, MadeColumn]:
         """Return the columns made of outcomes, by name."""
         of_outcome = [
             *(self.of_rows((row,)) for row in range(len(self.results))),
             [] if self.otherwise is None else [self.otherwise],
             None if self.missing is None else [self.missing],  # nothing is known: neither none nor any
-            *map(self.of_rows, combinations),
+            *map(self.of_rows, sets),
         ]
         places = pa.array(outcomes)
         if self.output.combine == "flags":

@@ -1,16 +1,9 @@
-"""A table made ready for data: from columns to the outcome of each row.
-
-An outcome is a number: 0 to n_rows - 1 is the row of the table that decides, `unmatched` (n_rows) that no
-row accepts the values, `missing` (n_rows + 1) that none does and an input that some row constrains is
-missing; numbers above stand for several rows at once (see `CompiledTable.combinations`), or in a lookup with ranges for
-a key that is known, but not at that value of the range (n_rows + 2).
-"""
+"""A table made ready for data: from columns to the outcome of each row (see `Outcomes`)."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -21,6 +14,7 @@ from kivvet.core.check.check import findings_of
 from kivvet.core.classify.box_classifier import BoxClassifier
 from kivvet.core.classify.input_coder import InputCoder, RowSets, Winners
 from kivvet.core.classify.key_match import KeyMatch
+from kivvet.core.classify.outcomes import Outcomes
 from kivvet.core.columns.arrays import Array, Counts
 from kivvet.core.columns.column import Column
 from kivvet.core.space.table_space import axes_of, row_regions
@@ -43,10 +37,9 @@ class CompiledTable:
 
     def __init__(self, table: Table) -> None:
         self.table = table
-        self.n_rows = table.n_rows
-        self.unmatched = self.n_rows
-        self.missing = self.n_rows + 1
-        self.keys = KeyMatch(table) if table.lookup is not None else None
+        has_periods = table.lookup is not None and bool(table.lookup.ranges)
+        self.outcomes = Outcomes(table.n_rows, has_periods, _unfinished_rows(table))
+        self.keys = KeyMatch(table, self.outcomes) if table.lookup is not None else None
         self.coders: list[InputCoder] = []
         self.boxes: BoxClassifier | None = None
         if table.lookup is not None:
@@ -54,13 +47,16 @@ class CompiledTable:
         regions = [row_regions(table, number) for number in range(len(table.dimensions))]
         is_alone = len(regions) == 1 and table.match != "every"
         self.coders = [
-            InputCoder(about, axis, of_rows, Winners(of_rows) if is_alone else RowSets(of_rows))
+            InputCoder(
+                about, axis, of_rows, Winners(of_rows, self.outcomes) if is_alone else RowSets(of_rows)
+            )
             for about, axis, of_rows in zip(table.dimensions, axes_of(table), regions, strict=True)
         ]
         if not is_alone:
             self.boxes = BoxClassifier(
                 table,
                 self.coders,
+                self.outcomes,
                 gathers=table.match == "every" or self._is_in_doubt(),
                 yielding=self._yielding(),
             )
@@ -92,38 +88,10 @@ class CompiledTable:
                     found.setdefault(place[late], set()).add(place[early])
         return found
 
-    @cached_property
-    def unfinished(self) -> npt.NDArray[np.bool_]:
-        """Which rows are still to be filled in: in a lookup all their results are blank, else one of them."""
-        table = self.table
-        if table.lookup is not None:
-            gone = [pc.is_null(one).to_numpy(zero_copy_only=False) for one in table.lookup.results]
-            return np.asarray(np.logical_and.reduce(gone))
-        return np.array([UNFINISHED in row.results for row in table.rows], bool)
-
-    def is_unfinished(self) -> npt.NDArray[np.bool_]:
-        """Return for each outcome whether just rows that are still to be filled in decide it."""
-        made = np.zeros(self.n_outcomes, bool)
-        made[: self.n_rows] = self.unfinished
-        first = self.n_outcomes - len(self.combinations)
-        for place, rows in enumerate(self.combinations, first):
-            made[place] = all(self.unfinished[row] for row in rows)
-        return made
-
-    @property
-    def combinations(self) -> list[tuple[int, ...]]:
-        """The sets of several rows that decided together, in the order of their outcomes, after `missing`."""
-        return self.boxes.combinations if self.boxes is not None else []
-
     @property
     def may_combine(self) -> bool:
         """Whether outcomes may stand for several rows."""
         return self.boxes is not None and self.boxes.gathers
-
-    @property
-    def n_outcomes(self) -> int:
-        has_periods = self.keys is not None and bool(self.keys.ranges)
-        return self.n_rows + 2 + has_periods + len(self.combinations)
 
     def classify(
         self,
@@ -141,8 +109,8 @@ class CompiledTable:
         ----------
         columns : mapping of str to Column
             By the name of each input, and of each column that `when` reads.
-        labels : ndarray of unsigned integers, shape (n_rows + 2,), or None
-            The label of each outcome; None: the outcome itself. Not where outcomes may be combinations.
+        labels : ndarray of unsigned integers, shape (n_outcomes,), or None
+            The label of each outcome; None: the outcome itself. Not where several rows may decide together.
         with_counts : bool
         names : mapping of str to str, optional
             What the columns are called in the data, for messages.
@@ -160,7 +128,7 @@ class CompiledTable:
         names = names or {}
         if self.keys is not None:
             outcomes = self.keys.outcomes(columns, names)
-            counts = np.bincount(outcomes, minlength=self.n_outcomes) if with_counts else None
+            counts = np.bincount(outcomes, minlength=self.outcomes.number) if with_counts else None
             made = outcomes if labels is None else labels[outcomes]
             return Classified(made, counts)
         if self.boxes is None:
@@ -175,7 +143,7 @@ class CompiledTable:
             for coder, (name, column) in zip(self.coders, read, strict=True)
         ]
         outcomes, counts = self.boxes.classify(codes, labels, with_counts=with_counts)
-        if self.table.match == "one" and self.combinations:
+        if self.table.match == "one" and self.outcomes.sets:
             if refuses_overlaps:
                 self._refuse_combination(outcomes, rows_before)
             else:
@@ -189,24 +157,31 @@ class CompiledTable:
 
     def _first_of_each(self, outcomes: Array, counts: Counts | None) -> tuple[Array, Counts | None]:
         """Return outcomes, the first row standing for several."""
-        first = np.arange(self.n_outcomes)
-        first[self.n_rows + 2 :] = [rows[0] for rows in self.combinations]
-        made = first[outcomes]
-        return made, None if counts is None else np.bincount(made, minlength=self.n_outcomes)
+        first = np.arange(self.outcomes.number)
+        first[self.outcomes.first_set :] = [rows[0] for rows in self.outcomes.sets]
+        of_one = first[outcomes]
+        return of_one, None if counts is None else np.bincount(of_one, minlength=self.outcomes.number)
 
     def _refuse_combination(self, outcomes: Array, rows_before: int) -> None:
-        rows = np.flatnonzero(outcomes > self.missing)
+        rows = np.flatnonzero(outcomes >= self.outcomes.first_set)
         if not len(rows):
             return
-        numbers = [
-            self.table.rows[row].number for row in self.combinations[int(outcomes[rows[0]]) - self.n_rows - 2]
-        ]
+        deciding = self.outcomes.rows_of(int(outcomes[rows[0]]))
+        numbers = [self.table.rows[row].number for row in deciding]
         raise DataError(
             f"{len(rows):,} rows of data match rows of table {self.table.name!r} that differ; "
             f"the first is row {rows_before + int(rows[0]) + 1:,}, which rows {listed(numbers)} match",
             expected='one row, since match = "one"',
             fix='narrow one of the rows, or set match = "first" to let the earlier one win',
         )
+
+
+def _unfinished_rows(table: Table) -> npt.NDArray[np.bool_]:
+    """Return which rows are still to be filled in: in a lookup all their results are blank, else one of them."""
+    if table.lookup is not None:
+        gone = [pc.is_null(results).to_numpy(zero_copy_only=False) for results in table.lookup.results]
+        return np.asarray(np.logical_and.reduce(gone))
+    return np.array([UNFINISHED in row.results for row in table.rows], bool)
 
 
 @kept

@@ -15,6 +15,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.classify.outcomes import Outcomes
 from kivvet.core.classify.thresholds import thresholds_of
 from kivvet.core.columns.arrays import Array, Counts, smallest_unsigned
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, missing_mask
@@ -95,13 +96,12 @@ class Labelling(Protocol):
 
 
 class Winners:
-    """Numbers are outcomes: the lowest row that accepts the value, n_rows for none, n_rows + 1 for missing."""
+    """Numbers are outcomes: the lowest row that accepts the value, unmatched for none, or missing."""
 
-    def __init__(self, regions: Sequence[Region]) -> None:
-        n_rows = len(regions)
-        self.n_labels = n_rows + 2
-        self.missing = next((row for row, region in enumerate(regions) if region.missing), n_rows + 1)
-        self.none = n_rows
+    def __init__(self, regions: Sequence[Region], outcomes: Outcomes) -> None:
+        self.n_labels = outcomes.number
+        self.missing = next((row for row, region in enumerate(regions) if region.missing), outcomes.missing)
+        self.none = outcomes.unmatched
 
     def __call__(self, spans: Spans, n_stretches: int) -> list[int]:
         return [self.none if row == NO_ROW else row for row in lowest_rows(spans, n_stretches)]

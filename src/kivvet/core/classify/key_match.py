@@ -19,6 +19,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.classify.box_classifier import write_lowest
 from kivvet.core.classify.input_coder import count_texts_below, need_whole, reads_nothing
+from kivvet.core.classify.outcomes import Outcomes
 from kivvet.core.classify.thresholds import float_threshold, whole_threshold
 from kivvet.core.columns.arrays import Array, in_threads, smallest_unsigned
 from kivvet.core.columns.column import (
@@ -44,13 +45,15 @@ _ROWS_AT_ONCE = 4_096
 class KeyMatch:
     """The keys and ranges of a lookup made ready for columns.
 
-    Outcomes are the row that holds the values, `n_rows` where the key is unknown, ``n_rows + 1`` where a key
-    or a range's value is missing, ``n_rows + 2`` where the key is known but no range of it holds the value.
+    The outcome is the row that holds the values; else unmatched where the key is unknown, missing where a key or a
+    range's value is, no-period where the key is known but no range of it holds the value.
     """
 
-    def __init__(self, table: Table) -> None:
+    def __init__(self, table: Table, outcomes: Outcomes) -> None:
         self.index = index_of(table)
-        self.unmatched, self.missing, self.no_period = (table.n_rows + extra for extra in range(3))
+        self.unmatched, self.missing = outcomes.unmatched, outcomes.missing
+        self.no_period = outcomes.unmatched if outcomes.no_period is None else outcomes.no_period
+        self.n_outcomes = outcomes.number
         self.finders = [
             _KeyFinder(one.about, codes)
             for one, codes in zip(self.index.rows.keys, self.index.keys, strict=True)
@@ -149,7 +152,7 @@ class KeyMatch:
     def _outcome_of_group(self) -> Array:
         """The first row of each group, then the outcomes of unknown and of missing keys."""
         index = self.index
-        made = np.full(index.n_groups + 2, self.unmatched, smallest_unsigned(self.no_period + 1))
+        made = np.full(index.n_groups + 2, self.unmatched, smallest_unsigned(self.n_outcomes))
         held = np.flatnonzero(index.groups >= 0)
         made[index.groups[held[::-1]]] = held[::-1]
         made[-1] = self.missing
@@ -186,7 +189,7 @@ class KeyMatch:
         n_groups, width = self.index.n_groups, cells.n_cells + 1
         if (n_groups + 2) * width > _MOST_TABULATED:
             return None
-        made = np.full((n_groups + 2, width), self.no_period, smallest_unsigned(self.no_period + 1))
+        made = np.full((n_groups + 2, width), self.no_period, smallest_unsigned(self.n_outcomes))
         for group, start, end, row in zip(*(part.tolist() for part in self._segments), strict=True):
             made[group, start:end] = row
         made[n_groups] = self.unmatched
@@ -198,11 +201,11 @@ class KeyMatch:
     def _outcome_of_cell(self) -> Array | None:
         """Where the range is all there is: the outcome of each cell, the last of a missing value."""
         table, width = self._segment_table, self.index.ranges[0].n_cells + 1
-        return None if table is None else table[:width].astype(smallest_unsigned(self.no_period + 1))
+        return None if table is None else table[:width].astype(smallest_unsigned(self.n_outcomes))
 
     def _by_segment(self, groups: Array, cells: Array) -> Array:
         width = self.index.ranges[0].n_cells + 1
-        out = np.empty(len(groups), smallest_unsigned(self.no_period + 1))
+        out = np.empty(len(groups), smallest_unsigned(self.n_outcomes))
         table = self._segment_table
         segment_groups, starts, ends, rows = self._segments if table is None else (np.empty(0),) * 4
         keys = segment_groups * width + starts

@@ -13,6 +13,7 @@ from kivvet.core.calculate.evaluate import Evaluator, merged
 from kivvet.core.calculate.vectors import as_kind, made_of_vector, of_column
 from kivvet.core.classify.combined import Combined
 from kivvet.core.classify.compiled import compile_table
+from kivvet.core.classify.outcomes import STATUSES, Outcomes
 from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.convert import arrow_type
 from kivvet.core.columns.made_column import MadeColumn
@@ -44,10 +45,8 @@ class OutputMaker:
         self.is_ordered = table.is_ordered(output)
         self.is_lookup = table.lookup is not None  # whose outputs mostly lack a value in the same rows
         position = table.outputs.index(output)
-        ends: list[Value | None] = [table.otherwise.get(output.name)]
-        ends.append(table.missing.get(output.name))
-        if table.lookup is not None and table.lookup.ranges:
-            ends.append(table.otherwise.get(output.name))  # the key is known, but not then
+        of_others = table.otherwise.get(output.name)
+        ends = compile_table(table).outcomes.ends(of_others, table.missing.get(output.name))
         self.classes: pa.Array | None = None
         self.code_of_outcome: npt.NDArray[np.int64] | None = None
         self.value_of_outcome: pa.Array | None = None
@@ -91,11 +90,11 @@ class OutputMaker:
             return pa.array([None if value is None else float(value) for value in values], pa.float64())  # type: ignore[arg-type]
         return pa.array(values, arrow_type(self.output.type))
 
-    def made(self, name: str, taker: Taker, combinations: Sequence[tuple[int, ...]]) -> dict[str, MadeColumn]:
+    def made(self, name: str, taker: Taker, sets: Sequence[tuple[int, ...]]) -> dict[str, MadeColumn]:
         """Return the columns made of outcomes, by name; some outcomes may stand for several rows."""
         if self.combined is None:
             return {name: self.from_outcomes(name, taker)}
-        return self.combined.made(name, taker.outcomes, combinations)
+        return self.combined.made(name, taker.outcomes, sets)
 
     def with_formulas(self, made: MadeColumn, outcomes: Array, evaluator: Evaluator) -> MadeColumn:
         """Return a column in which rows whose result is a formula have its value.
@@ -161,7 +160,7 @@ def _value_of(result: Result, otherwise: Value | None) -> Value | None:
 
 def _finished(table: Table, results: pa.Array, otherwise: Value | None) -> pa.Array:
     """Return the results of one output of a lookup; rows without any have the one for all others."""
-    blank = compile_table(table).unfinished
+    blank = compile_table(table).outcomes.unfinished
     if otherwise is None or not blank.any():
         return results
     return pc.if_else(pa.array(blank), _typed_array([otherwise], results.type)[0], results)
@@ -186,51 +185,24 @@ def _typed_array(values: Sequence[Value | None], type_: pa.DataType) -> pa.Array
     return pa.array(values, type_)
 
 
-STATUSES = ("matched", "unmatched", "missing", "several", "no-period", "unfinished")
-
-
-def status_column(
-    name: str,
-    outcomes: Array,
-    unmatched: int,
-    is_unfinished: npt.NDArray[np.bool_],
-    *,
-    is_lookup: bool = False,
-) -> MadeColumn:
+def status_column(name: str, labels: Array, outcomes: Outcomes) -> MadeColumn:
     """Return how each row was decided: matched, unmatched, missing, by several rows, (no-period) by none of its key,
     or (unfinished) by a row that is still to be filled in.
 
     Parameters
     ----------
     name : str
-    outcomes : ndarray
-    unmatched : int
-        The number of that outcome.
-    is_unfinished : ndarray of bool
-        By outcome.
-    is_lookup : bool
+    labels : ndarray
+        The outcome of each row of data.
+    outcomes : Outcomes
     """
-    codes = np.zeros(len(outcomes), np.int8)
-    for above in range(3):
-        codes += outcomes >= unmatched + above
-    if is_lookup:
-        codes[codes == STATUSES.index("several")] = STATUSES.index("no-period")
-    if is_unfinished.any():
-        codes[is_unfinished[outcomes]] = STATUSES.index("unfinished")
-    return MadeColumn(name, pa.array(STATUSES, pa.string()), codes)
+    return MadeColumn(name, pa.array(STATUSES, pa.string()), outcomes.status_codes()[labels])
 
 
-def row_column(
-    name: str,
-    outcomes: Array,
-    unmatched: int,
-    combinations: Sequence[tuple[int, ...]] = (),
-    *,
-    is_list: bool = False,
-) -> MadeColumn:
+def row_column(name: str, labels: Array, outcomes: Outcomes, *, is_list: bool = False) -> MadeColumn:
     """Return the number, from 1, of the row that decided, or the list of them; missing where none did."""
     if is_list:
-        of_outcome = [[row + 1] for row in range(unmatched)] + [None, None]
-        of_outcome += [[row + 1 for row in rows] for rows in combinations]
-        return MadeColumn(name, values=pa.array(of_outcome, pa.list_(pa.int64())).take(pa.array(outcomes)))
-    return MadeColumn(name, values=pa.array(outcomes.astype(np.int64) + 1, mask=outcomes >= unmatched))
+        deciding = [outcomes.rows_of(outcome) for outcome in range(outcomes.number)]
+        numbers = [[row + 1 for row in rows] or None for rows in deciding]
+        return MadeColumn(name, values=pa.array(numbers, pa.list_(pa.int64())).take(pa.array(labels)))
+    return MadeColumn(name, values=pa.array(labels.astype(np.int64) + 1, mask=labels >= outcomes.unmatched))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -222,3 +223,21 @@ def arrow_from_column(column: Column) -> pa.Array:
         ]
         return pa.array(values) if not mask.all() else pa.nulls(len(values))
     return pa.array(column.values, mask=mask)
+
+
+def type_of_arrow(kind: pa.DataType) -> ValueType | None:
+    """Return the type of a column of Arrow; None where it can hold nothing but nulls, or no table reads it."""
+    if pa.types.is_dictionary(kind):
+        kind = kind.value_type
+    tests: list[tuple[ValueType, Callable[[pa.DataType], bool]]] = [
+        ("boolean", pa.types.is_boolean),
+        ("integer", pa.types.is_integer),
+        ("number", pa.types.is_floating),
+        ("decimal", pa.types.is_decimal),
+        ("date", pa.types.is_date),
+        ("datetime", pa.types.is_timestamp),
+        ("text", pa.types.is_string),
+        ("text", pa.types.is_large_string),
+        ("text", pa.types.is_string_view),
+    ]
+    return next((name for name, is_kind in tests if is_kind(kind)), None)

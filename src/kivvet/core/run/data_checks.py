@@ -15,10 +15,10 @@ from kivvet.core.classify.input_coder import RowSets
 from kivvet.core.columns.column import Column
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.table_parser import parse_table
-from kivvet.core.run.execution import combined_counts, value_counts
 from kivvet.core.run.input_checks import InputProbe
-from kivvet.core.run.plan import Step
 from kivvet.core.run.reports import FormulaReport, TableReport
+from kivvet.core.run.table_step import TableStep
+from kivvet.core.run.value_texts import combined_counts, value_counts
 from kivvet.core.space.lookup_index import index_of
 from kivvet.core.space.table_space import axis_of
 from kivvet.core.tables.table import WHEN, Table
@@ -41,7 +41,7 @@ class DataProbe:
         Of the table alone; those with a region get the number of data rows in it.
     """
 
-    def __init__(self, step: Step, table_findings: Sequence[Finding]) -> None:
+    def __init__(self, step: TableStep, table_findings: Sequence[Finding]) -> None:
         self.step = step
         self.table = step.table
         self.is_alone = len(self.table.dimensions) == 1
@@ -124,12 +124,12 @@ class DataProbe:
                 compile_table(self.table).classify(columns, refuses_overlaps=False).labels.astype(np.int64)
             )
         if unread is not None and outcomes is not None:
-            self.n_unread += int(np.count_nonzero(unread & (outcomes == compile_table(self.table).missing)))
+            self.n_unread += int(
+                np.count_nonzero(unread & (outcomes == compile_table(self.table).outcomes.missing))
+            )
         rest = np.zeros(n_rows, bool)
         if outcomes is not None:
-            falls = outcomes == compile_table(self.table).unmatched
-            if self.table.lookup is not None:
-                falls |= outcomes > compile_table(self.table).missing
+            falls = compile_table(self.table).outcomes.falls_through(outcomes)
             rest = falls
             if self.gap_table is not None and falls.any():  # each row that falls through is counted once
                 held = self.gap_table.classify(columns).labels.astype(np.int64)
@@ -137,7 +137,7 @@ class DataProbe:
                 self.rows_in_gap += np.bincount(held[inside], minlength=len(self.gaps))[: len(self.gaps)]
                 rest = falls & ~inside
         for number, (_, region) in enumerate(self.regions):
-            inside = region.classify(columns).labels < region.n_rows
+            inside = region.classify(columns).labels < region.outcomes.n_rows
             self.rows_in_region[number] += int(np.count_nonzero(inside))
         for probe in self.inputs:
             probe.see(columns[probe.about.name])
@@ -155,7 +155,7 @@ class DataProbe:
         compiled = compile_table(self.table)
         rest = untold
         if compiled.keys is not None:
-            not_then = (outcomes > compiled.missing) & rest
+            not_then = (outcomes != compiled.outcomes.unmatched) & rest
             rest = rest & ~not_then
             self.n_not_then += int(np.count_nonzero(not_then))
             self._remember(self.not_then, columns, not_then)

@@ -179,24 +179,7 @@ def explain_columns(table: Table, columns: Mapping[str, Column]) -> Explanation:
     """
     compiled = compile_table(table)
     outcome = int(compiled.classify(columns).labels[0])
-    deciding: tuple[int, ...] = (outcome,)
-    if outcome > compiled.missing:  # several rows; in a lookup none, since its key is known but not then
-        deciding = compiled.combinations[outcome - compiled.missing - 1] if table.lookup is None else ()
-    elif outcome >= compiled.unmatched:
-        deciding = ()
-    decided = (
-        "no-period"
-        if table.lookup is not None and outcome > compiled.missing
-        else "unmatched"
-        if outcome == compiled.unmatched
-        else "missing"
-        if outcome == compiled.missing
-        else "unfinished"
-        if all(compiled.unfinished[row] for row in deciding)
-        else "several"
-        if len(deciding) > 1
-        else "matched"
-    )
+    deciding, decided = compiled.outcomes.rows_of(outcome), compiled.outcomes.decided(outcome)
     ends = table.missing if decided == "missing" else table.otherwise
     values = {name: _value_text(column) for name, column in columns.items() if name in table.deciding_reads}
     if table.lookup is not None:

@@ -8,8 +8,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
-from kivvet.core.formulas.domain import Domain, domain_of
-from kivvet.core.run.plan import FormulaStep, Plan, Step
+from kivvet.core.formulas.domain import Domain
+from kivvet.core.run.plan import Plan
+from kivvet.core.run.steps import Read
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyOf, Condition, Equals
 
@@ -17,13 +18,12 @@ from kivvet.core.words.conditions import AnyOf, Condition, Equals
 Fed = Mapping[tuple[str, str], Condition]
 #: By table and input what each use of it can feed it; None where nothing limits that.
 Uses = dict[tuple[str, str], list[Condition | None]]
-_MOST_CLASSES = 1_000
 
 
 def add_uses(uses: Uses, plan: Plan) -> None:
     """Note what each step of a plan feeds the inputs of its table."""
     made = _made(plan)
-    for step in plan.steps:
+    for step in plan.table_steps:
         for one in step.reads[: len(step.table.inputs)]:
             limits = None if one.from_source else made.get(one.column)
             uses.setdefault((step.table.name, one.name), []).append(limits)
@@ -78,33 +78,10 @@ def _fits(kind: str, condition: Condition | None) -> bool:
 def _made(plan: Plan) -> dict[str, Condition | None]:
     """Return the values that each made column can have; None where nothing limits them."""
     domains: dict[str, Domain | None] = {}
-    made: dict[str, Condition | None] = {}
-    for step in plan.order:
-        if isinstance(step, FormulaStep):
-            read = {one.name: None if one.from_source else domains.get(one.column) for one in step.reads}
-            domain = domain_of(step.formula.tree, read.get)
-            for name in step.made:
-                domains[name] = domain
-                made[name] = None if domain is None else domain.condition()
-            continue
-        for name, texts in _classes(step).items():
-            domains[name] = Domain(texts) if texts else None
-            made[name] = domains[name].condition() if texts else None  # type: ignore[union-attr]
-    return made
 
+    def domain_of(read: Read) -> Domain | None:
+        return None if read.from_source else domains.get(read.column)
 
-def _classes(step: Step) -> dict[str, tuple[str, ...]]:
-    """Return the classes of each text column that a table makes by single results, where there are not too many."""
-    if step.table.match == "every":
-        return {}
-    found = {}
-    for output, name in step.outputs:
-        about = step.table.output(output)
-        is_computed = step.table.lookup is None and bool(step.table.computed(about))
-        if (
-            about.type == "text"
-            and not is_computed
-            and 0 < len(classes := step.table.classes(about)) <= _MOST_CLASSES
-        ):
-            found[name] = tuple(str(one) for one in classes)
-    return found
+    for step in plan.steps:
+        domains |= step.domains(domain_of)
+    return {name: None if domain is None else domain.condition() for name, domain in domains.items()}

@@ -3,21 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, TypeVar
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from kivvet.core.check.check import findings_of
-from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, column_from_arrow
-from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.columns.column import (
+    CodedColumn,
+    Column,
+    NumericColumn,
+    column_from_arrow,
+    missing_mask,
+    type_of_arrow,
+)
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
 from kivvet.core.run.entries import Entry
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.fed_domains import fed_by, limited
-from kivvet.core.run.plan import Plan, make_plan
-from kivvet.core.run.plan_types import type_of_arrow, with_types
+from kivvet.core.run.plan import Plan
+from kivvet.core.run.planner import make_plan
 from kivvet.core.run.reports import Applied
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError, TableError
@@ -89,17 +97,14 @@ def apply_entries(
     with_report: bool = True,
 ) -> Applied[FrameT]:
     """Return `frame` with the columns of the entries, and the report."""
-    if _is_pandas(frame) or not hasattr(frame, "__arrow_c_stream__"):
-        plan = plan_for(frame, entries, tables, formulas)
-        return apply_plan(frame, plan, with_report=with_report)
-    table: pa.Table = frame if isinstance(frame, pa.Table) else pa.table(frame)  # a stream is read once
-    plan = plan_for(table, entries, tables, formulas)
-    applied = apply_plan(table, plan, with_report=with_report)
-    return Applied(_same_kind(frame, applied.frame), applied.report)
+    given = _as_frame(frame)
+    plan = plan_for(given, entries, tables, formulas)
+    execution = Execution(plan, with_report=with_report)
+    return Applied(given.with_columns(plan, execution), execution.report())
 
 
 def plan_for(
-    frame: Any,
+    frame: _Frame,
     entries: Sequence[Entry],
     tables: Mapping[str, Table],
     formulas: Mapping[str, Formula] | None = None,
@@ -108,29 +113,92 @@ def plan_for(
 
     Tables are judged by what this frame and these formulas feed them.
     """
-    plan, faults = make_plan(entries, tables, column_names(frame), formulas=formulas, in_python=True)
+    plan, faults = make_plan(entries, tables, frame.names, formulas=formulas, in_python=True)
     fed = fed_by([plan])
-    for table in {step.table.name: step.table for step in plan.steps}.values():
+    for table in plan.tables.values():
         faults += findings_of(limited(table, fed))
     errors = [item for item in faults if item.severity == "error"]
     if errors:
         raise TableError(errors, where="the columns asked of a frame")
-    return with_types(plan, lambda name: _type_of_column(frame, name))
+    plan, misfits = plan.typed(frame.type_of)
+    for misfit in misfits:
+        place = misfit.places[0] if misfit.places else None
+        raise DataError(f"{misfit.table}: {misfit.message}", place=place, fix=misfit.remedy or None)
+    return plan
 
 
-def _type_of_column(frame: Any, name: str) -> ValueType | None:
-    """Return the type of a frame's column, as far as it is known without its values."""
-    if isinstance(frame, pa.Table):
-        return type_of_arrow(frame.schema.field(name).type)
-    dtype = frame[name].dtype
-    kinds: dict[str, ValueType] = {
-        "i": "integer",
-        "u": "integer",
-        "f": "number",
-        "b": "boolean",
-        "M": "datetime",
-    }
-    return kinds.get(dtype.kind) if isinstance(dtype, np.dtype) else None
+def _as_frame(frame: Any) -> _Frame:
+    return _PandasFrame(frame) if _is_pandas(frame) else _ArrowFrame(frame)
+
+
+class _Frame(Protocol):
+    """A frame in memory: its columns, with their types, and itself with more of them."""
+
+    names: list[str]
+
+    def type_of(self, name: str) -> ValueType | None:
+        """Return the type of a column; None where it has no values, so that it fits everywhere."""
+
+    def with_columns(self, plan: Plan, execution: Execution) -> Any:
+        """Return the same kind of frame with the written columns of a plan."""
+
+
+class _PandasFrame:
+    def __init__(self, frame: pd.DataFrame) -> None:
+        self.frame = frame
+        self.names = column_names(frame)
+        self.columns: dict[str, Column] = {}
+
+    def column(self, name: str) -> Column:
+        """Return a column, made once."""
+        if name not in self.columns:
+            self.columns[name] = column_from_pandas(self.frame[name])
+        return self.columns[name]
+
+    def type_of(self, name: str) -> ValueType | None:
+        column = self.column(name)
+        return None if _is_empty(column) else column.kind
+
+    def with_columns(self, plan: Plan, execution: Execution) -> pd.DataFrame:
+        """Return the frame with new columns; neither the old values nor the new are copied."""
+        import pandas as pd
+
+        made = execution.apply(self.column, len(self.frame))
+        index = self.frame.index
+        new = {name: pd.Series(made[name].as_pandas(), index=index, copy=False) for name in plan.written}
+        return self.frame.assign(**new)
+
+
+class _ArrowFrame:
+    """A table of Arrow, or a frame that gives a stream of Arrow, which is read once."""
+
+    def __init__(self, frame: Any) -> None:
+        if not hasattr(frame, "__arrow_c_stream__"):
+            raise _no_frame(frame)
+        self.frame = frame
+        self.table: pa.Table = frame if isinstance(frame, pa.Table) else pa.table(frame)
+        self.names = column_names(self.table)
+
+    def type_of(self, name: str) -> ValueType | None:
+        column = self.table[name]
+        is_empty = pa.types.is_floating(column.type) and (
+            pc.all(pc.is_null(column, nan_is_null=True), min_count=0).as_py()
+        )
+        return None if is_empty else type_of_arrow(column.type)
+
+    def with_columns(self, plan: Plan, execution: Execution) -> Any:
+        return _same_kind(self.frame, _apply_to_arrow(self.table, plan, execution))
+
+
+def _is_empty(column: Column) -> bool:
+    """Whether a column of numbers has no values at all; the first thousand mostly tell that it has."""
+    if column.kind != "number":
+        return False
+    if isinstance(column, NumericColumn):
+        few = None if column.valid is None else column.valid[:1_000]
+        if not missing_mask(replace(column, values=column.values[:1_000], valid=few)).all():
+            return False
+    return bool(missing_mask(column).all())
 
 
 def column_names(frame: Any) -> list[str]:
@@ -142,11 +210,7 @@ def column_names(frame: Any) -> list[str]:
     elif hasattr(frame, "__arrow_c_stream__"):
         names = list(pa.table(frame).column_names)
     else:
-        raise DataError(
-            f"a {type(frame).__name__} is no frame",
-            expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
-            fix="make one of them from it",
-        )
+        raise _no_frame(frame)
     if twice := repeated(names):
         raise DataError(
             f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one"
@@ -154,17 +218,16 @@ def column_names(frame: Any) -> list[str]:
     return names
 
 
+def _no_frame(given: Any) -> DataError:
+    return DataError(
+        f"a {type(given).__name__} is no frame",
+        expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
+        fix="make one of them from it",
+    )
+
+
 def _is_pandas(frame: Any) -> bool:
     return type(frame).__module__.partition(".")[0] == "pandas" and hasattr(frame, "columns")
-
-
-def apply_plan(frame: Any, plan: Plan, *, with_report: bool = True) -> Applied[Any]:
-    """Return a pandas frame or Arrow table with the written columns of the plan, and the report."""
-    execution = Execution(plan, with_report=with_report)
-    if _is_pandas(frame):
-        made = execution.apply(lambda name: column_from_pandas(frame[name]), len(frame))
-        return Applied(_with_columns(frame, plan, made), execution.report())
-    return Applied(_apply_to_arrow(frame, plan, execution), execution.report())
 
 
 def _same_kind(frame: Any, table: pa.Table) -> Any:
@@ -181,18 +244,10 @@ def _same_kind(frame: Any, table: pa.Table) -> Any:
     return made if hasattr(made, "__arrow_c_stream__") and len(made) == len(table) else table
 
 
-def _with_columns(frame: pd.DataFrame, plan: Plan, made: Mapping[str, MadeColumn]) -> pd.DataFrame:
-    """Return the frame with new columns; neither the old values nor the new are copied."""
-    import pandas as pd
-
-    new = {name: pd.Series(made[name].as_pandas(), index=frame.index, copy=False) for name in plan.written}
-    return frame.assign(**new)
-
-
 def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:
     chunks: dict[str, list[pa.Array]] = {name: [] for name in plan.written}
     read = table.select(list(plan.source_columns)).unify_dictionaries()
-    if plan.whole_steps:
+    if plan.needing_all_rows:
         read = read.combine_chunks()
         execution.look_ahead(lambda name: column_from_arrow(_one_chunk(read[name]), name), len(read))
     batches = read.to_batches(max_chunksize=_ROWS_A_BATCH) if plan.source_columns else []

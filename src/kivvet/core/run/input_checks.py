@@ -16,7 +16,7 @@ from kivvet.core.classify.thresholds import STEP_TOLERANCE
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, arrow_from_column
 from kivvet.core.formulas.tree import write_name
 from kivvet.core.read.table_text import input_text
-from kivvet.core.run.execution import value_counts
+from kivvet.core.run.value_texts import value_counts
 from kivvet.core.space.axes import TextAxis
 from kivvet.core.space.table_space import axes_of
 from kivvet.core.tables.table import Row, Table
@@ -71,7 +71,7 @@ class InputProbe:
         """Look at one batch of the column."""
         if self.domain is not None:
             outcomes = self.domain.classify({self.about.name: column}).labels
-            self._note(self.outside, column, outcomes == self.domain.unmatched)
+            self._note(self.outside, column, outcomes == self.domain.outcomes.unmatched)
         elif self.about.shape and self.table.lookup is None:
             self._see_shape(column)
         if isinstance(column, NumericColumn) and column.values.dtype.kind == "f":

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
@@ -159,6 +159,15 @@ class ApplyReport:
     target: str = ""
     formulas: tuple[FormulaReport, ...] = ()
     notes: tuple[str, ...] = ()
+
+    @classmethod
+    def of(
+        cls, rows: int, reports: Sequence[TableReport | FormulaReport], dataset: str = "", target: str = ""
+    ) -> ApplyReport:
+        """Return the report of what steps report."""
+        tables = tuple(report for report in reports if isinstance(report, TableReport))
+        formulas = tuple(report for report in reports if isinstance(report, FormulaReport))
+        return cls(rows, tables, dataset, target, formulas)
 
     def __repr__(self) -> str:
         return f"<ApplyReport: {self.rows:,} rows, {len(self.tables)} tables, {len(self.formulas)} formulas>"

@@ -1,0 +1,285 @@
+"""The step that applies a table."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from kivvet.core.calculate.evaluate import Evaluator
+from kivvet.core.classify.compiled import compile_table
+from kivvet.core.classify.results import OutputMaker, row_column, status_column
+from kivvet.core.columns.column import Column
+from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.columns.taking import Taker
+from kivvet.core.formulas.domain import Domain
+from kivvet.core.read.meaning import definition_of, meaning_of, order_of_rows
+from kivvet.core.run.reports import TableReport
+from kivvet.core.run.steps import Made, Read, Stage, Step
+from kivvet.core.run.value_texts import combination_counts, combined_counts, combined_texts, value_counts
+from kivvet.core.tables.table import Table
+from kivvet.core.words.values import ValueType
+
+if TYPE_CHECKING:
+    pass
+
+_MOST_DISTINCT_UNMATCHED = 100_000  # values remembered one by one; beyond, rows are still counted
+_MOST_CLASSES_LISTED = 1_000  # of a lookup
+_MOST_CLASSES_OF_A_DOMAIN = 1_000
+_MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
+_TYPE_OF_COMBINED: Mapping[str, ValueType | None] = {
+    "join": "text",
+    "count": "integer",
+    "flags": "boolean",
+    "list": None,
+}
+
+
+@dataclass(frozen=True)
+class TableStep(Step):
+    """One table applied to the columns it reads.
+
+    Attributes
+    ----------
+    table : Table
+    reads : tuple of Read
+        Its inputs, then the columns that `when` and `given` name.
+    outputs : tuple of (str, str)
+        Outputs and the names of the columns made.
+    status, row : str or None
+        The names of columns that tell how each row was decided, and by which row.
+    """
+
+    table: Table
+    reads: tuple[Read, ...]
+    outputs: tuple[tuple[str, str], ...]
+    status: str | None = None
+    row: str | None = None
+
+    @property
+    def name(self) -> str:
+        return self.table.name
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The columns of the inputs."""
+        return tuple(read.column for read in self.reads[: len(self.table.inputs)])
+
+    @cached_property
+    def made(self) -> tuple[Made, ...]:
+        found = [
+            Made(column, ("output", output, column.removeprefix(name)), self._type_of(output))
+            for output, name in self.outputs
+            for column in self.table.names_made(self.table.output(output), name)
+        ]
+        if self.status is not None:
+            found.append(Made(self.status, ("status",), "text"))
+        if self.row is not None:
+            found.append(Made(self.row, ("row",), "integer"))
+        return tuple(found)
+
+    def _type_of(self, name: str) -> ValueType | None:
+        output = self.table.output(name)
+        if self.table.match != "every":
+            return output.type
+        return _TYPE_OF_COMBINED.get(output.combine, output.type)
+
+    @property
+    def decides(self) -> frozenset[str]:
+        return self.table.deciding_reads
+
+    def meaning(self) -> dict[str, Any]:
+        return meaning_of(self.table)
+
+    def definition(self) -> dict[str, Any] | None:
+        return definition_of(self.table)
+
+    def meaning_of_column(self, made: Made) -> list[str]:
+        return [*made.role, *([order_of_rows(self.table)] if made.role == ("row",) else [])]
+
+    def typed(self, type_of: Callable[[Read], ValueType | None]) -> tuple[TableStep, None]:
+        return self, None
+
+    def domains(self, domain_of: Callable[[Read], Domain | None]) -> Mapping[str, Domain | None]:
+        """Return the classes of each text column that is made by single results, where there are not too many."""
+        found: dict[str, Domain | None] = {}
+        for output, name in self.outputs if self.table.match != "every" else ():
+            about = self.table.output(output)
+            is_computed = self.table.lookup is None and bool(self.table.computed(about))
+            if about.type != "text" or is_computed:
+                continue
+            classes = self.table.classes(about)
+            if 0 < len(classes) <= _MOST_CLASSES_OF_A_DOMAIN:
+                found[name] = Domain(tuple(str(value) for value in classes))
+        return found
+
+    def start(self, *, with_report: bool, refuses_overlaps: bool) -> Stage:
+        return _TableStage(self, with_report=with_report, refuses_overlaps=refuses_overlaps)
+
+
+class _TableStage(Stage):
+    """The step of a table, with its counts."""
+
+    def __init__(self, step: TableStep, *, with_report: bool, refuses_overlaps: bool) -> None:
+        self.refuses_overlaps = refuses_overlaps
+        self.step: TableStep = step
+        self.compiled = compile_table(step.table)
+        self.outcomes = self.compiled.outcomes
+        self.makers = [
+            (name, OutputMaker(step.table, step.table.output(output))) for output, name in step.outputs
+        ]
+        self.names = {one.name: one.column for one in step.reads}
+        self.with_report = with_report
+        self.counts = np.zeros(self.outcomes.number, np.int64)
+        self.unmatched: Counter[str] = Counter()
+        self.unfinished: Counter[str] = Counter()
+        self.first_rows: dict[str, int] = {}
+        self.made_missing: dict[str, tuple[int, int]] = {}
+
+    def apply(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> dict[str, MadeColumn]:
+        step = self.step
+        is_single = (
+            not self.compiled.may_combine
+            and len(self.makers) == 1
+            and not self.makers[0][1].computed
+            and not step.status
+            and not step.row
+        )
+        if not self.with_report and is_single:
+            name, maker = self.makers[0]
+            if (labels := maker.labels()) is not None:
+                made = self.compiled.classify(columns, labels, names=self.names).labels
+                return {name: maker.from_labels(name, made)}
+        classified = self.compiled.classify(
+            columns,
+            with_counts=self.with_report,
+            names=self.names,
+            refuses_overlaps=self.refuses_overlaps,
+            rows_before=rows_before,
+        )
+        labels, outcomes = classified.labels, self.outcomes
+        if (counts := classified.counts) is not None:
+            self.counts = np.pad(self.counts, (0, len(counts) - len(self.counts))) + counts
+            if counts[outcomes.unmatched] or (outcomes.no_period is not None and counts[outcomes.no_period]):
+                self.remember(self.unmatched, columns, outcomes.falls_through(labels), rows_before)
+            if outcomes.unfinished.any():
+                mask = outcomes.is_unfinished[labels]
+                if mask.any():
+                    self.remember(self.unfinished, columns, mask, rows_before)
+        taker = Taker(labels)
+        made_columns: dict[str, MadeColumn] = {}
+        for name, maker in self.makers:
+            made_columns.update(maker.made(name, taker, outcomes.sets))
+            if maker.computed:
+                evaluator = Evaluator(columns.__getitem__, len(labels))
+                made_columns[name] = maker.with_formulas(made_columns[name], labels, evaluator)
+                for cause, n in evaluator.made_missing.items():
+                    before, first = self.made_missing.get(
+                        cause, (0, rows_before + evaluator.first_missing[cause] + 1)
+                    )
+                    self.made_missing[cause] = before + n, first
+        if step.status:
+            made_columns[step.status] = status_column(step.status, labels, outcomes)
+        if step.row:
+            made_columns[step.row] = row_column(
+                step.row, labels, outcomes, is_list=step.table.match == "every"
+            )
+        return made_columns
+
+    def remember(
+        self,
+        values: Counter[str],
+        columns: Mapping[str, Column],
+        mask: npt.NDArray[np.bool_],
+        rows_before: int,
+    ) -> None:
+        """Count the values of some rows, and note the first row that has each."""
+        decides = {name: column for name, column in columns.items() if name in self.step.table.deciding_reads}
+        if len(decides) == 1:
+            counted = value_counts(next(iter(decides.values())), mask)
+        elif self.step.table.lookup is not None:
+            counted = combination_counts(decides, mask)
+        else:
+            counted = combined_counts(decides, mask)
+        for text, number in counted:
+            if text in values or len(values) < _MOST_DISTINCT_UNMATCHED:
+                values[text] += number
+        rows = np.flatnonzero(mask)[:_MOST_ROWS_COMBINED]
+        for text, row in zip(combined_texts(decides, pa.array(rows)), rows.tolist(), strict=True):
+            self.first_rows.setdefault(text, rows_before + row + 1)
+
+    def report(self) -> TableReport:
+        outcomes = self.outcomes
+        counts = np.pad(self.counts, (0, outcomes.number - len(self.counts)))
+        total, several = int(counts.sum()), int(counts[outcomes.first_set :].sum())
+        unmatched, missing = int(counts[outcomes.unmatched]), int(counts[outcomes.missing])
+        no_period = 0 if outcomes.no_period is None else int(counts[outcomes.no_period])
+        unmatched += no_period
+        unfinished = int(counts[outcomes.is_unfinished].sum()) if outcomes.unfinished.any() else 0
+        by_row = outcomes.by_row(counts)
+        classes = {
+            name: self.class_counts(maker, counts)
+            for name, maker in self.makers
+            if maker.code_of_outcome is not None and self.is_listed(maker, counts)
+        }
+        ranked, waiting = (
+            tuple(sorted(values.items(), key=lambda pair: (-pair[1], pair[0])))
+            for values in (self.unmatched, self.unfinished)
+        )
+        return TableReport(
+            self.step.table.name,
+            self.step.columns,
+            total,
+            total - unmatched - missing - unfinished,
+            missing,
+            unmatched,
+            classes,
+            ranked,
+            tuple(by_row.tolist()),
+            several,
+            no_period,
+            self.first_rows,
+            self.made_missing,
+            unfinished,
+            waiting,
+        )
+
+    def is_listed(self, maker: OutputMaker, counts: npt.NDArray[np.int64]) -> bool:
+        """Whether the classes of an output are counted one by one: of a lookup, if not too many occur."""
+        if self.step.table.lookup is None:
+            return True
+        assert maker.code_of_outcome is not None
+        single = counts[: len(maker.code_of_outcome)]
+        return len(np.unique(maker.code_of_outcome[single > 0])) <= _MOST_CLASSES_LISTED
+
+    def class_counts(
+        self, maker: OutputMaker, counts: npt.NDArray[np.int64]
+    ) -> tuple[tuple[str | None, int], ...]:
+        """Return the classes of an output in order with their rows, then None with the rows without one."""
+        codes = maker.code_of_outcome
+        assert codes is not None
+        single = counts[: len(codes)]
+        by_class = np.bincount(codes[codes >= 0], single[codes >= 0], len(maker.classes or ())).astype(int)
+        none = int(single[codes < 0].sum())
+        if maker.combined is not None:
+            place = {text: number for number, text in enumerate((maker.classes or pa.array([])).to_pylist())}
+            for rows, n in self.outcomes.counted_sets(counts):
+                held = {place[str(one)] for one in maker.combined.of_rows(rows)}
+                by_class[list(held)] += n
+                none += 0 if held else n
+        counted: list[tuple[str | None, int]] = list(
+            zip((maker.classes or pa.array([])).to_pylist(), by_class.tolist(), strict=True)
+        )
+        if (
+            self.step.table.lookup is not None
+        ):  # as it stands in the file says little: the most frequent first
+            counted.sort(key=lambda pair: -pair[1])
+            if len(counted) > _MOST_CLASSES_LISTED:
+                counted = [pair for pair in counted if pair[1]]
+        return (*counted, (None, none)) if none else tuple(counted)
