@@ -15,7 +15,7 @@ from benchmarks.runner import Comparison
 from kivvet.books.asks.look_source import look_at_source
 from kivvet.core.columns.counting import MOST_DISTINCT
 from kivvet.core.draft.look import Look
-from kivvet.io.csv_files import CsvTarget
+from kivvet.io.csv_target import CsvTarget
 
 N_ROWS = 2_000_000
 
@@ -46,7 +46,7 @@ def comparisons() -> Iterator[Comparison]:
     with tempfile.TemporaryDirectory() as folder:
         parquet, csv = Path(folder) / "x.parquet", Path(folder) / "x.csv"
         pq.write_table(table, parquet)
-        target = CsvTarget(csv, table.column_names)
+        target = CsvTarget(csv, csv, table.column_names)
         for batch in table.to_batches(max_chunksize=200_000):
             target.write(batch.columns)
         target.close()

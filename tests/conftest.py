@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import subprocess
 import sys
+from contextlib import chdir, redirect_stderr, redirect_stdout
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
 
+from kivvet.cli.main import main
 from kivvet.demo.story import write_survey
 
 settings.register_profile("kivvet", deadline=None, derandomize="CI" in os.environ)
@@ -74,17 +77,32 @@ def survey(tmp_path):
 
 
 class Ran:
-    """What a process printed and ended with."""
+    """What a command printed and ended with."""
 
-    def __init__(self, done: subprocess.CompletedProcess[str]) -> None:
-        self.code = done.returncode
-        self.out = done.stdout
-        self.err = done.stderr
-        self.all = done.stdout + done.stderr
+    def __init__(self, code: int, out: str, err: str) -> None:
+        self.code = code
+        self.out = out
+        self.err = err
+        self.all = out + err
+        assert "Traceback" not in err, err
+        assert "in a way it should not" not in err, err
 
 
 def kivvet(*arguments: object, cwd: Path, **environment: str) -> Ran:
-    """Run the command line as its users do, in a folder; never with a traceback."""
+    """Run the command line in a folder, in this process: quick, and as strict as another one."""
+    out, err = io.StringIO(), io.StringIO()
+    with chdir(cwd), pytest.MonkeyPatch.context() as patch, redirect_stdout(out), redirect_stderr(err):
+        patch.delitem(os.environ, "KIVVET_TRACEBACK", raising=False)
+        for name, value in environment.items():
+            patch.setenv(name, value)
+        with pytest.raises(SystemExit) as ended:
+            main([str(argument) for argument in arguments])
+    code = ended.value.code
+    return Ran(code if isinstance(code, int) else 0, out.getvalue(), err.getvalue())
+
+
+def kivvet_process(*arguments: object, cwd: Path, **environment: str) -> Ran:
+    """Run the command line as its users do, as a process of its own."""
     done = subprocess.run(
         [sys.executable, "-m", "kivvet", *map(str, arguments)],
         cwd=cwd,
@@ -94,9 +112,7 @@ def kivvet(*arguments: object, cwd: Path, **environment: str) -> Ran:
         check=False,
         env={**os.environ, **environment},
     )
-    assert "Traceback" not in done.stderr, done.stderr
-    assert "in a way it should not" not in done.stderr, done.stderr
-    return Ran(done)
+    return Ran(done.returncode, done.stdout, done.stderr)
 
 
 def golden(name: str, text: str) -> None:
@@ -110,8 +126,6 @@ def golden(name: str, text: str) -> None:
 
 
 @pytest.fixture
-def run(capsys):
+def run():
     """The command line in this process: ``run("check", "ph_class", cwd=folder)``."""
-    from tests.commands import Commands
-
-    return Commands(capsys)
+    return kivvet

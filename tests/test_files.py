@@ -17,11 +17,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.books.runs.record import read_record, record_file
-from kivvet.io import csv_files
-from kivvet.io.csv_files import CsvSource, CsvTarget
+from kivvet.books.runs.record import read_record
+from kivvet.io import csv_source
+from kivvet.io.csv_source import CsvSource
+from kivvet.io.csv_target import CsvTarget, record_file
 from kivvet.io.files import hash_bytes_of
 from kivvet.io.parquet_files import footer_start
+from kivvet.io.source_and_target import ReadOptions
 from tests.conftest import SMALL_BOOK, write_book
 from tests.conftest import kivvet as run
 
@@ -148,7 +150,7 @@ def test_small_blocks_give_what_one_gives(tmp_path, monkeypatch):
     rows = "".join(f'{n},007,{n % 14},"line {n}\nand, more ""{n}"""\n' for n in range(3000))
     changes = {"data/samples.csv": "id,station,ph,remark\n" + rows}
     _, whole = applied(tmp_path / "whole", changes)
-    monkeypatch.setattr(csv_files, "_BLOCK_BYTES", 1000)
+    monkeypatch.setattr(csv_source, "_BLOCK_BYTES", 1000)
     _, parts = applied(tmp_path / "parts", changes)
     assert (whole / "samples.csv").read_bytes() == (parts / "samples.csv").read_bytes()
     assert pd.read_csv(parts / "samples.csv")["remark"][2999] == 'line 2999\nand, more "2999"'
@@ -161,10 +163,10 @@ fields = st.text(st.sampled_from('a,"\n\r; é0'), max_size=5)
 @given(st.lists(st.tuples(fields, fields), min_size=1, max_size=6), st.sampled_from([",", "\t"]))
 def test_written_csv_reads_as_it_was(tmp_path_factory, rows, delimiter):
     path = tmp_path_factory.mktemp("csv") / "x.csv"
-    target = CsvTarget(path, ["a", "b"], delimiter)
+    target = CsvTarget(path, path, ["a", "b"], delimiter)
     target.write([pa.array([one for one, _ in rows]), pa.array([two for _, two in rows])])
     target.close()
-    table = CsvSource(path, delimiter=delimiter).read_all()
+    table = pa.Table.from_batches(list(CsvSource(path, ReadOptions(delimiter=delimiter)).batches()))
     assert list(zip(*table.to_pydict().values(), strict=True)) == rows
     if not any("\r" in one or "\n" in one for row in rows for one in row):
         other = arrow_csv.read_csv(

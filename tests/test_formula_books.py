@@ -61,9 +61,9 @@ def test_tables_and_formulas_are_made_in_the_order_they_need_each_once(tmp_path)
 
 
 def test_windows_see_all_rows_of_a_source_that_is_read_in_batches(tmp_path, monkeypatch):
-    from kivvet.io import csv_files
+    from kivvet.io import csv_source
 
-    monkeypatch.setattr(csv_files, "_BLOCK_BYTES", 4_000)
+    monkeypatch.setattr(csv_source, "_BLOCK_BYTES", 4_000)
     n_rows = 5_000
     frame = pd.DataFrame(
         {

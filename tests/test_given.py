@@ -84,9 +84,9 @@ def test_two_columns_of_the_source_leave_proven_gaps(tmp_path):
 
 
 def test_the_row_of_data_that_two_rows_match_is_counted_over_batches(tmp_path, monkeypatch):
-    from kivvet.io import csv_files
+    from kivvet.io import csv_source
 
-    monkeypatch.setattr(csv_files, "_BLOCK_BYTES", 256)
+    monkeypatch.setattr(csv_source, "_BLOCK_BYTES", 256)
     rows = "".join(f"{number},0\n" for number in range(300))
     folder = write_book(
         tmp_path,

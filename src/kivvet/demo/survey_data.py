@@ -97,11 +97,11 @@ def survey_samples(n_rows: int = DEMO_ROWS, seed: int = _SEED) -> pa.Table:
 
 def write_samples(path: Path, n_rows: int = DEMO_ROWS, seed: int = _SEED) -> None:
     """Write samples as a CSV file."""
-    from kivvet.io.csv_files import CsvTarget
+    from kivvet.io.csv_target import CsvTarget
 
     samples = survey_samples(n_rows, seed)
     path.parent.mkdir(parents=True, exist_ok=True)
-    target = CsvTarget(path, samples.column_names)
+    target = CsvTarget(path, path, samples.column_names)
     for batch in samples.to_batches():
         target.write(batch.columns)
     target.close()

@@ -24,21 +24,33 @@ _HOST = xxhash.xxh3_64_hexdigest(socket.gethostname().encode())[
 
 
 @dataclass(frozen=True, slots=True)
-class FileState:
-    """What a file was when it was read: its 128-bit hash, and the marks that change when it is replaced."""
+class FileMarks:
+    """What changes when a file is written or replaced."""
 
-    hash: str
     size: int
     modified_ns: int
     inode: int
 
-    def same_marks(self, path: Path) -> bool:
-        """Whether size, time and inode of the file are still those."""
+    @classmethod
+    def of(cls, path: Path) -> FileMarks | None:
+        """Return the marks of a file; None where there is none."""
         try:
             stat = path.stat()
         except OSError:
-            return False
-        return (stat.st_size, stat.st_mtime_ns, stat.st_ino) == (self.size, self.modified_ns, self.inode)
+            return None
+        return cls(stat.st_size, stat.st_mtime_ns, stat.st_ino)
+
+
+@dataclass(frozen=True, slots=True)
+class FileState:
+    """What a file was when it was read: its 128-bit hash, and its marks then."""
+
+    hash: str
+    marks: FileMarks
+
+    def same_marks(self, path: Path) -> bool:
+        """Whether size, time and inode of the file are still those."""
+        return FileMarks.of(path) == self.marks
 
 
 def hash_bytes_of(path: Path, length: int | None = None) -> str:
@@ -56,7 +68,8 @@ def state_of(path: Path) -> FileState:
     """Return the state of a file; `UnopenableError` if it cannot be read."""
     try:
         stat = path.stat()
-        return FileState(hash_bytes_of(path), stat.st_size, stat.st_mtime_ns, stat.st_ino)
+        marks = FileMarks(stat.st_size, stat.st_mtime_ns, stat.st_ino)
+        return FileState(hash_bytes_of(path), marks)
     except OSError as error:
         raise unreadable(path, error) from error
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -11,19 +12,18 @@ import pyarrow as pa
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import repeated, shown_path
-from kivvet.io.files import unreadable
+from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Seal, Source, Target
 
 _ROWS_A_BATCH = 1 << 17
 #: The name under which a target carries the record of how it was made.
 RECORD_KEY = "kivvet"
 
 
-class ParquetSource:
+class ParquetSource(Source):
     """A Parquet file; columns have the types they are stored in."""
 
-    is_text = False
-
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, _: ReadOptions = AS_IT_SAYS) -> None:
         from pyarrow import parquet
 
         self.path = path
@@ -35,10 +35,9 @@ class ParquetSource:
             raise DataError(
                 "is no Parquet file", place=Place(shown_path(path)), found=str(error)[:100]
             ) from error
-        self.schema: pa.Schema = self.file.schema_arrow
-        self.names = list(self.schema.names)
-        self.n_rows: int = self.file.metadata.num_rows
-        if twice := repeated(self.names):
+        self.stored_schema: pa.Schema = self.file.schema_arrow
+        self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
+        if twice := repeated(self.stored_schema.names):
             raise DataError(
                 f"two columns are named {twice[0]!r}", place=Place(shown_path(path)), fix="rename one of them"
             )
@@ -46,7 +45,6 @@ class ParquetSource:
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
     ) -> Iterator[pa.RecordBatch]:
-        """Yield the rows in order; the columns of `names`, or all."""
         try:
             rows = _ROWS_A_BATCH if block_bytes is None else max(_ROWS_A_BATCH, block_bytes // 64)
             yield from self.file.iter_batches(rows, columns=None if names is None else list(names))
@@ -55,23 +53,20 @@ class ParquetSource:
                 "is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]
             ) from error
 
-    def line_of_row(self, row: int) -> int | None:
-        return None
 
-
-class ParquetTarget:
+class ParquetTarget(Target):
     """Writes a Parquet file row group by row group, and its record into the footer."""
 
-    def __init__(self, path: Path, schema: pa.Schema) -> None:
+    def __init__(self, path: Path, _: Path, schema: pa.Schema) -> None:
         from pyarrow import parquet
 
+        self.path = path
         self.schema = schema
         self.writer = parquet.ParquetWriter(path, schema, compression="snappy")
         self.waiting: list[pa.RecordBatch] = []
         self.n_waiting = 0
 
     def write(self, columns: Sequence[pa.Array]) -> None:
-        """Write one batch, a column an array."""
         self.waiting.append(pa.RecordBatch.from_arrays(list(columns), schema=self.schema))
         self.n_waiting += len(columns[0]) if columns else 0
         if self.n_waiting >= 4 * _ROWS_A_BATCH:
@@ -85,14 +80,16 @@ class ParquetTarget:
             )
             self.waiting, self.n_waiting = [], 0
 
-    def close(self, metadata: dict[str, str] | None = None) -> None:
+    def commit(self, seal: Seal) -> None:
+        """Write the rest, then the footer with the record: its hash covers what precedes the footer."""
         self.flush()
-        if metadata:
-            self.writer.add_key_value_metadata(metadata)
+        record = seal(hash_bytes_of(self.path))
+        self.writer.add_key_value_metadata(
+            {RECORD_KEY: json.dumps(record, ensure_ascii=False, sort_keys=True)}
+        )
         self.writer.close()
 
     def abandon(self) -> None:
-        """Close the file as it is; it will not be used."""
         self.waiting = []
         self.writer.close()
 
@@ -121,3 +118,20 @@ def metadata_value(path: Path) -> str | None:
         return None
     value = metadata.get(RECORD_KEY.encode())
     return value.decode() if value is not None else None
+
+
+def kept_records(target: Path) -> tuple[list[Any], str | None]:
+    """Return the record in a target's footer, and the hash of what precedes that; None if it is no Parquet file."""
+    text, start = metadata_value(target), footer_start(target)
+    try:
+        records = [json.loads(text)] if text else []
+    except (ValueError, RecursionError):
+        records = []
+    return records, None if start is None else hash_bytes_of(target, start)
+
+
+def read_all(path: Path, _: int = 1) -> pa.Table:
+    """Return all rows of a file."""
+    import pyarrow.parquet as pq
+
+    return pq.read_table(path)

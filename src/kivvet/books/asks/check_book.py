@@ -10,13 +10,12 @@ import numpy as np
 import numpy.typing as npt
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.prepare import from_made, look_ahead, prepare
-from kivvet.books.runs.read_data import TypedReader
+from kivvet.books.runs.prepare import prepare
+from kivvet.books.runs.run import Run
 from kivvet.books.runs.status import status_of
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.row_findings import RowFindings
 from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
-from kivvet.core.run.execution import Execution
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_severity
 from kivvet.core.words.places import Place
@@ -158,9 +157,7 @@ def _check_dataset(
     used = {step.name for step in plan.steps}
     if only and not used & names and not any(one.table in names for one in faults):
         return None
-    reader = TypedReader(prepared.source, dataset, prepared.types)
-    execution = Execution(plan, refuses_overlaps=False)
-    look_ahead(execution, prepared, on_rows)
+    run = Run(prepared, on_rows=on_rows)
     probes = [
         DataProbe(step, [one for one in table_findings if one.table == step.table.name])
         if step.table.name in names and step.table.is_complete
@@ -169,16 +166,13 @@ def _check_dataset(
     ]
     asked = [*plan.source_columns, *(name for name in dataset.types if name in prepared.source.names)]
     wanted = list(dict.fromkeys(asked)) or None
-    for batch in reader.batches(wanted) if plan.steps or wanted else ():
-        made = execution.apply(batch.column, batch.num_rows)
-        reader.convert_declared(batch)
+    for batch in run.batches(wanted) if plan.steps or wanted else ():
+        run.reader.convert_declared(batch.read)
         for step, probe in zip(plan.table_steps, probes, strict=True):
             if probe is not None:
-                unread = batch.unread_rows(one.column for one in step.reads if one.from_source)
-                probe.see(step.columns_of(batch.column, from_made(made)), unread)
-        on_rows(batch.num_rows)
-    found = [*faults, *reader.faults()]
-    for probe, report in zip(probes, execution.report().tables, strict=True):
+                probe.see(batch.columns_of(step), batch.unread_rows(step))
+    found = [*faults, *run.faults()]
+    for probe, report in zip(probes, run.report().tables, strict=True):
         if probe is None:
             continue
         found += probe.findings(report, dataset.name)
@@ -193,14 +187,14 @@ def _check_dataset(
                 rows_of_table + np.array(report.rows_by_row),
                 list(dict.fromkeys([*datasets, dataset.name])),
             )
-    for made_by in execution.report().formulas:
+    for made_by in run.report().formulas:
         if made_by.formula in names:
             found += formula_findings(made_by, dataset.name, book.formulas.get(made_by.formula))
     if not only and not any(one.severity == "error" for one in faults):
         found += _staleness(book, dataset)
     if only:  # what stops an apply of the dataset is told, whichever table is asked about
         found = [one for one in found if one.table in names or (not one.table and one.severity == "error")]
-    return found, execution.n_rows
+    return found, run.n_rows
 
 
 def _may_use(book: OpenBook, dataset: Dataset, names: set[str]) -> bool:

@@ -32,7 +32,8 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed, shown_path
 from kivvet.io.files import replacing, unwritable
-from kivvet.io.sources import Source, is_parquet, open_source
+from kivvet.io.formats import ROW_ENDINGS, open_source
+from kivvet.io.source_and_target import Source
 from kivvet.rule_table import RuleTable, rule_table
 
 OnRows = Callable[[int], None]
@@ -197,7 +198,7 @@ def draft_lookup(
     """
     path = _free_path(book, name, replace=replace)
     source = data.open()
-    if is_parquet(data.path) or data.path.suffix not in (".csv", ".tsv"):
+    if not data.path.name.endswith(ROW_ENDINGS):
         raise DataError(
             "a lookup's rows are read from CSV or TSV in this version",
             place=Place(shown_path(data.path)),

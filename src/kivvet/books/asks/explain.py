@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.prepare import Prepared, look_ahead, prepare
-from kivvet.books.runs.read_data import TypedReader
+from kivvet.books.runs.prepare import Prepared, prepare
+from kivvet.books.runs.run import Run
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.check import findings_of
 from kivvet.core.columns.column import Column, column_from_arrow
@@ -18,11 +18,12 @@ from kivvet.core.columns.convert import EXPECTED, convert_text, fitting_types
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.explain import Explanation, explain_columns
 from kivvet.core.run.plan import Plan
+from kivvet.core.run.steps import Step
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, DataError, TableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import did_you_mean, listed, shown_path
+from kivvet.core.words.wording import did_you_mean, listed
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -57,22 +58,11 @@ def explain_row(
     prepared = _prepared(book, dataset, tables)
     if row < 1:
         raise DataError(f"there is no row {row}", expected="a row counted from 1", place=_place(prepared))
-    reader = TypedReader(prepared.source, dataset, prepared.types)
-    for batch in reader.batches(prepared.plan.source_columns):
-        before = batch.rows_before
-        if before < row <= before + batch.num_rows:
-            only = batch.batch.slice(row - before - 1, 1)
-            columns = {
-                name: column_from_arrow(reader.convert(name, only.column(name), row - 1), name)
-                for name in prepared.plan.source_columns
-            }
-            if errors := reader.faults():
-                raise TableError(errors)
-            execution = Execution(prepared.plan, with_report=False)
-            look_ahead(execution, prepared)
-            execution.n_rows = row - 1
-            return _explained(execution, columns, tables)
-    raise DataError(f"there is no row {row:,}", found=f"{reader.n_rows:,} rows", place=_place(prepared))
+    run = Run(prepared, with_report=False, refuses_overlaps=True)
+    found = run.row(row)
+    if found is None:
+        raise DataError(f"there is no row {row:,}", found=f"{run.n_rows:,} rows", place=_place(prepared))
+    return _explained(prepared.plan, found.columns_of, tables)
 
 
 def explain_fields(
@@ -99,9 +89,11 @@ def explain_fields(
         if any(one.column in told for one in step.reads):
             told |= set(step.made_names)
             wanted.append(step.name)
+    plan = _of_one_row(prepared.plan)
+    made = Execution(plan, with_report=False).apply(columns.__getitem__, 1)
     return _explained(
-        Execution(_of_one_row(prepared.plan), with_report=False),
-        columns,
+        plan,
+        lambda step: step.columns_of(columns.__getitem__, lambda name: made[name].as_column()),
         [name for name in wanted if not tables or name in tables],
     )
 
@@ -160,16 +152,13 @@ def _prepared(book: OpenBook, dataset: Dataset, tables: Sequence[str]) -> Prepar
 
 
 def _explained(
-    execution: Execution, columns: Mapping[str, Column], tables: Sequence[str]
+    plan: Plan, columns_of: Callable[[Step], Mapping[str, Column]], tables: Sequence[str]
 ) -> tuple[Explanation, ...]:
-    made = execution.apply(columns.__getitem__, 1)
-    explanations = []
-    for step in execution.plan.table_steps:
-        if tables and step.table.name not in tables:
-            continue
-        read = step.columns_of(columns.__getitem__, lambda name: made[name].as_column())
-        explanations.append(explain_columns(step.table, read))
-    return tuple(explanations)
+    return tuple(
+        explain_columns(step.table, columns_of(step))
+        for step in plan.table_steps
+        if not tables or step.name in tables
+    )
 
 
 def _column(name: str, field: str, kind: ValueType | None, words: Sequence[str] = ()) -> Column:
@@ -183,4 +172,4 @@ def _column(name: str, field: str, kind: ValueType | None, words: Sequence[str] 
 
 
 def _place(prepared: Prepared) -> Place:
-    return Place(shown_path(prepared.source.path))
+    return Place(prepared.source.shown_name)

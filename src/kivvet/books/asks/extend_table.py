@@ -17,14 +17,13 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_table import row_files
 from kivvet.books.files.readers import read_text, read_toml
 from kivvet.books.files.toml_places import TomlPlaces
-from kivvet.books.runs.prepare import look_ahead, prepare
-from kivvet.books.runs.read_data import TypedReader
+from kivvet.books.runs.prepare import prepare
+from kivvet.books.runs.run import Run
 from kivvet.core.classify.compiled import compile_table
 from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import blank_rows
 from kivvet.core.read.table_text import row_lines, row_records
-from kivvet.core.run.execution import Execution
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.value_texts import combinations
 from kivvet.core.space.table_space import open_dimensions
@@ -34,10 +33,10 @@ from kivvet.core.words.errors import BookError, DataError, TableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import Value, fold_text, parse_value, write_value
 from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.io.formats import ROW_ENDINGS, delimiter_of
 from kivvet.rule_table import rule_table
 
 OnRows = Callable[[int], None]
-_EXTENDED = ("", ".csv", ".tsv")  # rows in the table's own file, or beside it as text
 
 
 def extend_table(
@@ -60,7 +59,7 @@ def extend_table(
     keys = _keys_of(table, name)
     path = book.folder / "tables" / f"{name}.toml"
     files = row_files(path)
-    if files and files[0].suffix not in _EXTENDED:
+    if files and not files[0].name.lower().endswith(ROW_ENDINGS):
         raise BookError(
             f"the rows of table {name!r} are in a file of another kind than text",
             place=Place(shown_path(files[0])),
@@ -180,19 +179,11 @@ def _batches_of_dataset(book: OpenBook, data: From, table: Table, on_rows: OnRow
         raise TableError([one for one in faults if one.severity == "error"])
     plan = Plan(prepared.plan.leading_to(steps), ())
     different = list({one.columns: one for one in steps}.values())
-    reader = TypedReader(prepared.source, data.dataset, prepared.types)
-    execution = Execution(plan, refuses_overlaps=False)
-    look_ahead(execution, prepared, on_rows)
-    for batch in reader.batches(plan.source_columns):
-        made = execution.apply(batch.column, batch.num_rows)
+    run = Run(prepared, plan=plan, on_rows=on_rows)
+    for batch in run.batches(plan.source_columns):
         for step in different:
-            yield (
-                step.columns_of(batch.column, lambda name, made=made: made[name].as_column()),  # type: ignore[misc]
-                {one.name: one.column for one in step.reads},
-            )
-        on_rows(batch.num_rows)
-    if errors := reader.faults():
-        raise TableError(errors)
+            yield batch.columns_of(step), {read.name: read.column for read in step.reads}
+    run.stop_at_faults()
 
 
 def _batches_of_file(data: From, columns: Mapping[str, str], table: Table, on_rows: OnRows) -> Batches:
@@ -225,7 +216,7 @@ def _appended_records(
     text: str, table: Table, fields: Iterable[Mapping[str, str]], path: Path, headings_on_line: int = 1
 ) -> str:
     """Return a CSV text with records added at its end, fields under its own headings."""
-    delimiter = "\t" if path.suffix == ".tsv" else ","
+    delimiter = delimiter_of(path)
     line_end = "\r\n" if "\r\n" in text else "\n"
     below = "".join(io.StringIO(text, newline="").readlines()[headings_on_line - 1 :])
     headings = [one.strip() for one in next(csv.reader(io.StringIO(below), delimiter=delimiter))]

@@ -11,7 +11,8 @@ from kivvet.core.draft.look import Look, LookBuilder
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
-from kivvet.io.sources import Source, open_source
+from kivvet.io.formats import open_source
+from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -66,7 +67,7 @@ def named_columns(source: Source, columns: Sequence[str]) -> list[str]:
         if name not in source.names:
             raise DataError(
                 f"has no column {name!r}",
-                place=Place(shown_path(source.path)),
+                place=Place(source.shown_name),
                 expected=f"one of: {listed(source.names)}",
                 fix=did_you_mean(name, source.names),
             )

@@ -11,11 +11,12 @@ import pyarrow as pa
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.read_formulas import parse_named_formula
-from kivvet.books.runs.prepare import look_ahead, prepared_of
-from kivvet.books.runs.read_data import TypedReader, source_type
+from kivvet.books.runs.prepare import prepared_of
+from kivvet.books.runs.read_data import source_type
+from kivvet.books.runs.run import Run
+from kivvet.books.runs.sources import source_of
 from kivvet.core.columns.column import arrow_from_column
 from kivvet.core.run.entries import Entry
-from kivvet.core.run.execution import Execution
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import FormulaReport
 from kivvet.core.words.errors import TableError
@@ -111,18 +112,19 @@ def try_formula(
     entries = [*(replace(one, is_written=False) for one in dataset.entries), Entry(name)]
     unusable = set() if book is None else book.unusable_tables | book.unusable_formulas
     prepared, faults = prepared_of(
-        replace(dataset, entries=tuple(entries)), tables, {**formulas, name: formula}, unusable
+        replace(dataset, entries=tuple(entries)),
+        source_of(book, dataset),
+        tables,
+        {**formulas, name: formula},
+        unusable,
     )
     wanted = [step for step in prepared.plan.formula_steps if step.formula.name == name]
     needed = prepared.plan.leading_to(wanted)
     used = {step.name for step in needed}
-    errors = [
-        one
-        for one in faults
-        if one.severity == "error" and (one.table in used or one.table == name or not wanted)
-    ]
-    if errors:
-        raise TableError(errors)
+    errors = [one for one in faults if one.severity == "error"]
+    about = [one for one in errors if one.table == name] or [one for one in errors if one.table in used]
+    if about or (errors and not wanted):
+        raise TableError(about or errors)
     plan = Plan(needed, (name,))
     (step,) = wanted
     kinds = plan.types
@@ -135,38 +137,24 @@ def try_formula(
         or ""
         for one in step.reads
     }
-    execution = Execution(plan, with_report=False, refuses_overlaps=False)
-    look_ahead(execution, replace(prepared, plan=plan), on_rows)
-    reader = TypedReader(prepared.source, dataset, prepared.types)
+    run = Run(prepared, plan=plan, with_report=False, on_rows=on_rows)
     shown: list[tuple[int, Mapping[str, Any]]] = []
-    seen, is_whole = 0, True
-    for whole_batch in reader.batches(plan.source_columns or None):
-        batch = whole_batch
-        if seen >= n_rows and not plan.needing_all_rows:
-            is_whole = False
-            break
-        if not plan.needing_all_rows and seen + batch.num_rows > n_rows:
-            is_whole = False
-            batch = whole_batch.first(n_rows - seen)
-        made = execution.apply(batch.column, batch.num_rows)
-        columns = step.columns_of(batch.column, lambda column, made=made: made[column].as_column())  # type: ignore[misc]
-        arrays: dict[str, pa.Array] = {column: arrow_from_column(one) for column, one in columns.items()}
-        arrays[TRIED] = made[name].as_arrow()
-        report = _report_of(execution, name)
-        firsts = {first - 1 for _, first in report.made_missing.values()}
-        for row in sorted({*range(min(_SHOWN - seen, batch.num_rows)), *(one - seen for one in firsts)}):
-            if 0 <= row < batch.num_rows and seen + row + 1 not in {number for number, _ in shown}:
-                shown.append(
-                    (seen + row + 1, {column: array[row].as_py() for column, array in arrays.items()})
-                )
-        seen += batch.num_rows
-        on_rows(batch.num_rows)
-    if errors := reader.faults():
-        raise TableError(errors)
-    if not seen:
-        execution.apply(reader.empty_column, 0)
-    return Trial(text, kinds[name] or "", reads, _report_of(execution, name), is_whole, tuple(shown))
+    for batch in run.batches(plan.source_columns or None, n_rows):
+        arrays: dict[str, pa.Array] = {
+            column: arrow_from_column(read) for column, read in batch.columns_of(step).items()
+        }
+        arrays[TRIED] = batch.made[name].as_arrow()
+        before, known_rows = batch.rows_before, {number for number, _ in shown}
+        firsts = {first - 1 for _, first in _report_of(run, name).made_missing.values()}
+        for row in sorted({*range(min(_SHOWN - before, batch.n_rows)), *(one - before for one in firsts)}):
+            if 0 <= row < batch.n_rows and before + row + 1 not in known_rows:
+                values = {column: array[row].as_py() for column, array in arrays.items()}
+                shown.append((before + row + 1, values))
+    run.stop_at_faults()
+    if not run.n_rows:
+        run.empty_batch()
+    return Trial(text, kinds[name] or "", reads, _report_of(run, name), not run.is_cut, tuple(shown))
 
 
-def _report_of(execution: Execution, name: str) -> FormulaReport:
-    return next(one for one in execution.report().formulas if one.formula == name)
+def _report_of(run: Run, name: str) -> FormulaReport:
+    return next(one for one in run.report().formulas if one.formula == name)

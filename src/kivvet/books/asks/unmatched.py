@@ -7,9 +7,8 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.prepare import look_ahead, prepare
-from kivvet.books.runs.read_data import TypedReader
-from kivvet.core.run.execution import Execution
+from kivvet.books.runs.prepare import prepare
+from kivvet.books.runs.run import Run
 from kivvet.core.words.errors import TableError
 
 if TYPE_CHECKING:
@@ -62,15 +61,12 @@ def unmatched_in(
         prepared, more = prepare(book, dataset)
         if errors := [*faults, *(one for one in more if one.severity == "error")]:
             raise TableError(errors)
-        reader = TypedReader(prepared.source, dataset, prepared.types)
-        execution = Execution(prepared.plan, refuses_overlaps=False)
-        look_ahead(execution, prepared, on_rows)
-        for batch in reader.batches(prepared.plan.source_columns) if prepared.plan.table_steps else ():
-            execution.apply(batch.column, batch.num_rows)
-            on_rows(batch.num_rows)
-        if errors := reader.faults():
-            raise TableError(errors)
-        for report in execution.report().tables:
+        run = Run(prepared, on_rows=on_rows)
+        if prepared.plan.table_steps:
+            for _ in run.batches(prepared.plan.source_columns):
+                pass
+        run.stop_at_faults()
+        for report in run.report().tables:
             found += [
                 Unmatched(dataset.name, report.table, report.column, value, n, report.first_rows.get(value))
                 for value, n in report.unmatched_values

@@ -17,7 +17,8 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import VALUE_TYPES, ValueType
 from kivvet.core.words.wording import did_you_mean, listed, toml_key
 from kivvet.io.csv_records import is_delimiter, is_text_encoding
-from kivvet.io.sources import SOURCE_ENDINGS, TARGET_ENDINGS, Source, open_source
+from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS, delimiter_of, open_source
+from kivvet.io.source_and_target import ReadOptions, Source
 
 DATASET_KEYWORDS = (
     "source",
@@ -71,20 +72,24 @@ class Dataset:
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
         return (*self.missing_words, *self.missing_words_of.get(column, ()))
 
+    @property
+    def options(self) -> ReadOptions:
+        """How the text of its source is read."""
+        return ReadOptions(self.encoding, self.delimiter, self.headings_on_line)
+
     def open(self) -> Source:
         """Return the opened source; `DataError` if it cannot be read."""
-        return open_source(self.source, self.encoding, self.delimiter, self.headings_on_line)
+        return open_source(self.source, self.options)
 
     def read_options(self) -> dict[str, Any]:
         """Return all that decides how the source is read, but the types of its columns, as plain values."""
-        is_tabbed = ".tsv" in (one.lower() for one in self.source.suffixes)
         return {
             "missing_words": sorted(set(self.missing_words)),
             "missing_words_of": {
                 name: sorted(set(words)) for name, words in self.missing_words_of.items() if words
             },
             "encoding": codecs.lookup(self.encoding).name,
-            "delimiter": self.delimiter or ("\t" if is_tabbed else ","),
+            "delimiter": self.delimiter or delimiter_of(self.source),
             **({"headings_on_line": self.headings_on_line} if self.headings_on_line > 1 else {}),
         }
 

@@ -10,12 +10,11 @@ from kivvet.books.files.readers import Document, Locate, read_csv_rows, read_tom
 from kivvet.core.read.table_parser import RowsAre, is_line_number, parse_table
 from kivvet.core.tables.lookup_rows import LocateRow, no_place
 from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-
-_ROW_FILES = (".csv", ".tsv")
-_LOOKUP_FILES = (*_ROW_FILES, ".parquet", ".arrow", ".jsonl")
+from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS, format_of, read_all
 
 
 def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding]]:
@@ -74,9 +73,6 @@ def _attach_rows(
 def _attach_lookup(
     definition: dict[str, Any], path: Path, document: Document, name: str
 ) -> tuple[LocateRow, list[Finding]]:
-    from kivvet.core.words.errors import DataError
-    from kivvet.io.lookup_files import lines_of_rows, read_frame
-
     file, faults = _named_file(definition["lookup"], "lookup", path, document, name)
     if file is None:
         return no_place, faults
@@ -84,7 +80,7 @@ def _attach_lookup(
     if not is_line_number(headings_on_line):
         return no_place, []  # the parser of tables says so
     try:
-        definition["lookup"] = read_frame(file, headings_on_line)
+        definition["lookup"] = read_all(file, headings_on_line)
     except DataError as error:
         return no_place, [
             finding(
@@ -95,7 +91,9 @@ def _attach_lookup(
                 remedy=error.fix or "",
             )
         ]
-    return lines_of_rows(file, headings_on_line) or no_place, []
+    known = format_of(file)
+    lines = None if known is None else known.lines_of_rows(file, headings_on_line)
+    return lines or no_place, []
 
 
 def _named_file(
@@ -107,8 +105,8 @@ def _named_file(
         message = f"{key} holds a sign that no path has"
         return None, [finding("syntax", message, table=name, places=places)]
     file = path.parent / given
-    kinds = _LOOKUP_FILES if key == "lookup" else _ROW_FILES
-    if file.suffix not in kinds:
+    kinds = LOOKUP_ENDINGS if key == "lookup" else ROW_ENDINGS
+    if not file.name.endswith(kinds):
         return None, [
             finding(
                 "syntax",
@@ -119,7 +117,7 @@ def _named_file(
             )
         ]
     if not file.is_file():
-        beside = sorted(one.name for one in path.parent.glob("*") if one.suffix in kinds)
+        beside = sorted(one.name for one in path.parent.glob("*") if one.name.endswith(kinds))
         return None, [
             finding(
                 "unreadable",

@@ -16,6 +16,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, repeated, shown_path
 from kivvet.io.csv_records import BrokenRecordError
 from kivvet.io.csv_records import records as csv_records
+from kivvet.io.formats import delimiter_of
 
 _MOST_PARTS = 50  # of a key with dots
 _KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
@@ -149,7 +150,7 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
         ]
     records: list[list[str]] = []
     lines: list[int] = []
-    delimiter = "\t" if path.suffix == ".tsv" else ","
+    delimiter = delimiter_of(path)
     try:
         for line, record in csv_records(text.splitlines(keepends=True), delimiter, is_strict=True):
             if record:

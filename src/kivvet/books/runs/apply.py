@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from kivvet.io.csv_target import list_as_text
+
 import datetime as dt
 import json
 import tempfile
@@ -9,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import xxhash
@@ -18,28 +20,24 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
 from kivvet.books.runs.fingerprints import column_records, definitions_of
 from kivvet.books.runs.journal import Journal
-from kivvet.books.runs.prepare import Prepared, from_made, look_ahead, prepare
+from kivvet.books.runs.prepare import Prepared, prepare
 from kivvet.books.runs.read_data import (
-    TypedBatch,
-    TypedReader,
     infer_types,
 )
-from kivvet.books.runs.record import Record, refuse_strange, sealed, write_record_beside
+from kivvet.books.runs.record import Record, refuse_strange
+from kivvet.books.runs.run import Run, RunBatch
 from kivvet.books.runs.table_findings import findings_in_book
-from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.read.meaning import (
     SEMANTICS_VERSION,
 )
-from kivvet.core.run.execution import Execution
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.errors import DataError, OutputError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.io.csv_files import CsvTarget, list_as_text
-from kivvet.io.files import hash_bytes_of, replacing, state_of
-from kivvet.io.parquet_files import ParquetSource, ParquetTarget
-from kivvet.io.sources import Source, is_parquet
+from kivvet.io.files import replacing
+from kivvet.io.formats import target_format
+from kivvet.io.source_and_target import Target
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -97,10 +95,10 @@ def _write_target(
     book: OpenBook, prepared: Prepared, target: Path, action: str, on_rows: OnRows
 ) -> ApplyReport:
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
-    state = state_of(source.path)
+    state = source.identity()
     types = dict(prepared.types)
     inferred, notes = set(prepared.inferred), []
-    if source.is_text and is_parquet(target):
+    if source.is_text and target_format(target).keeps_types:
         found = infer_types(source, dataset, [name for name in source.names if name not in types])
         types |= found.types
         inferred |= set(found.types)
@@ -108,29 +106,24 @@ def _write_target(
             f"column {name} holds whole numbers that 64 bits do not hold, such as {example}: it stays text"
             for name, example in found.long_wholes.items()
         ]
-    reader = TypedReader(source, dataset, types)
-    execution = Execution(plan)
+    run = Run(prepared, types=types, refuses_overlaps=True, on_rows=on_rows)
     demands = DemandCheck(plan, book.severity)
-    look_ahead(execution, prepared, on_rows)
-    with replacing(target) as part, _Writer(part, target, prepared, reader) as writer:
-        for batch in reader.batches():
-            made = execution.apply(batch.column, batch.num_rows)
+    with replacing(target) as part, _Writer(part, target, prepared) as writer:
+        for batch in run.batches():
             if demands.is_watching_tables:
-                demands.see([one.columns_of(batch.column, from_made(made)) for one in plan.table_steps])
-            reader.convert_declared(batch)
-            writer.write(batch.batch, batch.typed, made)
-            on_rows(batch.num_rows)
-        report = replace(execution.report(dataset.name, shown_path(target)), notes=tuple(notes))
-        _stop_at([*reader.faults(), *demands.errors(report)])
-        if not state.same_marks(source.path):
+                demands.see([batch.columns_of(step) for step in plan.table_steps])
+            run.reader.convert_declared(batch.read)
+            writer.write(batch)
+        report = replace(run.report(dataset.name, shown_path(target)), notes=tuple(notes))
+        _stop_at([*run.faults(), *demands.errors(report)])
+        if state.marks != source.marks():
             raise DataError(
                 "changed while it was read",
-                place=Place(shown_path(source.path)),
+                place=Place(source.shown_name),
                 fix="apply again; nothing was written",
             )
-        if execution.n_rows == 0:
-            empty = TypedBatch(reader, _empty_batch(source), 0)
-            writer.write(empty.batch, empty.typed, execution.apply(empty.column, 0))
+        if run.n_rows == 0:
+            writer.write(run.empty_batch())
         definitions = definitions_of(plan)
         small = {
             key: [name, one]
@@ -140,7 +133,7 @@ def _write_target(
         record = Record(
             dataset.name,
             dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
-            execution.n_rows,
+            run.n_rows,
             source.path.name,
             state.hash,
             dataset.read_options(),
@@ -151,29 +144,20 @@ def _write_target(
             small,
             SEMANTICS_VERSION,
         )
-        record = writer.close(record)
+        record = writer.commit(record)
     Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), definitions)
     return report
 
 
-def _empty_batch(source: Source) -> pa.RecordBatch:
-    schema = (
-        source.schema
-        if isinstance(source, ParquetSource)
-        else pa.schema([(name, pa.string()) for name in source.names])
-    )
-    return pa.RecordBatch.from_arrays([pa.nulls(0, one.type) for one in schema], schema=schema)
-
-
 class _Writer:
-    """The new target under way; what is written of the source depends on the kind of both files."""
+    """The new target under way; what is written of the source depends on the formats of both."""
 
-    def __init__(self, part: Path, target: Path, prepared: Prepared, reader: TypedReader) -> None:
+    def __init__(self, part: Path, target: Path, prepared: Prepared) -> None:
         self.part = part
         self.target = target
-        self.prepared = prepared
-        self.reader = reader
-        self.file: ParquetTarget | CsvTarget | None = None
+        self.format = target_format(target)
+        self.source, self.written = prepared.source, prepared.plan.written
+        self.file: Target | None = None
 
     def __enter__(self) -> _Writer:
         return self
@@ -183,51 +167,48 @@ class _Writer:
         if self.file is not None:
             self.file.abandon()
 
-    def write(
-        self, batch: pa.RecordBatch, typed: Callable[[str], pa.Array], made: Mapping[str, MadeColumn]
-    ) -> None:
-        names = self.prepared.source.names
-        keeps_fields = not is_parquet(self.target)
-        arrays = [batch.column(name) if keeps_fields else typed(name) for name in names]
-        new = [made[name].as_arrow() for name in self.prepared.plan.written]
-        if keeps_fields:
-            new = [list_as_text(array) for array in new]
+    def write(self, batch: RunBatch) -> None:
+        """Write a batch of the source with the columns made of it."""
+        field_of = batch.read.typed if self.format.keeps_types else batch.read.batch.column
+        arrays = [field_of(name) for name in self.source.names]
+        new = [batch.made[name].as_arrow() for name in self.written]
+        arrays += new if self.format.keeps_types else map(list_as_text, new)
         if self.file is None:
-            self.file = self._opened([*arrays, *new])
-        self.file.write([*arrays, *new])
+            assert self.format.create is not None
+            self.file = self.format.create(self.part, self.target, self._schema(arrays))
+        self.file.write(arrays)
 
-    def _opened(self, arrays: list[pa.Array]) -> ParquetTarget | CsvTarget:
-        source, written = self.prepared.source, self.prepared.plan.written
-        if not is_parquet(self.target):
-            delimiter = "\t" if self.target.suffix.lower() == ".tsv" else ","
-            return CsvTarget(self.part, [*source.names, *written], delimiter)
-        fields = [
-            pa.field(name, array.type) for name, array in zip([*source.names, *written], arrays, strict=True)
+    def _schema(self, arrays: list[pa.Array]) -> pa.Schema:
+        """Return the schema of the target: the fields of the source's own as they are stored, where it has types."""
+        names = [*self.source.names, *self.written]
+        fields = [pa.field(name, array.type) for name, array in zip(names, arrays, strict=True)]
+        stored = self.source.stored_schema
+        if stored is None:
+            return pa.schema(fields)
+        fields[: len(stored)] = [
+            field if field.type == array.type else field.with_type(array.type)
+            for field, array in zip(stored, arrays, strict=False)
         ]
-        metadata = None
-        if isinstance(source, ParquetSource):
-            kept = list(source.schema)
-            fields[: len(kept)] = [
-                field if field.type == array.type else field.with_type(array.type)
-                for field, array in zip(kept, arrays, strict=False)
-            ]
-            metadata = {
-                key: value
-                for key, value in (source.schema.metadata or {}).items()
-                if key not in (b"pandas", b"ARROW:schema", b"kivvet")
-            }
-        return ParquetTarget(self.part, pa.schema(fields, metadata or None))
+        metadata = {
+            key: value
+            for key, value in (stored.metadata or {}).items()
+            if key not in (b"pandas", b"ARROW:schema", b"kivvet")
+        }
+        return pa.schema(fields, metadata or None)
 
-    def close(self, record: Record) -> Record:
-        """Finish the file and its record; return the record complete."""
+    def commit(self, record: Record) -> Record:
+        """Finish the file with its record; return the record complete."""
+        complete = record
+
+        def seal(target_hash: str) -> Mapping[str, Any]:
+            nonlocal complete
+            complete = replace(record, target_hash=target_hash)
+            return complete.as_dict()
+
         file, self.file = self.file, None
         assert file is not None
-        if isinstance(file, ParquetTarget):
-            return sealed(record, self.part, file.close, file.flush)
-        file.close()
-        record = replace(record, target_hash=hash_bytes_of(self.part))
-        write_record_beside(self.target, record)
-        return record
+        file.commit(seal)
+        return complete
 
 
 @contextmanager

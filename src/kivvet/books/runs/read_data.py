@@ -27,18 +27,11 @@ from kivvet.core.columns.convert import (
 )
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.findings import Finding, finding
-from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import count, did_you_mean, listed, shown_path, toml_key
-from kivvet.io.parquet_files import ParquetSource
-from kivvet.io.sources import Source
+from kivvet.core.words.wording import count, did_you_mean, listed, toml_key
+from kivvet.io.source_and_target import Source
 
 _MOST_EXAMPLES = 3
-
-
-def source_of(dataset: Dataset) -> Source:
-    """Return the opened source of a dataset; `DataError` if it cannot be read."""
-    return dataset.open()
 
 
 def types_read(
@@ -88,10 +81,11 @@ def types_read(
 
 def source_type(source: Source, types: Mapping[str, ValueType], name: str) -> ValueType | None:
     """Return the type of a source column, as far as it is known before it is read."""
-    if isinstance(source, ParquetSource):
-        found = type_of_arrow(source.schema.field(name).type)
-        return types.get(name, found) if found == "text" else found
-    return types.get(name)
+    stored = source.schema[name]
+    if stored is None:
+        return types.get(name)
+    found = type_of_arrow(stored)
+    return types.get(name, found) if found == "text" else found
 
 
 @dataclass
@@ -210,7 +204,7 @@ class TypedReader:
         made = []
         for name, bad in self.bad.items():
             examples = listed(map(repr, bad.examples), _MOST_EXAMPLES)
-            place = Place(shown_path(self.source.path), self.source.line_of_row(bad.first_row))
+            place = self.source.place_of_row(bad.first_row)
             more = (
                 "declare the column as text"
                 if bad.kind == "text"

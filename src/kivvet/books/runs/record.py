@@ -1,14 +1,12 @@
 """The record that travels with a target: which rules, which source and which options made it.
 
-In Parquet it stands in the footer, and its hash of the target covers what precedes the footer. Beside
-CSV it stands in ``TARGET.kivvet.json``, which is written first and holds the new and the previous record:
-the one whose hash fits the target counts, so a crash between the two writes leaves a true record.
+Where it stands, the format of the target decides: in Parquet in the footer, beside CSV in ``TARGET.kivvet.json``.
 """
 
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 from typing import Any
@@ -16,9 +14,7 @@ from typing import Any
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.io.files import hash_bytes_of, replacing
-from kivvet.io.parquet_files import footer_start, metadata_value
-from kivvet.io.sources import is_parquet
+from kivvet.io.formats import format_of
 
 RECORD_VERSION = 2
 
@@ -115,74 +111,22 @@ class Record:
             return None
 
 
-def record_file(target: Path) -> Path:
-    """Return the file beside a CSV target that holds its record."""
-    return target.with_name(target.name + ".kivvet.json")
-
-
 def read_record(target: Path) -> tuple[Record | None, bool]:
     """Return the record of a target, and whether the target's bytes are still those it speaks of."""
-    if not target.is_file():
+    known = format_of(target)
+    if known is None or known.kept_records is None or not target.is_file():
         return None, False
-    if is_parquet(target):
-        text = metadata_value(target)
-        record = Record.from_values(_plain(text)) if text else None
-        start = footer_start(target)
-        return record, record is not None and start is not None and hash_bytes_of(
-            target, start
-        ) == record.target_hash
-    records = _records_beside(target)
-    actual = hash_bytes_of(target)
-    fitting = next((record for record in records if record.target_hash == actual), None)
+    values, actual = known.kept_records(target)
+    records = [record for one in values if (record := Record.from_values(one)) is not None]
+    fitting = next(
+        (record for record in records if actual is not None and record.target_hash == actual), None
+    )
     return fitting or (records[0] if records else None), fitting is not None
 
 
 def is_written_by_kivvet(target: Path) -> bool:
     """Whether a target carries a record, true or not: some Kivvet wrote it."""
     return read_record(target)[0] is not None
-
-
-def _records_beside(target: Path) -> list[Record]:
-    try:
-        values = json.loads(record_file(target).read_text(encoding="utf-8"))
-    except (OSError, ValueError, RecursionError):
-        return []
-    given = values.get("records", []) if isinstance(values, dict) else []
-    if not isinstance(given, list):
-        return []
-    return [record for one in given if (record := Record.from_values(one)) is not None]
-
-
-def _plain(text: str) -> Any:
-    try:
-        return json.loads(text)
-    except (ValueError, RecursionError):
-        return None
-
-
-def write_record_beside(target: Path, record: Record) -> None:
-    """Write the record of a CSV target that is about to be replaced, keeping the one that fits it now."""
-    kept, is_true = read_record(target)
-    records = [record, *([kept] if kept is not None and is_true else [])]
-    with replacing(record_file(target)) as path:
-        path.write_text(
-            json.dumps({"records": [one.as_dict() for one in records]}, indent=1, ensure_ascii=False),
-            encoding="utf-8",
-        )
-
-
-def sealed(
-    record: Record, part: Path, close: Callable[[dict[str, str] | None], None], flush: Callable[[], None]
-) -> Record:
-    """Return the record with the hash of a Parquet file that is written but for its footer; then close it."""
-    from dataclasses import replace
-
-    from kivvet.io.parquet_files import RECORD_KEY
-
-    flush()
-    complete = replace(record, target_hash=hash_bytes_of(part))
-    close({RECORD_KEY: complete.to_json()})
-    return complete
 
 
 def refuse_strange(target: Path) -> None:

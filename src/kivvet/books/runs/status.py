@@ -18,8 +18,7 @@ from kivvet.core.check.compare import Change, changes_between
 from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.wording import count, listed, shown_path
-from kivvet.io.files import hash_bytes_of, unreadable
-from kivvet.io.sources import is_parquet
+from kivvet.io.formats import target_format
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -134,11 +133,8 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     reasons: list[Reason] = []
     if not is_true:
         reasons.append(Reason("the target was changed by something else since it was written"))
-    try:
-        if hash_bytes_of(dataset.source) != record.source_hash:
-            reasons.append(Reason(f"the source {shown_path(dataset.source)} changed"))
-    except OSError as error:
-        raise unreadable(dataset.source, error) from error
+    if prepared.source.identity().hash != record.source_hash:
+        reasons.append(Reason(f"the source {prepared.source.shown_name} changed"))
     if record.semantics != SEMANTICS_VERSION:
         reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
     if changed := _changed_options(record.read_options, dataset.read_options()):
@@ -172,7 +168,7 @@ def _changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[
 def _type_reasons(record: Record, prepared: Prepared) -> list[Reason]:
     """Return a reason for each column that today is read as another type; a typed target holds it as that."""
     dataset, source = prepared.dataset, prepared.source
-    if dataset.target is None or not is_parquet(dataset.target):
+    if dataset.target is None or not target_format(dataset.target).keeps_types:
         return []
     today = {name: kind for name, kind in prepared.types.items() if name not in prepared.inferred}
     asked_of_data = [

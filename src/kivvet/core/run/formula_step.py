@@ -40,7 +40,7 @@ class FormulaStep(Step):
     names : tuple of str
         The names under which its column is known; one, but where others ask for it by its own.
     type : str or None
-        The type of its values; None before it is decided (see `Plan.typed`), or where types do not fit.
+        The type of its values; None before it is decided (see `Plan.typed`).
     """
 
     formula: Formula
@@ -78,9 +78,7 @@ class FormulaStep(Step):
         except FormulaError as error:
             message, fix = written_error(error, formula.text)
             places = (formula.place,) if formula.place else ()
-            return replace(self, type=None), finding(
-                "type", message, table=formula.name, places=places, remedy=fix
-            )
+            return self, finding("type", message, table=formula.name, places=places, remedy=fix)
         return replace(self, type=found), None
 
     def domains(self, domain_of: Callable[[Read], Domain | None]) -> Mapping[str, Domain | None]:

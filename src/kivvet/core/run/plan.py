@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from kivvet.core.run.formula_step import FormulaStep
 from kivvet.core.run.steps import Read, Step
@@ -62,21 +62,29 @@ class Plan:
     def typed(self, type_of_source: TypeOfSource) -> tuple[Plan, list[Finding]]:
         """Return the plan with the types of all that is made, and a finding for each step whose types do not fit.
 
-        Types are decided here, from those of the source's columns, and nowhere else.
+        Types are decided here, from those of the source's columns, and nowhere else. A step whose types do not fit is
+        left out, and so are those that read what it would have made.
         """
         made: dict[str, ValueType | None] = {}
-        steps, faults = [], []
+        steps: list[Step] = []
+        faults: list[Finding] = []
+        lost: set[str] = set()
 
         def type_of(read: Read) -> ValueType | None:
             return read.found_in(type_of_source, made.get)
 
         for step in self.steps:
+            if any(read.column in lost for read in step.reads if not read.from_source):
+                lost.update(step.made_names)
+                continue
             typed, fault = step.typed(type_of)
-            made |= {column.name: column.type for column in typed.made}
-            steps.append(typed)
             if fault is not None:
                 faults.append(fault)
-        return replace(self, steps=tuple(steps)), faults
+                lost.update(step.made_names)
+                continue
+            made |= {column.name: column.type for column in typed.made}
+            steps.append(typed)
+        return Plan(tuple(steps), tuple(name for name in self.written if name not in lost)), faults
 
     @property
     def types(self) -> Mapping[str, ValueType | None]:

@@ -1,24 +1,19 @@
-"""CSV and TSV: read as text in batches, written with the source's own fields as they were."""
+"""CSV and TSV read: text in batches, and where a file is broken."""
 
 from __future__ import annotations
 
 import csv
 import gzip
-import io
 import itertools
-import math
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal, NoReturn, overload
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from kivvet.core.columns.convert import bytes_of_texts
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
-from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import count, repeated, shown_path
 from kivvet.io.csv_records import (
     LONGEST_ROW,
@@ -29,23 +24,20 @@ from kivvet.io.csv_records import (
     records,
 )
 from kivvet.io.files import unreadable
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source
 
 _BLOCK_BYTES = 4 << 20
 _LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
-_NEEDS_QUOTES = '[",\r\n]'
 
 
-class CsvSource:
+class CsvSource(Source):
     """A CSV or TSV file, perhaps compressed with gzip; every field is text until it is converted.
 
     Parameters
     ----------
     path : Path
-    encoding : str
-    delimiter : str or None
-        None: a tab for .tsv, else a comma.
-    headings_on_line : int
-        The line of the headings, counted from 1; what stands above is left out.
+    options : ReadOptions
+        Without a delimiter: a tab for .tsv, else a comma.
 
     Raises
     ------
@@ -53,24 +45,21 @@ class CsvSource:
         If it cannot be read, is empty, or its headings are not usable.
     """
 
-    is_text = True
-
-    def __init__(
-        self, path: Path, encoding: str = "utf-8", delimiter: str | None = None, headings_on_line: int = 1
-    ) -> None:
+    def __init__(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> None:
         self.path = path
-        self.encoding = encoding
-        if not is_text_encoding(encoding):
+        self.encoding = options.encoding
+        if not is_text_encoding(options.encoding):
             raise DataError(
-                f"{encoding!r} is no encoding of text",
+                f"{options.encoding!r} is no encoding of text",
                 place=Place(shown_path(path)),
                 fix='for example "utf-8" or "cp1252"',
             )
         suffixes = [one.lower() for one in path.suffixes]
         self.is_compressed = suffixes[-1:] == [".gz"]
-        self.delimiter = delimiter or ("\t" if ".tsv" in suffixes else ",")
-        self.form = CsvForm(self.delimiter, encoding, self.is_compressed, headings_on_line - 1)
-        self.names = self._headings()
+        self.delimiter = options.delimiter or ("\t" if ".tsv" in suffixes else ",")
+        lines_above = options.headings_on_line - 1
+        self.form = CsvForm(self.delimiter, options.encoding, self.is_compressed, lines_above)
+        self.schema: Mapping[str, None] = dict.fromkeys(self._headings())
 
     @property
     def lines_above(self) -> int:
@@ -155,13 +144,6 @@ class CsvSource:
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
     ) -> Iterator[pa.RecordBatch]:
-        """Yield the rows in order as batches of text columns; those of `names`, or all.
-
-        Raises
-        ------
-        DataError
-            With the line, where a row has too few or too many fields or a byte is not of the encoding.
-        """
         import pyarrow.csv as arrow_csv
 
         wanted = self.names if names is None else list(names)
@@ -218,12 +200,6 @@ class CsvSource:
             if passed < batch.num_rows:
                 yield batch.slice(passed)
 
-    def read_all(self, names: Sequence[str] | None = None) -> pa.Table:
-        """Return all rows as one table of text columns."""
-        wanted = self.names if names is None else list(names)
-        schema = pa.schema([(name, pa.string()) for name in wanted])
-        return pa.Table.from_batches(list(self.batches(wanted)), schema)
-
     def _heading_lines(self) -> int:
         with self.form.open(self.path) as file:
             reader = csv.reader(file, delimiter=self.delimiter)
@@ -240,7 +216,6 @@ class CsvSource:
             raise unreadable(self.path, error) from error
 
     def line_of_row(self, row: int) -> int | None:
-        """Return the line on which a row (from 1, headings left out) begins; for messages."""
         with self.form.open(self.path) as file:
             number = -1
             for line, record in records(file, self.delimiter, first_line=self.lines_above + 1):
@@ -323,85 +298,8 @@ class CsvSource:
         return Place(shown_path(self.path))
 
 
-class CsvTarget:
-    """Writes a CSV or TSV file; missing is an empty field, and quotes stand only where they are needed."""
-
-    def __init__(self, path: Path, names: Sequence[str], delimiter: str = ",") -> None:
-        self.file = path.open("wb")
-        self.delimiter = delimiter
-        buffer = io.StringIO()
-        csv.writer(buffer, delimiter=delimiter, lineterminator="\n").writerow(names)
-        self.file.write(buffer.getvalue().encode())
-        self.is_single = len(names) == 1
-
-    def write(self, columns: Sequence[pa.Array]) -> None:
-        """Write one batch, a column an array."""
-        texts = [self._quoted(as_text(column)) for column in columns]
-        if not len(texts[0]):
-            return
-        if self.is_single:  # an empty line would be no row
-            texts = [pc.if_else(pc.equal(texts[0], ""), '""', texts[0])]
-        large = [one.cast(pa.large_string()) for one in texts]
-        delimiter, line_end, nothing = (
-            pa.scalar(text, pa.large_string()) for text in (self.delimiter, "\n", "")
-        )
-        lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*large, delimiter), line_end, nothing)
-        self.file.write(bytes_of_texts(lines))
-
-    def _quoted(self, texts: pa.Array) -> pa.Array:
-        texts = pc.fill_null(texts, "")
-        pattern = _NEEDS_QUOTES.replace(",", self.delimiter)
-        odd = pc.match_substring_regex(texts, pattern)
-        if not pc.any(odd).as_py():
-            return texts
-        doubled = pc.replace_substring(texts, '"', '""')
-        return pc.if_else(odd, pc.binary_join_element_wise('"', doubled, '"', ""), texts)
-
-    def close(self) -> None:
-        self.file.close()
-
-    def abandon(self) -> None:
-        """Close the file as it is; it will not be used."""
-        self.file.close()
-
-
-#: What stands between the values of a list in one CSV field.
-LIST_SEPARATOR = "; "
-
-
-def list_as_text(column: pa.Array) -> pa.Array:
-    """Return a column of lists as text, for files that have no lists; other columns as they are."""
-    if not pa.types.is_list(column.type):
-        return column
-    return pc.binary_join(column.cast(pa.list_(pa.string())), LIST_SEPARATOR)
-
-
-def as_text(column: pa.Array) -> pa.Array:
-    """Return a column as it is written in CSV: dates and times in ISO form, booleans as true and false."""
-    type_ = column.type
-    if pa.types.is_dictionary(type_):
-        return as_text(column.dictionary).take(column.indices)
-    if pa.types.is_string(type_):
-        return column
-    if pa.types.is_timestamp(type_) or pa.types.is_decimal(type_) or pa.types.is_floating(type_):
-        encoded = pc.dictionary_encode(column)
-        texts = [_written(value) for value in encoded.dictionary.to_pylist()]
-        return pa.array(texts, pa.string()).take(encoded.indices)
-    try:
-        return column.cast(pa.string())
-    except (pa.ArrowNotImplementedError, pa.ArrowInvalid) as error:
-        raise DataError(
-            f"a column of type {type_} cannot be written as CSV",
-            fix="write to .parquet, or leave it out of the source",
-        ) from error
-
-
-def _written(value: Any) -> str | None:
-    if value is None:
-        return None
-    if isinstance(value, float):
-        if math.isnan(value):
-            return None
-        text = repr(value)
-        return text.removesuffix(".0")
-    return write_value(value)
+def read_all(path: Path, headings_on_line: int = 1) -> pa.Table:
+    """Return all rows of a file as one table of text columns."""
+    source = CsvSource(path, ReadOptions(headings_on_line=headings_on_line))
+    schema = pa.schema([(name, pa.string()) for name in source.names])
+    return pa.Table.from_batches(list(source.batches()), schema)

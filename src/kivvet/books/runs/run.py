@@ -1,0 +1,165 @@
+"""A run: one pass over the source of a dataset, in which columns are typed, steps are run and faults are gathered.
+
+Whatever is asked of data is asked of a run: applying, checking, listing what is unmatched, explaining a row, trying a
+formula, adding rows to a table.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from kivvet.books.runs.prepare import Prepared
+from kivvet.books.runs.read_data import TypedBatch, TypedReader
+from kivvet.core.columns.column import Column
+from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.run.execution import Execution
+from kivvet.core.run.plan import Plan
+from kivvet.core.run.reports import ApplyReport
+from kivvet.core.run.steps import Step
+from kivvet.core.words.errors import TableError
+from kivvet.core.words.findings import Finding
+from kivvet.core.words.values import ValueType
+
+OnRows = Callable[[int], None]
+
+
+@dataclass(frozen=True)
+class RunBatch:
+    """One batch of the source, with the columns made of it."""
+
+    read: TypedBatch
+    made: Mapping[str, MadeColumn]
+
+    @property
+    def n_rows(self) -> int:
+        return self.read.num_rows
+
+    @property
+    def rows_before(self) -> int:
+        return self.read.rows_before
+
+    def columns_of(self, step: Step) -> dict[str, Column]:
+        """Return the columns that a step reads, by the names it gives them."""
+        return step.columns_of(self.read.column, lambda name: self.made[name].as_column())
+
+    def unread_rows(self, step: Step) -> npt.NDArray[np.bool_] | None:
+        """Return the rows with a field of the step's columns that could not be read; None where there are none."""
+        return self.read.unread_rows(read.column for read in step.reads if read.from_source)
+
+
+class Run:
+    """One pass over the source of a dataset.
+
+    Parameters
+    ----------
+    prepared : Prepared
+    plan : Plan, optional
+        Another plan than the dataset's own: a part of it.
+    types : mapping of str to str, optional
+        More types of columns than the plan needs.
+    with_report, refuses_overlaps : bool
+        As of `Step.start`.
+    on_rows : callable
+        Called with a number of rows after each batch that was read.
+    """
+
+    def __init__(
+        self,
+        prepared: Prepared,
+        *,
+        plan: Plan | None = None,
+        types: Mapping[str, ValueType] | None = None,
+        with_report: bool = True,
+        refuses_overlaps: bool = False,
+        on_rows: OnRows = lambda _: None,
+    ) -> None:
+        self.prepared = prepared
+        self.plan = prepared.plan if plan is None else plan
+        self.reader = self._reader(types)
+        self.execution = Execution(self.plan, with_report=with_report, refuses_overlaps=refuses_overlaps)
+        self.on_rows = on_rows
+        self.is_cut = False  # whether rows were left out, since no more were asked for
+
+    def _reader(self, types: Mapping[str, ValueType] | None = None) -> TypedReader:
+        prepared = self.prepared
+        return TypedReader(prepared.source, prepared.dataset, prepared.types if types is None else types)
+
+    def batches(self, names: Sequence[str] | None = None, most_rows: int | None = None) -> Iterator[RunBatch]:
+        """Yield the batches in order, with what is made of them.
+
+        Parameters
+        ----------
+        names : sequence of str, optional
+            The columns of the source that are read; all without it.
+        most_rows : int, optional
+            Only so many rows, unless a step needs all of them.
+        """
+        self.look_ahead()
+        left = None if self.plan.needing_all_rows else most_rows
+        for batch in self.reader.batches(names):
+            if left is not None and batch.num_rows > left:
+                self.is_cut = True
+                if not left:
+                    return
+            read = batch if left is None or batch.num_rows <= left else batch.first(left)
+            yield RunBatch(read, self.execution.apply(read.column, read.num_rows))
+            left = None if left is None else left - read.num_rows
+            self.on_rows(read.num_rows)
+
+    def look_ahead(self) -> None:
+        """Work out the steps that look at other rows, for which the columns they need are read whole.
+
+        Nothing is read where there are none.
+        """
+        if not self.plan.needing_all_rows:
+            return
+        steps = self.plan.leading_to(self.plan.needing_all_rows)
+        names = list(dict.fromkeys(read.column for step in steps for read in step.reads if read.from_source))
+        columns, n_rows = self._reader().whole_columns(names, self.on_rows)
+        self.execution.look_ahead(columns.__getitem__, n_rows)
+
+    def row(self, number: int) -> RunBatch | None:
+        """Return one row, counted from 1, with what is made of it; None where there is no such row.
+
+        Of the rest, only what steps need that look at other rows is read as its type.
+        """
+        for batch in self.reader.batches(self.plan.source_columns):
+            before = batch.rows_before
+            if before < number <= before + batch.num_rows:
+                only = TypedBatch(self.reader, batch.batch.slice(number - before - 1, 1), number - 1)
+                for name in self.plan.source_columns:
+                    only.typed(name)
+                self.stop_at_faults()
+                self.look_ahead()
+                self.execution.n_rows = number - 1
+                return RunBatch(only, self.execution.apply(only.column, 1))
+        return None
+
+    def empty_batch(self) -> RunBatch:
+        """Return a batch without rows, typed as those with rows are."""
+        batch: pa.RecordBatch = self.prepared.source.empty_batch()
+        read = TypedBatch(self.reader, batch, 0)
+        return RunBatch(read, self.execution.apply(read.column, 0))
+
+    @property
+    def n_rows(self) -> int:
+        """The rows that were read."""
+        return self.reader.n_rows
+
+    def faults(self) -> list[Finding]:
+        """Return a finding for each column with fields that could not be read as its type."""
+        return self.reader.faults()
+
+    def stop_at_faults(self) -> None:
+        """Raise `TableError` where fields could not be read."""
+        if found := self.faults():
+            raise TableError(found)
+
+    def report(self, dataset: str = "", target: str = "") -> ApplyReport:
+        """Return what came of all batches so far."""
+        return self.execution.report(dataset, target)

@@ -1,0 +1,160 @@
+"""The formats of files: which endings each has, and what can be done with it. This is the one list of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from kivvet.core.words.errors import DataError, UnopenableError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+from kivvet.io import csv_source, csv_target, other_files, parquet_files
+from kivvet.io.csv_records import CsvForm, LinesOfRows
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target
+
+
+@dataclass(frozen=True)
+class Format:
+    """A format of files.
+
+    Attributes
+    ----------
+    name : str
+    endings : tuple of str
+        In lower case.
+    open : callable or None
+        Opens a source; None where it is none.
+    create : callable or None
+        Begins a target: from the path to write to, the path it will have, and the schema of what is to come.
+    kept_records : callable or None
+        Gives the records kept with a target, the newest first, and the hash of what it holds.
+    keeps_types : bool
+        Whether a target has typed columns. In others the fields of a source's text stand as they were.
+    read_all : callable or None
+        Reads the rows of a lookup whole; None where it holds none.
+    delimiter : str or None
+        For text with rows of fields: what stands between them.
+    """
+
+    name: str
+    endings: tuple[str, ...]
+    open: Callable[[Path, ReadOptions], Source] | None = None
+    create: Callable[[Path, Path, pa.Schema], Target] | None = None
+    kept_records: Callable[[Path], tuple[list[Any], str | None]] | None = None
+    keeps_types: bool = False
+    read_all: Callable[[Path, int], pa.Table] | None = None
+    delimiter: str | None = None
+
+    def lines_of_rows(self, path: Path, headings_on_line: int = 1) -> LinesOfRows | None:
+        """Return what gives the places of the rows of a file; None where rows stand on no lines."""
+        if self.delimiter is None:
+            return None
+        form = CsvForm(self.delimiter, lines_above=headings_on_line - 1)
+        return LinesOfRows(path, shown_path(path), form)
+
+
+def _delimited(name: str, delimiter: str, *, is_compressed: bool = False) -> Format:
+    if is_compressed:
+        return Format(name, (f".{name}",), csv_source.CsvSource, delimiter=delimiter)
+    return Format(
+        name,
+        (f".{name}",),
+        csv_source.CsvSource,
+        csv_target.begin(delimiter),
+        csv_target.kept_records,
+        read_all=csv_source.read_all,
+        delimiter=delimiter,
+    )
+
+
+FORMATS: tuple[Format, ...] = (
+    _delimited("csv", ","),
+    _delimited("tsv", "\t"),
+    _delimited("csv.gz", ",", is_compressed=True),
+    _delimited("tsv.gz", "\t", is_compressed=True),
+    Format(
+        "parquet",
+        (".parquet",),
+        parquet_files.ParquetSource,
+        parquet_files.ParquetTarget,
+        parquet_files.kept_records,
+        keeps_types=True,
+        read_all=parquet_files.read_all,
+    ),
+    Format("arrow", (".arrow",), read_all=other_files.read_arrow),
+    Format("jsonl", (".jsonl",), read_all=other_files.read_json_lines),
+)
+
+
+def _endings(can: Callable[[Format], object]) -> tuple[str, ...]:
+    return tuple(ending for each in FORMATS if can(each) for ending in each.endings)
+
+
+#: The endings of sources, of targets, of files of a lookup's rows, and of text with rows of conditions.
+SOURCE_ENDINGS = _endings(lambda each: each.open)
+TARGET_ENDINGS = _endings(lambda each: each.create)
+LOOKUP_ENDINGS = _endings(lambda each: each.read_all)
+ROW_ENDINGS = _endings(lambda each: each.delimiter and each.create)
+
+
+def format_of(path: Path) -> Format | None:
+    """Return the format of a file by the ending of its name; None where it is none of ours."""
+    name = path.name.lower()
+    found = [(ending, each) for each in FORMATS for ending in each.endings if name.endswith(ending)]
+    return max(found, key=lambda pair: len(pair[0]))[1] if found else None
+
+
+def open_source(path: Path, options: ReadOptions | None = None) -> Source:
+    """Return the source at `path`.
+
+    Raises
+    ------
+    UnopenableError
+        If there is no such file, or it is of a kind that is not read.
+    """
+    known = format_of(path)
+    if known is not None and known.open is not None:
+        return known.open(path, options or AS_IT_SAYS)
+    raise UnopenableError(
+        "is of a kind this version does not read",
+        place=Place(shown_path(path)),
+        expected=f"a file that ends in {', '.join(SOURCE_ENDINGS)}",
+    )
+
+
+def target_format(path: Path) -> Format:
+    """Return the format of a target, whose ending was looked at when the book was read."""
+    known = format_of(path)
+    assert known is not None and known.create is not None
+    return known
+
+
+def read_all(path: Path, headings_on_line: int = 1) -> pa.Table:
+    """Return the rows of a lookup's file, whole.
+
+    Raises
+    ------
+    DataError
+        If it cannot be read, or is not what its name says.
+    """
+    known = format_of(path)
+    assert known is not None and known.read_all is not None
+    try:
+        return known.read_all(path, headings_on_line)
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:
+        said = str(error).strip().split("\n")[0]
+        raise DataError(
+            f"cannot be read as {known.name}: {said}",
+            place=Place(shown_path(path)),
+            fix="write the file again, or name it as what it is",
+        ) from error
+
+
+def delimiter_of(path: Path) -> str:
+    """Return what stands between the fields of a file of text, by its name; a comma where that says nothing."""
+    known = format_of(path)
+    return (known.delimiter if known is not None else None) or ","

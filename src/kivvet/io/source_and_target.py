@@ -1,0 +1,122 @@
+"""What a source of data is, and a target, whatever their format."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+from kivvet.io.files import FileMarks, FileState, state_of
+
+
+@dataclass(frozen=True, slots=True)
+class ReadOptions:
+    """How text is to be read; formats that are not text have no use for it.
+
+    Attributes
+    ----------
+    encoding : str
+    delimiter : str or None
+        None: as the name of the file says.
+    headings_on_line : int
+        The line of the headings, counted from 1; what stands above is left out.
+    """
+
+    encoding: str = "utf-8"
+    delimiter: str | None = None
+    headings_on_line: int = 1
+
+
+#: A file read as its name says.
+AS_IT_SAYS = ReadOptions()
+
+
+class Source(ABC):
+    """A file of data, opened: its columns are known, its rows are read in batches as often as they are asked for.
+
+    Attributes
+    ----------
+    path : Path
+    schema : mapping of str to (pyarrow.DataType or None)
+        The type of each column; None: text, whose type is still to be decided.
+    stored_schema : pyarrow.Schema or None
+        As the file itself holds it, for formats that have types.
+    """
+
+    path: Path
+    schema: Mapping[str, pa.DataType | None]
+    stored_schema: pa.Schema | None = None
+
+    @property
+    def names(self) -> list[str]:
+        """The columns, in order."""
+        return list(self.schema)
+
+    @property
+    def is_text(self) -> bool:
+        """Whether the types of its columns are still to be decided."""
+        return self.stored_schema is None
+
+    @property
+    def shown_name(self) -> str:
+        """The source as messages name it."""
+        return shown_path(self.path)
+
+    @abstractmethod
+    def batches(
+        self, names: Sequence[str] | None = None, block_bytes: int | None = None
+    ) -> Iterator[pa.RecordBatch]:
+        """Yield the rows in order as batches; the columns of `names`, or all.
+
+        Raises
+        ------
+        DataError
+            With the place, where rows cannot be read.
+        """
+
+    def place_of_row(self, row: int) -> Place:
+        """Return the place of a row, counted from 1, the headings left out."""
+        return Place(self.shown_name, self.line_of_row(row))
+
+    def line_of_row(self, row: int) -> int | None:
+        """Return the line on which a row begins; None where rows stand on no lines."""
+        return None
+
+    def identity(self) -> FileState:
+        """Return what tells its content from any other; `UnopenableError` if it cannot be read."""
+        return state_of(self.path)
+
+    def marks(self) -> FileMarks | None:
+        """Return the marks that change when the content does; None where there is no such file any more."""
+        return FileMarks.of(self.path)
+
+    def empty_batch(self) -> pa.RecordBatch:
+        """Return a batch without rows."""
+        schema = self.stored_schema or pa.schema([(name, pa.string()) for name in self.names])
+        return pa.RecordBatch.from_arrays([pa.nulls(0, field.type) for field in schema], schema=schema)
+
+
+#: Given the hash of what was written, returns the record to be kept with it, as plain values.
+Seal = Callable[[str], Mapping[str, Any]]
+
+
+class Target(ABC):
+    """A file that is being written beside the one that it will replace."""
+
+    @abstractmethod
+    def write(self, columns: Sequence[pa.Array]) -> None:
+        """Write one batch, a column an array."""
+
+    @abstractmethod
+    def commit(self, seal: Seal) -> None:
+        """Finish the file, and write the record of how it was made where the format keeps it."""
+
+    @abstractmethod
+    def abandon(self) -> None:
+        """Let go of the file as it is; it will not be used."""
