@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import codecs
 import os
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from kivvet.books.files.readers import Locate
-from kivvet.core.read.table_parser import is_line_number
+from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.run.entries import Entry, parse_entries
-from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import VALUE_TYPES, ValueType
 from kivvet.core.words.wording import did_you_mean, listed, toml_key
@@ -98,124 +97,55 @@ def parse_dataset(
     name: str, given: Any, folder: Path, locate: Locate
 ) -> tuple[Dataset | None, list[Finding]]:
     """Return the dataset that a ``[datasets.NAME]`` of book.toml defines, and the faults found."""
-    faults: list[Finding] = []
     root = ("datasets", name)
-
-    def fault(message: str, path: Sequence[str | int] = (), fix: str = "", kind: str = "syntax") -> None:
-        place = locate((*root, *path))
-        faults.append(finding(kind, message, dataset=name, places=(place,) if place else (), remedy=fix))
-
+    faults = Faults(locate, dataset=name, root=root)
     if not isinstance(given, Mapping):
-        fault(
+        faults.add(
             f"a dataset is a heading with a source and columns; found {given!r}",
-            (),
-            f'[datasets.{name}]  source = "data/{name}.csv"',
+            fix=f'[datasets.{name}]  source = "data/{name}.csv"',
         )
-        return None, faults
-    for word in given:
-        if word in _LATER:
-            fault(f"{word!r} ({_LATER[word]}) is not read by this version", (word,))
-        elif word not in DATASET_KEYWORDS:
-            fault(
-                f"{word!r} is no keyword of a dataset",
-                (word,),
-                did_you_mean(word, DATASET_KEYWORDS) or f"known here: {listed(DATASET_KEYWORDS)}",
-            )
-    source, target = given.get("source"), given.get("target")
+        return None, faults.found
+    options = Options(given, faults)
+    options.unknown(DATASET_KEYWORDS, "a dataset", _LATER)
     for word in ("source", "target"):
         if isinstance(given.get(word), str) and "\0" in given[word]:
-            fault(f"{word} holds a sign that no path has", (word,), f'for example {word} = "data/{name}.csv"')
-            return None, faults
-    if not isinstance(source, str) or not source.lower().endswith(SOURCE_ENDINGS):
-        fault(
-            f"source is the path of a file; found {source!r}"
-            if not isinstance(source, str)
-            else f"{source!r} is of a kind this version does not read",
-            ("source",),
-            f"a file that ends in {', '.join(SOURCE_ENDINGS)}",
-        )
-        source = None
-    if target is not None and (not isinstance(target, str) or not target.lower().endswith(TARGET_ENDINGS)):
-        fault(
-            f"{target!r} is of a kind this version does not write",
-            ("target",),
-            f"a file that ends in {', '.join(TARGET_ENDINGS)}",
-        )
-        target = None
-    if (
-        source is not None
-        and target is not None
-        and os.path.realpath(folder / source) == os.path.realpath(folder / target)
-    ):
-        fault("target is the source itself", ("target",), "name another file: the source is never changed")
-    types = given.get("types", {})
-    if not isinstance(types, Mapping):
-        fault(
-            f"types gives a type by column; found {types!r}",
-            ("types",),
-            'for example types = { station = "text" }',
-        )
-        types = {}
-    for column, kind in types.items():
-        if kind not in VALUE_TYPES:
-            fault(
-                f"{kind!r} is no type for column {column!r}",
-                ("types", column),
-                (did_you_mean(str(kind), VALUE_TYPES) or f"one of: {listed(VALUE_TYPES)}"),
-            )
-    words, words_of = given.get("missing_words", []), {}
-    if isinstance(words, Mapping):
-        for column, each in words.items():
-            if isinstance(each, list) and all(isinstance(word, str) for word in each):
-                words_of[column] = tuple(each)
-            else:
-                fault(
-                    f"missing_words lists words by column; found {each!r}",
-                    ("missing_words", column),
-                    f'for example missing_words = {{ {toml_key(column)} = ["n/a"] }}',
-                )
-        words = []
-    if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
-        fault(
-            f"missing_words is a list of words, or such a list by column; found {words!r}",
-            ("missing_words",),
-            'for example missing_words = ["n/a"]',
-        )
-        words = []
-    renamed = given.get("input", {})
-    if not isinstance(renamed, Mapping) or not all(isinstance(one, str) for one in renamed.values()):
-        fault(
-            f"input says which source column stands for a name; found {renamed!r}",
-            ("input",),
-            'for example input = { issued_on = "date" }',
-        )
-        renamed = {}
+            fix = f'for example {word} = "data/{name}.csv"'
+            options.fault(word, f"{word} holds a sign that no path has", fix)
+            return None, faults.found
+    source, target = _source(options), _target(options)
+    if source and target and os.path.realpath(folder / source) == os.path.realpath(folder / target):
+        fix = "name another file: the source is never changed"
+        options.fault("target", "target is the source itself", fix)
+    types = _types(options)
+    words, words_of = _missing_words(options)
+    renamed = options.by_name(
+        "input",
+        "input says which source column stands for a name",
+        'for example input = { issued_on = "date" }',
+        of_texts=True,
+    )
     entries, entry_faults = parse_entries(
         given.get("columns", []), lambda path: locate((*root, "columns", *path))
     )
-    faults += [_in_dataset(one, name) for one in entry_faults]
-    headings_on_line = given.get("headings_on_line", 1)
-    if not is_line_number(headings_on_line):
-        fault(
-            f"headings_on_line is the number of a line, from 1; found {headings_on_line!r}",
-            ("headings_on_line",),
-        )
-        headings_on_line = 1
+    faults.found += [replace(fault, dataset=name) for fault in entry_faults]
+    headings_on_line = options.line()
     encoding, delimiter = given.get("encoding", "utf-8"), given.get("delimiter")
     if not isinstance(encoding, str) or not is_text_encoding(encoding):
-        fault(f"{encoding!r} is no encoding of text", ("encoding",), 'for example "utf-8" or "cp1252"')
+        fix = 'for example "utf-8" or "cp1252"'
+        options.fault("encoding", f"{encoding!r} is no encoding of text", fix)
         encoding = "utf-8"
     if delimiter is not None and not is_delimiter(delimiter):
-        fault(f"delimiter is one sign; found {delimiter!r}", ("delimiter",), 'for example ";" or "\\t"')
+        fix = 'for example ";" or "\\t"'
+        options.fault("delimiter", f"delimiter is one sign; found {delimiter!r}", fix)
         delimiter = None
     if source is None:
-        return None, faults
+        return None, faults.found
     dataset = Dataset(
         name,
         folder / source,
         folder / target if target else None,
-        {column: kind for column, kind in types.items() if kind in VALUE_TYPES},
-        tuple(words),
+        types,
+        words,
         words_of,
         dict(renamed),
         tuple(entries),
@@ -224,10 +154,59 @@ def parse_dataset(
         headings_on_line,
         locate(root),
     )
-    return dataset, faults
+    return dataset, faults.found
 
 
-def _in_dataset(one: Finding, name: str) -> Finding:
-    from dataclasses import replace
+def _source(options: Options) -> str | None:
+    source = options.plain("source")
+    if isinstance(source, str) and source.lower().endswith(SOURCE_ENDINGS):
+        return source
+    message = (
+        f"{source!r} is of a kind this version does not read"
+        if isinstance(source, str)
+        else f"source is the path of a file; found {source!r}"
+    )
+    options.fault("source", message, f"a file that ends in {', '.join(SOURCE_ENDINGS)}")
+    return None
 
-    return replace(one, dataset=name)
+
+def _target(options: Options) -> str | None:
+    target = options.plain("target")
+    if target is None or (isinstance(target, str) and target.lower().endswith(TARGET_ENDINGS)):
+        return target
+    message = f"{target!r} is of a kind this version does not write"
+    options.fault("target", message, f"a file that ends in {', '.join(TARGET_ENDINGS)}")
+    return None
+
+
+def _types(options: Options) -> dict[str, ValueType]:
+    given = options.by_name(
+        "types", "types gives a type by column", 'for example types = { station = "text" }'
+    )
+    for column, kind in given.items():
+        if kind not in VALUE_TYPES:
+            options.faults.add(
+                f"{kind!r} is no type for column {column!r}",
+                ("types", column),
+                fix=did_you_mean(str(kind), VALUE_TYPES) or f"one of: {listed(VALUE_TYPES)}",
+            )
+    return {column: kind for column, kind in given.items() if kind in VALUE_TYPES}
+
+
+def _missing_words(options: Options) -> tuple[tuple[str, ...], dict[str, tuple[str, ...]]]:
+    """Return the words that mean missing in every column, and further ones by column."""
+    given = options.plain("missing_words")
+    if not isinstance(given, Mapping):
+        says = "missing_words is a list of words, or such a list by column"
+        return options.texts("missing_words", says, 'for example missing_words = ["n/a"]'), {}
+    words_of: dict[str, tuple[str, ...]] = {}
+    for column, words in given.items():
+        if isinstance(words, list) and all(isinstance(word, str) for word in words):
+            words_of[column] = tuple(words)
+        else:
+            options.faults.add(
+                f"missing_words lists words by column; found {words!r}",
+                ("missing_words", column),
+                fix=f'for example missing_words = {{ {toml_key(column)} = ["n/a"] }}',
+            )
+    return (), words_of

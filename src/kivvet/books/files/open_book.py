@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,9 +13,10 @@ from kivvet.books.files.read_formulas import read_formulas
 from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.books.files.targets import target_faults
+from kivvet.core.read.options import Faults, Options, read_severities
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
-from kivvet.core.words.findings import KINDS, SEVERITIES, Finding, Severity, finding
+from kivvet.core.words.findings import Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 
@@ -124,64 +125,23 @@ class OpenBook:
             return
         values, locate = document.values, document.locate
         self.title = str(values.get("title", self.title))
-        for word in values:
-            if word not in BOOK_KEYWORDS:
-                what = (
-                    f"{word!r} ({_LATER[word]}) is not read by this version"
-                    if word in _LATER
-                    else f"{word!r} is no keyword of a book"
-                )
-                place = locate((word,))
-                fix = did_you_mean(word, BOOK_KEYWORDS) or f"known here: {listed(BOOK_KEYWORDS)}"
-                self.reading_findings.append(
-                    finding(
-                        "syntax", what, places=(place,) if place else (), remedy="" if word in _LATER else fix
-                    )
-                )
-        given = values.get("severity", {})
-        if not isinstance(given, Mapping):
-            place = locate(("severity",))
-            self.reading_findings.append(
-                finding(
-                    "syntax",
-                    f"severity gives error, warning or note by kind of finding; found {given!r}",
-                    places=(place,) if place else (),
-                    remedy='[severity]  gap = "warning"',
-                )
-            )
-            given = {}
-        for kind, severity in given.items():
-            if kind in KINDS and severity in SEVERITIES:
-                self.severity[kind] = severity
-            else:
-                place = locate(("severity", kind))
-                self.reading_findings.append(
-                    finding(
-                        "syntax",
-                        f"severity.{kind} = {severity!r} is not understood",
-                        places=(place,) if place else (),
-                        remedy=f"a kind of finding, and one of: {listed(SEVERITIES)}",
-                    )
-                )
+        faults_of_book = Faults(locate)
+        options = Options(values, faults_of_book)
+        options.unknown(BOOK_KEYWORDS, "a book", _LATER)
+        self.severity = read_severities(options)
         # What the book says of a kind holds for each table that says nothing of it itself.
         self.tables = {
             name: replace(one, severity={**self.severity, **one.severity}) if self.severity else one
             for name, one in self.tables.items()
         }
-        datasets = values.get("datasets", {})
-        if not isinstance(datasets, Mapping):
-            place = locate(("datasets",))
-            self.reading_findings.append(
-                finding(
-                    "syntax",
-                    f"datasets are headings with a name each; found {datasets!r}",
-                    places=(place,) if place else (),
-                    remedy='[datasets.samples]  source = "data/samples.csv"',
-                )
-            )
-            datasets = {}
-        for name, options in datasets.items():
-            dataset, faults = parse_dataset(name, options, self.folder, locate)
+        datasets = options.by_name(
+            "datasets",
+            "datasets are headings with a name each",
+            '[datasets.samples]  source = "data/samples.csv"',
+        )
+        self.reading_findings += faults_of_book.found
+        for name, definition in datasets.items():
+            dataset, faults = parse_dataset(name, definition, self.folder, locate)
             self.reading_findings += faults
             if dataset is None:
                 self.unusable_datasets.add(name)

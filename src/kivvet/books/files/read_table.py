@@ -6,8 +6,10 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from kivvet.books.files.readers import Document, Locate, read_csv_rows, read_toml
-from kivvet.core.read.table_parser import RowsAre, is_line_number, parse_table
+from kivvet.books.files.readers import Document, read_csv_rows, read_toml
+from kivvet.core.read.options import Locate, is_line_number
+from kivvet.core.read.row_reader import RowsAre
+from kivvet.core.read.table_parser import parse_table
 from kivvet.core.tables.lookup_rows import LocateRow, no_place
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError

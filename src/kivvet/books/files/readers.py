@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 from kivvet.books.files.toml_places import TomlPlaces
+from kivvet.core.read.options import Locate
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, repeated, shown_path
@@ -21,7 +21,6 @@ from kivvet.io.formats import delimiter_of
 _MOST_PARTS = 50  # of a key with dots
 _KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
 _DEEP_KEY = re.compile(rf"^[ \t\[]*{_KEY_PART}(?:[ \t]*\.[ \t]*{_KEY_PART}){{{_MOST_PARTS}}}", re.MULTILINE)
-Locate = Callable[[tuple[str | int, ...]], Place | None]
 
 
 @dataclass(frozen=True)

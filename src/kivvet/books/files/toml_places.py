@@ -9,9 +9,8 @@ from __future__ import annotations
 import re
 from bisect import bisect_right
 
+from kivvet.core.read.options import KeyPath
 from kivvet.core.words.places import Place
-
-Path = tuple[str | int, ...]
 
 _BLANK = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
@@ -39,14 +38,14 @@ class TomlPlaces:
         self.text = text
         self.file = file
         self.line_starts = [0, *(match.end() for match in re.finditer("\n", text))]
-        self.offsets: dict[Path, int] = {}
+        self.offsets: dict[KeyPath, int] = {}
         self.ends: dict[
-            Path, int
+            KeyPath, int
         ] = {}  # of arrays (at their closing bracket) and of their elements (after them)
         self.at = 0
         self._document()
 
-    def locate(self, path: Path) -> Place | None:
+    def locate(self, path: KeyPath) -> Place | None:
         """Return the place of a path; of its nearest parent where the path itself is not there."""
         while path not in self.offsets:
             if not path:
@@ -59,8 +58,8 @@ class TomlPlaces:
     # The scan: each method begins at `at` and leaves it after what it read.
 
     def _document(self) -> None:
-        under: Path = ()
-        counts: dict[Path, int] = {}
+        under: KeyPath = ()
+        counts: dict[KeyPath, int] = {}
         while self._skip():
             if self.text.startswith("[", self.at):
                 is_array = self.text.startswith("[[", self.at)
@@ -75,16 +74,16 @@ class TomlPlaces:
             else:
                 self._pair(under)
 
-    def _resolve(self, key: Path, counts: dict[Path, int]) -> Path:
+    def _resolve(self, key: KeyPath, counts: dict[KeyPath, int]) -> KeyPath:
         """Return the path of a heading: below an array of tables, of its last table."""
-        path: Path = ()
+        path: KeyPath = ()
         for part in key[:-1]:
             path = (*path, part)
             if path in counts:
                 path = (*path, counts[path])
         return (*path, key[-1])
 
-    def _pair(self, under: Path) -> None:
+    def _pair(self, under: KeyPath) -> None:
         start = self.at
         path = (*under, *self._key())
         for length in range(len(under) + 1, len(path) + 1):
@@ -92,7 +91,7 @@ class TomlPlaces:
         self.at = self.text.index("=", self.at) + 1
         self._value(path)
 
-    def _key(self) -> Path:
+    def _key(self) -> KeyPath:
         parts: list[str] = []
         while True:
             self._skip()
@@ -109,7 +108,7 @@ class TomlPlaces:
                 return tuple(parts)
             self.at += 1
 
-    def _value(self, path: Path) -> None:
+    def _value(self, path: KeyPath) -> None:
         self._skip()
         sign = self.text[self.at]
         if sign == "[":
@@ -128,7 +127,7 @@ class TomlPlaces:
             assert match is not None
             self.at = match.end()
 
-    def _array(self, path: Path) -> None:
+    def _array(self, path: KeyPath) -> None:
         self.at += 1
         index = 0
         while self._skip() and self.text[self.at] != "]":
@@ -156,5 +155,5 @@ class TomlPlaces:
         self.at = match.end()
         return self.at < len(self.text)
 
-    def _note(self, path: Path, offset: int) -> None:
+    def _note(self, path: KeyPath, offset: int) -> None:
         self.offsets.setdefault(path, offset)

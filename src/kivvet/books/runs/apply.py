@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from kivvet.io.csv_target import list_as_text
-
 import datetime as dt
 import json
 import tempfile
@@ -35,6 +33,7 @@ from kivvet.core.words.errors import DataError, OutputError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
+from kivvet.io.csv_target import list_as_text
 from kivvet.io.files import replacing
 from kivvet.io.formats import target_format
 from kivvet.io.source_and_target import Target

@@ -16,6 +16,7 @@ from kivvet.core.formulas import tree as formula
 from kivvet.core.formulas.parser import FormulaError, parse_condition_formula
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, IsNull, columns_read, write_formula
 from kivvet.core.formulas.types import type_of, type_of_constant
+from kivvet.core.read.options import Faults, KeyPath
 from kivvet.core.tables.inputs import Input
 from kivvet.core.tables.table import Given, Test
 from kivvet.core.words.conditions import (
@@ -326,3 +327,18 @@ def _both(one: Condition, other: Condition) -> Condition:
         ):
             return Between(low, low_closed, high, high_closed)
     return AllOf((one, other))
+
+
+def formula_fault(
+    faults: Faults, error: FormulaError, text: str, path: KeyPath, where: str, row: int | None = None
+) -> None:
+    """Tell what is wrong with a formula in a definition."""
+    kind = "type" if isinstance(error, TypeMismatchError) else "syntax"
+    faults.add(
+        f"{where}, {text.strip()!r}: {error.problem}",
+        path,
+        fix=error.fix,
+        row=row,
+        offset=error.offset,
+        kind=kind,
+    )

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from kivvet.core.words.findings import Finding, finding
+from kivvet.core.read.options import Faults, Locate, Options
+from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import did_you_mean, listed, toml_key
+from kivvet.core.words.wording import toml_key
 
 ENTRY_KEYWORDS = ("table", "formula", "input", "keep", "status", "row", "as", "write")
-LATER_ENTRIES = ("over", "indicators", "name", "amount")
+LATER_ENTRIES = {
+    "over": "one table over several columns",
+    "indicators": "a column of 0 and 1 for each class",
+    "name": "names of such columns",
+    "amount": "amounts in such columns",
+}
 _OF_TABLES, _OF_FORMULAS = ("keep", "status", "row"), ("as",)
-
-Locate = Callable[[tuple[str | int, ...]], Place | None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,89 +87,63 @@ def entry_code(entry: Entry, *, is_formula: bool = False) -> str:
 
 def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Entry], list[Finding]]:
     """Return the entries of a `columns` list, and the faults found."""
-    faults: list[Finding] = []
+    faults = Faults(locate)
     entries: list[Entry] = []
-
-    def fault(message: str, path: tuple[str | int, ...], fix: str = "") -> None:
-        place = locate(path)
-        faults.append(finding("syntax", message, places=(place,) if place else (), remedy=fix))
-
     if isinstance(given, str) or not isinstance(given, Sequence):
-        fault(f"columns is a list of tables; found {given!r}", (), 'for example columns = ["ph_class"]')
-        return entries, faults
+        faults.add(f"columns is a list of tables; found {given!r}", fix='for example columns = ["ph_class"]')
+        return entries, faults.found
     for index, item in enumerate(given):
-        path = (index,)
         if isinstance(item, str):
-            entries.append(Entry(item, place=locate(path)))
-            continue
-        if not isinstance(item, Mapping):
-            fault(f"an entry of columns is a name or {{ table = ... }}; found {item!r}", path)
-            continue
-        for word in item:
-            if word in LATER_ENTRIES:
-                fault(f"{word!r} in columns is not read by this version", (*path, word))
-            elif word not in ENTRY_KEYWORDS:
-                fault(
-                    f"{word!r} is no keyword of a columns entry",
-                    (*path, word),
-                    did_you_mean(word, ENTRY_KEYWORDS) or listed(ENTRY_KEYWORDS),
-                )
-        if ("table" in item) == ("formula" in item) or not isinstance(
-            item.get("table", item.get("formula")), str
-        ):
-            if not any(word in item for word in LATER_ENTRIES):
-                fault(
-                    "an entry of columns names its table, or its formula",
-                    path,
-                    'for example { table = "station", keep = ["river"] } or { formula = "load", as = "sample_load" }',
-                )
-            continue
-        for word in _OF_TABLES if "formula" in item else _OF_FORMULAS:
-            if word in item:
-                fault(
-                    f"{word!r} is a keyword of {'tables' if 'formula' in item else 'formulas'}, not of a {'formula' if 'formula' in item else 'table'}",
-                    (*path, word),
-                    'a formula makes one column: { formula = "load", as = "sample_load" }'
-                    if "formula" in item
-                    else 'outputs of a table are renamed with keep = { river = "upstream_river" }',
-                )
-        for word in ("status", "row", "as"):
-            if word in item and (not isinstance(item[word], str) or not item[word]):
-                fault(f"{word} is the name of a column; found {item[word]!r}", (*path, word))
-        if not isinstance(item.get("write", True), bool):
-            fault(f"write is true or false; found {item['write']!r}", (*path, "write"))
-        reads, keep = item.get("input", {}), item.get("keep")
-        if not isinstance(reads, Mapping) or not all(isinstance(name, str) for name in reads.values()):
-            fault(
-                f"input says which column to read by input; found {reads!r}",
-                (*path, "input"),
-                'for example input = { station = "site" }',
+            entries.append(Entry(item, place=locate((index,))))
+        elif not isinstance(item, Mapping):
+            faults.add(f"an entry of columns is a name or {{ table = ... }}; found {item!r}", (index,))
+        elif (entry := _parse_entry(Options(item, faults, (index,)))) is not None:
+            entries.append(entry)
+    return entries, faults.found
+
+
+def _parse_entry(options: Options) -> Entry | None:
+    options.unknown(ENTRY_KEYWORDS, "a columns entry", LATER_ENTRIES)
+    is_formula = "formula" in options
+    name = options.plain("formula" if is_formula else "table")
+    if ("table" in options and is_formula) or not isinstance(name, str):
+        if not any(word in options for word in LATER_ENTRIES):
+            options.faults.add(
+                "an entry of columns names its table, or its formula",
+                options.path,
+                fix='for example { table = "station", keep = ["river"] } or { formula = "load", as = "sample_load" }',
             )
-            reads = {}
-        renamed = _parse_keep(keep)
-        if keep is not None and renamed is None:
-            fault(
-                f"keep lists outputs, or renames them; found {keep!r}",
-                (*path, "keep"),
-                'for example keep = ["river", { district = "area" }]',
+        return None
+    for word in _OF_TABLES if is_formula else _OF_FORMULAS:
+        if word in options:
+            owner, other = ("tables", "formula") if is_formula else ("formulas", "table")
+            options.fault(
+                word,
+                f"{word!r} is a keyword of {owner}, not of a {other}",
+                'a formula makes one column: { formula = "load", as = "sample_load" }'
+                if is_formula
+                else 'outputs of a table are renamed with keep = { river = "upstream_river" }',
             )
-        entries.append(
-            Entry(
-                item.get("table", item.get("formula")),
-                dict(reads),
-                renamed,
-                _name_or_none(item.get("status")),
-                _name_or_none(item.get("row")),
-                bool(item.get("write", True)),
-                locate(path),
-                _name_or_none(item.get("as")),
-            )
+    status, row, made_as = (
+        options.text(word, f"{word} is the name of a column") for word in ("status", "row", "as")
+    )
+    reads = options.by_name(
+        "input",
+        "input says which column to read by input",
+        'for example input = { station = "site" }',
+        of_texts=True,
+    )
+    keep = options.plain("keep")
+    renamed = _parse_keep(keep)
+    if keep is not None and renamed is None:
+        options.fault(
+            "keep",
+            f"keep lists outputs, or renames them; found {keep!r}",
+            'for example keep = ["river", { district = "area" }]',
         )
-    return entries, faults
-
-
-def _name_or_none(given: Any) -> str | None:
-    return given if isinstance(given, str) and given else None
+    is_written = options.flag("write", default=True)
+    place = options.faults.locate(options.path)
+    return Entry(name, dict(reads), renamed, status, row, is_written, place, made_as)
 
 
 def _parse_keep(given: Any) -> tuple[tuple[str, str], ...] | None:
