@@ -148,6 +148,7 @@ def follow_all(definition):
     before_by = Counter(
         (one.kind, json.dumps(one.region, sort_keys=True)) for one in table.check(budget=20_000)
     )
+    duplicates = [set(one.rows) for one in table.check(budget=20_000).of_kind("duplicate")]
     n_followed = 0
     for finding in table.check(budget=20_000):
         this = finding.kind, json.dumps(finding.region, sort_keys=True)
@@ -167,6 +168,12 @@ def follow_all(definition):
             # A row that an equal one hid is then hidden by another.
             twins = {one[1] for one in before if one[0] in _HIDDEN}
             new = {one for one in new if one[0] not in _HIDDEN or one[1] not in twins}
+            # Of two rows that were duplicates, the one that was narrowed may now be the one to go.
+            new -= {
+                ("duplicate", json.dumps(one.region, sort_keys=True))
+                for one in after_table.check(budget=20_000).of_kind("duplicate")
+                if name.startswith("write") and set(one.rows) in duplicates
+            }
             gaps = {
                 json.dumps(one.region, sort_keys=True): one
                 for one in after_table.check(budget=20_000)
