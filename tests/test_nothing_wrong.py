@@ -15,6 +15,7 @@ import pytest
 
 import kivvet
 from kivvet.core.tables.table import UNFINISHED
+from kivvet.rule_table import value_of
 from tests.conftest import SMALL_BOOK, write_book
 
 TABLE = kivvet.RuleTable
@@ -344,7 +345,7 @@ def test_a_table_of_a_book_can_be_pickled_with_its_places(small_book):
     table = kivvet.open_book(small_book).table("station")
     made = pickle.loads(pickle.dumps(table))
     assert made == table and made._table.place == table._table.place
-    assert made.lookup.locate_row(2) == table.lookup.locate_row(2) != None  # noqa: E711
+    assert value_of(made).lookup.locate_row(2) == value_of(table).lookup.locate_row(2) is not None
 
 
 def test_an_option_given_twice_is_used_or_refused(survey, run):

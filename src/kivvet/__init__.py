@@ -7,10 +7,12 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from kivvet.book import Book as Book
+    from kivvet.book import new_book as new_book
     from kivvet.book import open_book as open_book
     from kivvet.books.asks.draft_table import Drafted as Drafted
     from kivvet.books.asks.try_formula import Trial as Trial
     from kivvet.books.asks.unmatched import Unmatched as Unmatched
+    from kivvet.books.files.dataset import Dataset as Dataset
     from kivvet.books.runs.refresh import Refreshed as Refreshed
     from kivvet.books.runs.status import DatasetStatus as DatasetStatus
     from kivvet.books.runs.status import Reason as Reason
@@ -18,17 +20,22 @@ if TYPE_CHECKING:
     from kivvet.core.draft.draft import DraftReport as DraftReport
     from kivvet.core.draft.look import ColumnLook as ColumnLook
     from kivvet.core.draft.look import Look as Look
+    from kivvet.core.formulas.formula import Formula as Formula
     from kivvet.core.run.explain import Explanation as Explanation
     from kivvet.core.run.explain import Verdict as Verdict
     from kivvet.core.run.reports import Applied as Applied
     from kivvet.core.run.reports import ApplyReport as ApplyReport
     from kivvet.core.run.reports import FormulaReport as FormulaReport
     from kivvet.core.run.reports import TableReport as TableReport
+    from kivvet.core.tables.inputs import Input as Input
+    from kivvet.core.tables.inputs import Output as Output
+    from kivvet.core.tables.table import Row as Row
     from kivvet.core.words.errors import BookError as BookError
     from kivvet.core.words.errors import DataError as DataError
     from kivvet.core.words.errors import KivvetError as KivvetError
     from kivvet.core.words.errors import OutputError as OutputError
     from kivvet.core.words.errors import TableError as TableError
+    from kivvet.core.words.errors import UnopenableError as UnopenableError
     from kivvet.core.words.findings import Finding as Finding
     from kivvet.core.words.findings import Pair as Pair
     from kivvet.core.words.findings import Report as Report
@@ -49,28 +56,35 @@ _HOMES = {
     "Change": "kivvet.core.check.compare",
     "ColumnLook": "kivvet.core.draft.look",
     "DataError": "kivvet.core.words.errors",
+    "Dataset": "kivvet.books.files.dataset",
     "DatasetStatus": "kivvet.books.runs.status",
     "DraftReport": "kivvet.core.draft.draft",
     "Drafted": "kivvet.books.asks.draft_table",
     "Explanation": "kivvet.core.run.explain",
     "Finding": "kivvet.core.words.findings",
+    "Formula": "kivvet.core.formulas.formula",
     "FormulaReport": "kivvet.core.run.reports",
+    "Input": "kivvet.core.tables.inputs",
     "KivvetError": "kivvet.core.words.errors",
     "Look": "kivvet.core.draft.look",
+    "Output": "kivvet.core.tables.inputs",
     "OutputError": "kivvet.core.words.errors",
     "Pair": "kivvet.core.words.findings",
     "Place": "kivvet.core.words.places",
     "Reason": "kivvet.books.runs.status",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
+    "Row": "kivvet.core.tables.table",
     "RuleTable": "kivvet.rule_table",
     "TableError": "kivvet.core.words.errors",
     "TableReport": "kivvet.core.run.reports",
     "Trial": "kivvet.books.asks.try_formula",
     "Unmatched": "kivvet.books.asks.unmatched",
+    "UnopenableError": "kivvet.core.words.errors",
     "Verdict": "kivvet.core.run.explain",
     "draft": "kivvet.on_frames",
     "look": "kivvet.on_frames",
+    "new_book": "kivvet.book",
     "open_book": "kivvet.book",
     "with_formulas": "kivvet.on_frames",
 }
@@ -83,28 +97,35 @@ __all__ = [
     "Change",
     "ColumnLook",
     "DataError",
+    "Dataset",
     "DatasetStatus",
     "DraftReport",
     "Drafted",
     "Explanation",
     "Finding",
+    "Formula",
     "FormulaReport",
+    "Input",
     "KivvetError",
     "Look",
+    "Output",
     "OutputError",
     "Pair",
     "Place",
     "Reason",
     "Refreshed",
     "Report",
+    "Row",
     "RuleTable",
     "TableError",
     "TableReport",
     "Trial",
     "Unmatched",
+    "UnopenableError",
     "Verdict",
     "draft",
     "look",
+    "new_book",
     "open_book",
     "with_formulas",
 ]

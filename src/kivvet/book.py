@@ -7,7 +7,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from kivvet.books.files.open_book import OpenBook, read_book
+from kivvet.books.files.open_book import BOOK_FILE, OpenBook, read_book
 from kivvet.core.words.findings import Report
 from kivvet.rule_table import RuleTable, rule_table
 
@@ -71,6 +71,33 @@ def formula_on(
 
     opened = None if book is None else book._opened
     return try_formula(opened, on, text, among=among, n_rows=n_rows, on_rows=on_rows)
+
+
+def new_book(folder: str | Path, title: str | None = None) -> tuple[Path, ...]:
+    """Write a book with one small table into a folder; return the files written. Nothing that exists is overwritten.
+
+    Parameters
+    ----------
+    folder : str or Path
+    title : str, optional
+        Without it, the folder's name.
+
+    Raises
+    ------
+    BookError
+        If the folder holds a book already.
+    OutputError
+        If it cannot be written.
+    """
+    from kivvet.books.files.new_book import write_new_book
+
+    return tuple(write_new_book(Path(folder), title))
+
+
+def nearest_book() -> Path | None:
+    """Return the nearest folder upward from here that holds a book; None where there is none."""
+    here = Path.cwd()
+    return next((folder for folder in (here, *here.parents) if (folder / BOOK_FILE).is_file()), None)
 
 
 class Book:

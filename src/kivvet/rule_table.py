@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.tables.inputs import Input, Output
-from kivvet.core.tables.lookup_rows import LookupRows
 from kivvet.core.tables.table import Match, Row, Table
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.findings import Report
@@ -138,13 +137,8 @@ class RuleTable:
 
     @property
     def rows(self) -> tuple[Row, ...]:
-        """The rows of conditions; empty for a lookup, whose rows are in `lookup`."""
+        """The rows of conditions; empty for a lookup, whose keys and results are columns."""
         return self._table.rows
-
-    @property
-    def lookup(self) -> LookupRows | None:
-        """The keys and results of a lookup, as columns."""
-        return self._table.lookup
 
     @property
     def n_rows(self) -> int:

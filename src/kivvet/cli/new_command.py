@@ -22,9 +22,9 @@ def command(folder: Path, title: str | None) -> None:
       kivvet new river-rules
       kivvet new river-rules --title "River survey rules"
     """
-    from kivvet.books.files.new_book import write_new_book
+    from kivvet.book import new_book
 
-    written = write_new_book(folder, title)
+    written = new_book(folder, title)
     for path in written:
         click.echo(f"written  {path}")
     click.echo("\nNext:")

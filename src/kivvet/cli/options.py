@@ -46,24 +46,17 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON, 
 
 
 def opened_book(folder: Path | None) -> Book:
-    """Return the book in `folder`, or the nearest one upward from here."""
-    from kivvet.book import open_book
-    from kivvet.books.files.open_book import BOOK_FILE
+    """Return the book in `folder`, or the nearest one upward from here; an error says where none is."""
+    from kivvet.book import nearest_book, open_book
 
-    if folder is None:
-        here = Path.cwd()
-        folder = next((one for one in (here, *here.parents) if (one / BOOK_FILE).is_file()), here)
-    return open_book(folder)
+    return open_book(folder if folder is not None else nearest_book() or Path.cwd())
 
 
 def nearby_book(folder: Path | None) -> Book | None:
     """Return the book named or the nearest one upward; None where none is named and there is none."""
-    from kivvet.books.files.open_book import BOOK_FILE
+    from kivvet.book import nearest_book
 
-    here = Path.cwd()
-    if folder is None and not any((one / BOOK_FILE).is_file() for one in (here, *here.parents)):
-        return None
-    return opened_book(folder)
+    return None if folder is None and nearest_book() is None else opened_book(folder)
 
 
 #: Of the JSON that commands print, unless a report has a version of its own.

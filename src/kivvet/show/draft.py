@@ -81,7 +81,7 @@ def print_extended(out: Console, done: Drafted, name: str) -> None:
     out.print(
         Text().append(f"{count(done.n_added, 'row')} added to ").append(shown_path(done.files[0]), "bold")
     )
-    if done.table.lookup is None:
+    if value_of(done.table).lookup is None:
         for line in str(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
             out.print(Text(f"  {line.strip()}"))
     out.print(Text(f"fill in the results, then: kivvet check {shlex.quote(name)}", "green"))

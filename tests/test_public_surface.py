@@ -1,0 +1,133 @@
+"""What users can import is all that they meet: names, types of results, and a call for each command."""
+
+from __future__ import annotations
+
+import inspect
+import pickle
+import re
+import typing
+
+import pandas as pd
+import pytest
+
+import kivvet
+from kivvet.cli.main import _COMMANDS
+
+FACES = (kivvet.RuleTable, kivvet.Book, kivvet.Report, kivvet.Applied, kivvet.Look, kivvet.Finding)
+FUNCTIONS = [getattr(kivvet, name) for name in kivvet.__all__ if inspect.isfunction(getattr(kivvet, name))]
+
+
+def public(face):
+    return {name: value for name, value in vars(face).items() if not name.startswith("_")}
+
+
+def test_dir_shows_the_public_names_and_no_others():
+    assert dir(kivvet) == sorted([*kivvet.__all__, "__version__"], key=dir(kivvet).index)
+    assert set(dir(kivvet)) == {*kivvet.__all__, "__version__"}
+    assert all(getattr(kivvet, name).__name__ == name for name in kivvet.__all__)
+
+
+def returned(function):
+    """The types that a call or a property says it returns, whole, as text."""
+    signature = function.fget if isinstance(function, property) else getattr(function, "func", function)
+    said = getattr(signature, "__annotations__", {}).get("return", "")
+    return set(re.findall(r"[A-Z]\w+", str(said)))
+
+
+PLAIN = {"Any", "None", "Mapping", "Path", "FrameT", "DataFrame", "Iterator", "Sequence", "Callable"}
+WORDS = {
+    "Match",
+    "Value",
+    "Severity",
+    "State",
+    "ValueType",
+    "Method",
+}  # texts of a few kinds, and plain values
+
+
+@pytest.mark.parametrize("face", FACES, ids=lambda face: face.__name__)
+def test_what_a_public_call_returns_can_be_imported_from_kivvet(face):
+    for name, value in public(face).items():
+        if callable(value) or isinstance(value, property) or hasattr(value, "func"):
+            assert returned(value) - PLAIN - WORDS <= set(kivvet.__all__), name
+            assert "Any" not in returned(value) or name == "as_dict", name
+
+
+def test_functions_return_public_types():
+    for function in FUNCTIONS:
+        assert returned(function) - PLAIN <= set(kivvet.__all__), function
+
+
+def test_every_public_call_is_documented_with_its_errors():
+    for face in (kivvet.RuleTable, kivvet.Book):
+        assert face.__doc__
+        for name, value in public(face).items():
+            if inspect.isfunction(value):
+                assert value.__doc__, name
+                if name not in (
+                    "check",
+                    "status",
+                    "classes",
+                    "uses_of_column",
+                    "apply_with_report",
+                    "unmatched",
+                ):
+                    assert "Raises" in value.__doc__, name
+
+
+@pytest.mark.parametrize("command", _COMMANDS)
+def test_what_a_command_does_a_call_does(command):
+    names = {"new": "new_book", "demo": "open_book", "apply": "apply_dataset"}
+    name = names.get(command, command)
+    assert hasattr(kivvet.Book, name) or name in kivvet.__all__
+
+
+def test_a_table_shows_its_users_what_is_theirs_alone():
+    assert set(public(kivvet.RuleTable)) == {
+        *("name", "title", "owner", "inputs", "outputs", "rows", "n_rows", "match", "missing", "otherwise"),
+        *("drafted", "classes", "check", "explain", "apply", "apply_with_report"),
+    }
+
+
+def test_what_is_returned_is_a_value_that_can_be_sent_elsewhere(small_book):
+    book = kivvet.open_book(small_book)
+    report = book.apply_dataset("samples")
+    for value in (
+        report,
+        book.check(),
+        book.status(),
+        book.unmatched(),
+        book.explain("samples", 1),
+        book.look("samples"),
+        book.tables,
+        book.tables["ph_class"].apply_with_report(pd.DataFrame({"ph": [6.4]})).report,
+    ):
+        again = pickle.loads(pickle.dumps(value))
+        assert again == value or repr(again) == repr(value)
+    assert typing.get_type_hints(kivvet.RuleTable.check)["return"] is kivvet.Report
+
+
+def test_a_book_is_looked_at_drafted_into_and_asked_without_the_command_line(small_book):
+    book = kivvet.open_book(small_book)
+    assert book.look("samples")["ph"].type == "number"
+    assert book.look(small_book / "data" / "samples.csv", ["id"]).rows == 4
+    drafted = book.draft("remark", "samples", column="remark")
+    assert drafted.table.n_rows == 2 and drafted.files[0].name == "remark.toml"
+    again = kivvet.open_book(small_book)
+    assert again.extend("remark", "samples").n_added == 0
+    assert again.formula("ph * 2", "samples").type == "number"
+    assert again.explain("ph_class", {"ph": "6.4"})[0].results == {"ph_class": "acidic"}
+    for wrong, says in (
+        ({}, "one column, or looks up keys"),
+        ({"column": "ph", "keep": ["id"]}, "lookups only"),
+        ({"keys": ["id"], "classes": "ph"}, "no meaning for a lookup"),
+    ):
+        with pytest.raises(kivvet.DataError, match=says):
+            again.draft("other", "samples", **wrong)
+
+
+def test_a_new_book_is_complete(tmp_path):
+    kivvet.new_book(tmp_path / "rules", "Rules")
+    assert kivvet.open_book(tmp_path / "rules").check().is_clean
+    with pytest.raises(kivvet.BookError, match="holds a book already"):
+        kivvet.new_book(tmp_path / "rules")
