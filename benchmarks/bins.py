@@ -1,4 +1,6 @@
-"""Bins: 10 million floats with missing values and infinities, into 6 to 100,000 ranges, evenly and unevenly spread."""
+"""Bins: 10 million floats with missing values and infinities, into 6 to 100,000 ranges, evenly and unevenly
+spread.
+"""
 
 from __future__ import annotations
 
@@ -117,7 +119,8 @@ def _bins(n_bins: int, edges: np.ndarray, values: np.ndarray) -> Comparison:
             found = made["size"].cat.codes.to_numpy()
         if n_bins and len(found) == len(expected):
             wrong = found != expected
-            # A cut at infinity with an open right end leaves infinity itself out; that is its meaning, not a fault.
+            # A cut at infinity with an open right end leaves infinity itself out; that is its meaning, not a
+            # fault.
             return not wrong[np.isfinite(values)].any()
         return False
 

@@ -1,7 +1,7 @@
 """How long a check over several inputs takes, and the memory it needs; each table in a process of its own.
 
-Partitioned: the space is cut again and again at random, so that rows neither meet nor leave a gap. Random: rows
-of random ranges, half of the cells blank.
+Partitioned: the space is cut again and again at random, so that rows neither meet nor leave a gap. Random:
+rows of random ranges, half of the cells blank.
 """
 
 from __future__ import annotations

@@ -1,4 +1,6 @@
-"""Formulas: 10 million rows, 100,000 groups: first or repeat, share of the total, ten equal-count bins; and arithmetic."""
+"""Formulas: 10 million rows, 100,000 groups: first or repeat, share of the total, ten equal-count bins; and
+arithmetic.
+"""
 
 from __future__ import annotations
 

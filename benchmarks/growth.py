@@ -1,7 +1,8 @@
-"""How costs grow with the size of each kind of table and file: the exponent over four sizes, 1 being in proportion.
+"""How costs grow with the size of each kind of table and file: the exponent over four sizes, 1 being in
+proportion.
 
-CPU seconds of this process are measured, since they depend less on what else a machine does; the figure of each size is the
-least of a few runs.
+CPU seconds of this process are measured, since they depend less on what else a machine does; the figure of
+each size is the least of a few runs.
 """
 
 from __future__ import annotations

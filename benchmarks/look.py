@@ -1,4 +1,6 @@
-"""Look: 2 million rows, 12 columns, CSV and Parquet, against reading with pandas and counting distinct values."""
+"""Look: 2 million rows, 12 columns, CSV and Parquet, against reading with pandas and counting distinct
+values.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""A lookup of a million keys: how long it takes to read and to check; and peak memory of a lookup beside pandas' merge."""
+"""A lookup of a million keys: how long it takes to read and to check; and peak memory of a lookup beside
+pandas' merge.
+"""
 
 from __future__ import annotations
 

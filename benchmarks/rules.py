@@ -1,4 +1,6 @@
-"""Rules: 10 million rows, 10 and 50 first-match rows over three inputs, one of them text, with missing values."""
+"""Rules: 10 million rows, 10 and 50 first-match rows over three inputs, one of them text, with missing
+values.
+"""
 
 from __future__ import annotations
 

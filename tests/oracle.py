@@ -193,7 +193,9 @@ def bounds_of(condition: Condition) -> list[object]:
 
 
 def holds(tree, values):
-    """Whether a condition formula is true, false or (None) unknown for values by column, the logic being three-valued."""
+    """Whether a condition formula is true, false or (None) unknown for values by column, the logic being
+    three-valued.
+    """
     match tree:
         case formula.Comparison(operator, left, right):
             a, b = number_of(left, values), number_of(right, values)

@@ -1,7 +1,9 @@
-"""Formulas as SQL for a real engine, and the engine's answers: the referee for values, conditions and windows.
+"""Formulas as SQL for a real engine, and the engine's answers: the referee for values, conditions and
+windows.
 
-Where ours differ from the engine's habits by decision (docs/formulas.md), the SQL says what ours means: text of
-no characters is NULL, a division by zero gives NULL, and rows that are equal in an order stand as in the source.
+Where ours differ from the engine's habits by decision (docs/formulas.md), the SQL says what ours means: text
+of no characters is NULL, a division by zero gives NULL, and rows that are equal in an order stand as in the
+source.
 """
 
 from __future__ import annotations

@@ -1,4 +1,6 @@
-"""Formulas in books: one plan with the tables, all rows for windows, results of rows, findings, status, errors."""
+"""Formulas in books: one plan with the tables, all rows for windows, results of rows, findings, status,
+errors.
+"""
 
 import itertools
 

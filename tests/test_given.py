@@ -1,4 +1,6 @@
-"""Statements that always hold, and inputs fed from one column: what is found of them is possible until data shows it."""
+"""Statements that always hold, and inputs fed from one column: what is found of them is possible until data
+shows it.
+"""
 
 import pytest
 

@@ -1,4 +1,6 @@
-"""Every remedy that can be followed by a machine is: it cures the finding it stands with, and brings no new one."""
+"""Every remedy that can be followed by a machine is: it cures the finding it stands with, and brings no new
+one.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,9 @@ def read(definition):
 
 
 def told(table):
-    """Return what is said of a table, as far as it does not depend on where rows stand: overlaps by the rows that meet."""
+    """Return what is said of a table, as far as it does not depend on where rows stand: overlaps by the rows
+    that meet.
+    """
     said = set()
     for one in table.check(budget=20_000):
         if one.kind == "overlap":
@@ -63,7 +67,9 @@ def row_text(table, number):
 
 
 def fell_through(table, finding):
-    """Whether the example of a gap was covered by no row of a table: another description of a gap that was there."""
+    """Whether the example of a gap was covered by no row of a table: another description of a gap that was
+    there.
+    """
     columns = {}
     if "when" in (finding.witness or {}):
         return True  # no example was found that could be tried
@@ -180,7 +186,8 @@ def follow_all(definition):
                 if one.kind == "gap"
             }
             new = {one for one in new if one[0] != "gap" or not fell_through(table, gaps[one[1]])}
-            # A row that says nothing new once another was added, or that a wider one now holds, was there before.
+            # A row that says nothing new once another was added, or that a wider one now holds, was there
+            # before.
             assert this not in after or name == "remove" or before_by[this] > 1, said
             assert not new, f"{said}\nnew: {new}"
             n_followed += 1

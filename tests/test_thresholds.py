@@ -1,4 +1,6 @@
-"""Thresholds are the least values of a column's own type that lie beyond a bound: checked against exact fractions."""
+"""Thresholds are the least values of a column's own type that lie beyond a bound: checked against exact
+fractions.
+"""
 
 import math
 from decimal import Decimal

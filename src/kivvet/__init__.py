@@ -1,4 +1,6 @@
-"""Kivvet keeps recoding rules in one shared place, proves them complete, applies them and keeps the result current."""
+"""Kivvet keeps recoding rules in one shared place, proves them complete, applies them and keeps the result
+current.
+"""
 
 from __future__ import annotations
 

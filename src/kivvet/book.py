@@ -74,7 +74,8 @@ def formula_on(
 
 
 def new_book(folder: str | Path, title: str | None = None) -> tuple[Path, ...]:
-    """Write a book with one small table into a folder; return the files written. Nothing that exists is overwritten.
+    """Write a book with one small table into a folder; return the files written. Nothing that exists is
+    overwritten.
 
     Parameters
     ----------
@@ -129,7 +130,9 @@ class Book:
 
     @property
     def dataset_names(self) -> tuple[str, ...]:
-        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be read."""
+        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be
+        read.
+        """
         return self._opened.dataset_names
 
     @property
@@ -345,8 +348,8 @@ class Book:
         Parameters
         ----------
         source : str or Path
-            The name of a dataset: the columns are those it feeds the table; or a file: its columns named like the
-            inputs.
+            The name of a dataset: the columns are those it feeds the table; or a file: its columns named like
+            the inputs.
         column : str, optional
             The column to read instead, for a table of one input.
 
@@ -369,7 +372,8 @@ class Book:
         n_rows: int = 10_000,
         on_rows: OnRows = lambda _: None,
     ) -> Trial:
-        """Return what a formula gives on the first rows of a dataset or a file, without adding it to the book.
+        """Return what a formula gives on the first rows of a dataset or a file, without adding it to the
+        book.
 
         Parameters
         ----------
@@ -394,7 +398,8 @@ class Book:
     def unmatched(
         self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
     ) -> tuple[Unmatched, ...]:
-        """Return every value of the datasets that no row of a table holds, with its rows and the first of them.
+        """Return every value of the datasets that no row of a table holds, with its rows and the first of
+        them.
 
         Raises
         ------
@@ -408,7 +413,8 @@ class Book:
     def explain(
         self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()
     ) -> tuple[Explanation, ...]:
-        """Return why one row of a dataset, or values for one table, get their classes: an `Explanation` for each table.
+        """Return why one row of a dataset, or values for one table, get their classes: an `Explanation` for
+        each table.
 
         Parameters
         ----------

@@ -109,7 +109,9 @@ def records(
 
 
 def _short(lines: Iterable[str], first_line: int) -> Iterator[str]:
-    """Yield lines, none of them longer than a row may be; of a file they are not read whole before that is known."""
+    """Yield lines, none of them longer than a row may be; of a file they are not read whole before that is
+    known.
+    """
     readline = getattr(lines, "readline", None)
     if readline is None:
         yield from lines

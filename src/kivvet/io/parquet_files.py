@@ -121,7 +121,9 @@ def metadata_value(path: Path) -> str | None:
 
 
 def kept_records(target: Path) -> tuple[list[Any], str | None]:
-    """Return the record in a target's footer, and the hash of what precedes that; None if it is no Parquet file."""
+    """Return the record in a target's footer, and the hash of what precedes that; None if it is no Parquet
+    file.
+    """
     text, start = metadata_value(target), footer_start(target)
     try:
         records = [json.loads(text)] if text else []

@@ -38,7 +38,8 @@ AS_IT_SAYS = ReadOptions()
 
 
 class Source(ABC):
-    """A file of data, opened: its columns are known, its rows are read in batches as often as they are asked for.
+    """A file of data, opened: its columns are known, its rows are read in batches as often as they are asked
+    for.
 
     Attributes
     ----------

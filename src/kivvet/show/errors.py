@@ -10,7 +10,9 @@ from kivvet.show.terminal import console, print_columns
 
 
 def print_error(error: KivvetError, *, writes: bool = False) -> None:
-    """Print an error to stderr: what is wrong, where, and what to do; of a command that writes, that nothing was written."""
+    """Print an error to stderr: what is wrong, where, and what to do; of a command that writes, that nothing
+    was written.
+    """
     out = console(stderr=True)
     if isinstance(error, TableError):
         print_findings(out, error.findings)

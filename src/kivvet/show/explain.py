@@ -1,4 +1,6 @@
-"""Explanations on a terminal: the values, each row held against them, the row that decides, what would change it."""
+"""Explanations on a terminal: the values, each row held against them, the row that decides, what would change
+it.
+"""
 
 from __future__ import annotations
 

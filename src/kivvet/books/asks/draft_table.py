@@ -194,7 +194,8 @@ def draft_lookup(
     keep : sequence of str
         The columns to give; none for all others.
     copies : bool
-        Whether the file is copied beside the table. Otherwise the table points at it, so that it stays the one source.
+        Whether the file is copied beside the table. Otherwise the table points at it, so that it stays the
+        one source.
     """
     path = _free_path(book, name, replace=replace)
     source = data.open()

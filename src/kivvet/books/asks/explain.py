@@ -32,7 +32,9 @@ if TYPE_CHECKING:
 def explain_in_book(
     book: OpenBook, name: str, row: int | Mapping[str, str], tables: Sequence[str] = ()
 ) -> tuple[Explanation, ...]:
-    """Return why a row of a dataset, or fields for a dataset or a table, get their classes; see `Book.explain`."""
+    """Return why a row of a dataset, or fields for a dataset or a table, get their classes; see
+    `Book.explain`.
+    """
     if isinstance(row, int):
         return explain_row(book, book.dataset(name), row, tables)
     if name in book.dataset_names or name not in book.tables:

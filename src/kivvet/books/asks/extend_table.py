@@ -1,4 +1,6 @@
-"""Adding to a table's file a row for each value of the data that the table does not know; all else stays as it was."""
+"""Adding to a table's file a row for each value of the data that the table does not know; all else stays as
+it was.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,8 @@ OnRows = Callable[[int], None]
 def extend_table(
     book: OpenBook, name: str, data: From, column: str | None = None, on_rows: OnRows = lambda _: None
 ) -> Drafted:
-    """Add a row with blank results for each value of the data, or each combination of keys, that a table does not know.
+    """Add a row with blank results for each value of the data, or each combination of keys, that a table does
+    not know.
 
     Every line that is there stays as it was. A table of ranges has no values to add; its gaps are what
     `check` shows. The ranges of a lookup are left blank, which is open.
@@ -171,7 +174,9 @@ Batches = Iterator[tuple[Mapping[str, Column], Mapping[str, str]]]
 
 
 def _batches_of_dataset(book: OpenBook, data: From, table: Table, on_rows: OnRows) -> Batches:
-    """Yield the columns that a dataset feeds a table, made ones too, once for each entry that feeds it others."""
+    """Yield the columns that a dataset feeds a table, made ones too, once for each entry that feeds it
+    others.
+    """
     assert data.dataset is not None
     prepared, faults = prepare(book, data.dataset)
     steps = [one for one in prepared.plan.table_steps if one.table.name == table.name]

@@ -1,4 +1,6 @@
-"""Trying a formula out on a source: its type, what it reads, values that have no result, and the first few results."""
+"""Trying a formula out on a source: its type, what it reads, values that have no result, and the first few
+results.
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,8 @@ class Trial:
     is_whole : bool
         Whether these were all rows of the source.
     rows : tuple of (int, mapping of str to value)
-        The first few rows, then the first with a value that has no result: number, columns read, and the result.
+        The first few rows, then the first with a value that has no result: number, columns read, and the
+        result.
     """
 
     text: str
@@ -85,7 +88,8 @@ def try_formula(
     n_rows: int = 10_000,
     on_rows: Callable[[int], None] = lambda _: None,
 ) -> Trial:
-    """Return what a formula gives on the first rows of a source; one that looks at other rows is given all of them.
+    """Return what a formula gives on the first rows of a source; one that looks at other rows is given all of
+    them.
 
     Parameters
     ----------

@@ -170,7 +170,9 @@ class OpenBook:
 
     @property
     def dataset_names(self) -> tuple[str, ...]:
-        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be read."""
+        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be
+        read.
+        """
         self.need_readable()
         return (*self.datasets, *sorted(self.unusable_datasets))
 

@@ -1,4 +1,6 @@
-"""Which files a dataset may write: never one of the book's own, another dataset's, or one that Kivvet did not write."""
+"""Which files a dataset may write: never one of the book's own, another dataset's, or one that Kivvet did not
+write.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,8 @@ from kivvet.core.words.wording import shown_path
 def target_faults(
     folder: Path, datasets: Mapping[str, Dataset], files_of_tables: Mapping[Path, str]
 ) -> list[Finding]:
-    """Return a finding for each dataset whose target is a file of the book, a source, or another dataset's target.
+    """Return a finding for each dataset whose target is a file of the book, a source, or another dataset's
+    target.
 
     Parameters
     ----------

@@ -7,7 +7,7 @@ import json
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import astuple, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -142,6 +142,7 @@ def _write_target(
             demands_of(plan, book.severity),
             small,
             SEMANTICS_VERSION,
+            astuple(state.marks),
         )
         record = writer.commit(record)
     Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), definitions)
@@ -178,7 +179,9 @@ class _Writer:
         self.file.write(arrays)
 
     def _schema(self, arrays: list[pa.Array]) -> pa.Schema:
-        """Return the schema of the target: the fields of the source's own as they are stored, where it has types."""
+        """Return the schema of the target: the fields of the source's own as they are stored, where it has
+        types.
+        """
         names = [*self.source.names, *self.written]
         fields = [pa.field(name, array.type) for name, array in zip(names, arrays, strict=True)]
         stored = self.source.stored_schema

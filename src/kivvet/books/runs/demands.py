@@ -1,4 +1,6 @@
-"""What the rules demand of the data: kinds of findings about data that a book or a table has made errors stop an apply."""
+"""What the rules demand of the data: kinds of findings about data that a book or a table has made errors stop
+an apply.
+"""
 
 from __future__ import annotations
 

@@ -41,7 +41,7 @@ def only_possible(book: OpenBook, table: Table, found: Iterable[Finding]) -> Ite
         if WHEN in (one.region or ()) and WHEN not in table.reads:
             named += [
                 name
-                for name in dict.fromkeys(n for test in table.tests for n in test.reads)
+                for name in dict.fromkeys(n for test in table.computed_inputs for n in test.reads)
                 if name not in named
             ]
         depends = bool(uses) and one.kind in _KINDS and all(_share_a_root(roots, named) for roots in uses)

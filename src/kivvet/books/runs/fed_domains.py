@@ -1,7 +1,7 @@
 """What the datasets of a book can feed the inputs of its tables.
 
-One use that reads a source leaves an input unlimited, and so does one that is not known: a source that cannot be
-opened, or a dataset with faults, may feed anything.
+One use that reads a source leaves an input unlimited, and so does one that is not known: a source that cannot
+be opened, or a dataset with faults, may feed anything.
 """
 
 from __future__ import annotations
@@ -37,7 +37,9 @@ def fed_domains(book: OpenBook) -> Fed:
 
 
 def known_plan(book: OpenBook, dataset: Dataset) -> tuple[Plan | None, bool]:
-    """Return the plan of a dataset, None where its source cannot be opened, and whether it is all that it does."""
+    """Return the plan of a dataset, None where its source cannot be opened, and whether it is all that it
+    does.
+    """
     try:
         plan, faults = plan_of(book, dataset)
     except KivvetError:

@@ -1,6 +1,7 @@
 """The record that travels with a target: which rules, which source and which options made it.
 
-Where it stands, the format of the target decides: in Parquet in the footer, beside CSV in ``TARGET.kivvet.json``.
+Where it stands, the format of the target decides: in Parquet in the footer, beside CSV in
+``TARGET.kivvet.json``.
 """
 
 from __future__ import annotations
@@ -48,6 +49,8 @@ class Record:
     dataset, made_at, source_name : str
     rows : int
     source_hash : str
+    source_marks : tuple of int
+        The size, the time of change (ns) and the inode of the source then.
     read_options : mapping
         All that decides how the source is read, but types.
     columns : tuple of ColumnRecord
@@ -56,7 +59,8 @@ class Record:
     inferred : tuple of str
         Those of the columns whose type the data itself gave.
     demands : tuple of str
-        What the rules demanded of the data besides: formulas that are strict, kinds of findings that are errors.
+        What the rules demanded of the data besides: formulas that are strict, kinds of findings that are
+        errors.
     definitions : mapping of str to (str, mapping)
         By fingerprint, the name and the definition of tables and formulas, as far as they are small.
     semantics : int
@@ -77,6 +81,7 @@ class Record:
     demands: tuple[str, ...] = ()
     definitions: Mapping[str, Any] = field(default_factory=dict)
     semantics: int = 1
+    source_marks: tuple[int, ...] = ()
     target_hash: str = ""
     version: int = RECORD_VERSION
     others: Mapping[str, Any] = field(default_factory=dict)
@@ -101,7 +106,7 @@ class Record:
             )
             known = {one.name for one in fields(cls)} - {"others", "columns"}
             given = {name: value for name, value in values.items() if name in known}
-            for name in ("inferred", "demands"):
+            for name in ("inferred", "demands", "source_marks"):
                 given[name] = tuple(given.get(name, ()))
             others = {
                 name: value for name, value in values.items() if name not in known and name != "columns"

@@ -1,7 +1,8 @@
-"""A run: one pass over the source of a dataset, in which columns are typed, steps are run and faults are gathered.
+"""A run: one pass over the source of a dataset, in which columns are typed, steps are run and faults are
+gathered.
 
-Whatever is asked of data is asked of a run: applying, checking, listing what is unmatched, explaining a row, trying a
-formula, adding rows to a table.
+Whatever is asked of data is asked of a run: applying, checking, listing what is unmatched, explaining a row,
+trying a formula, adding rows to a table.
 """
 
 from __future__ import annotations
@@ -48,7 +49,9 @@ class RunBatch:
         return step.columns_of(self.read.column, lambda name: self.made[name].as_column())
 
     def unread_rows(self, step: Step) -> npt.NDArray[np.bool_] | None:
-        """Return the rows with a field of the step's columns that could not be read; None where there are none."""
+        """Return the rows with a field of the step's columns that could not be read; None where there are
+        none.
+        """
         return self.read.unread_rows(read.column for read in step.reads if read.from_source)
 
 

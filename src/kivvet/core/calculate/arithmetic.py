@@ -1,4 +1,6 @@
-"""Numbers worked with: sums, products, quotients, rounding, roots and logarithms; what has no result is missing and counted."""
+"""Numbers worked with: sums, products, quotients, rounding, roots and logarithms; what has no result is
+missing and counted.
+"""
 
 from __future__ import annotations
 
@@ -155,8 +157,8 @@ def _rounded(vector: Vector, digits: Vector | None, note: Note, *, cuts: bool) -
     with np.errstate(all="ignore"):
         factor = np.power(10.0, np.abs(places))
         scaled = np.where(places >= 0, values * factor, values / factor)
-        # A decimal such as 2.345 lies a little beside itself as a float, and more so scaled: it is taken as what it
-        # is written as.
+        # A decimal such as 2.345 lies a little beside itself as a float, and more so scaled: it is taken as
+        # what it is written as.
         slack = np.where(places == 0, 0.0, 2 * np.spacing(np.abs(scaled)))
         whole = np.trunc(scaled)
         fraction = np.abs(scaled - whole)

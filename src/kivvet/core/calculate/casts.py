@@ -27,8 +27,8 @@ from kivvet.core.words.values import (
 def cast(vector: Vector, kind: ValueType, note: Note) -> Vector:
     """Return a vector as another type.
 
-    Numbers become whole numbers only where they are whole: nothing is rounded in silence. Text is read as fields
-    of files are: blanks around it do not count.
+    Numbers become whole numbers only where they are whole: nothing is rounded in silence. Text is read as
+    fields of files are: blanks around it do not count.
     """
     if vector.kind == kind:
         return vector

@@ -8,10 +8,10 @@ import numpy as np
 
 from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.columns.column import Column, NumericColumn
-from kivvet.core.tables.table import Test
+from kivvet.core.tables.table import ComputedInput
 
 
-def computed_column(test: Test, columns: Mapping[str, Column]) -> Column:
+def computed_column(test: ComputedInput, columns: Mapping[str, Column]) -> Column:
     """Return the column of a computed input, made from the columns it reads."""
     if test.compared is None and test.whole is None:
         return columns[test.about.name]

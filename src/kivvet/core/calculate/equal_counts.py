@@ -1,4 +1,6 @@
-"""Parts of equal counts without sorting: only the rows around each cut between two parts are looked at closely."""
+"""Parts of equal counts without sorting: only the rows around each cut between two parts are looked at
+closely.
+"""
 
 from __future__ import annotations
 
@@ -78,7 +80,9 @@ def equal_counts(
 def _buckets(
     tops: npt.NDArray[np.uint16], before: int, cuts: Places
 ) -> tuple[Places, Places, npt.NDArray[np.bool_]]:
-    """Return for each bucket the place where it begins, the part of that place, and whether a cut falls within."""
+    """Return for each bucket the place where it begins, the part of that place, and whether a cut falls
+    within.
+    """
     counts = np.bincount(tops, minlength=_BUCKETS)
     begins = before + np.cumsum(counts) - counts
     first = np.searchsorted(cuts, begins, side="right")
@@ -89,7 +93,9 @@ def _buckets(
 def _part(
     parts: Places, keys: npt.NDArray[np.uint64], rows: Places, begin: int, cuts: Places, shift: int
 ) -> int:
-    """Write the parts of some rows, the first of which in order has place `begin`; return how many equal ones are parted."""
+    """Write the parts of some rows, the first of which in order has place `begin`; return how many equal ones
+    are parted.
+    """
     inside = keys[rows]
     if len(rows) <= _FEW or shift < 0:
         ordered = np.argsort(inside, kind="stable")

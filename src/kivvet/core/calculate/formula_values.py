@@ -1,4 +1,6 @@
-"""A formula worked out for columns: windows first, common parts shared, chunk by chunk in threads where no text is in it."""
+"""A formula worked out for columns: windows first, common parts shared, chunk by chunk in threads where no
+text is in it.
+"""
 
 from __future__ import annotations
 

@@ -18,7 +18,8 @@ _MICROSECONDS_A_DAY = 86_400_000_000
 def frame_bounds(
     frame: Frame | None, order: Order, key: Vector | None, *, is_descending: bool
 ) -> tuple[Places, Places]:
-    """Return for each place the first place of its frame and the place after it; an empty frame ends before it starts.
+    """Return for each place the first place of its frame and the place after it; an empty frame ends before
+    it starts.
 
     Parameters
     ----------
@@ -90,8 +91,8 @@ def _turned(values: Array) -> Array:
 def total_between(values: Array, first: Places, end: Places, order: Order | None = None) -> Array:
     """Return the total of the values from one place up to another; of opposite infinities NaN.
 
-    Floats are added up anew in each group, from its start or from its end, else frame by frame, so that a value
-    of one group, or one that has left the frame, never takes digits from a total.
+    Floats are added up anew in each group, from its start or from its end, else frame by frame, so that a
+    value of one group, or one that has left the frame, never takes digits from a total.
     """
     if values.dtype.kind != "f":
         passed = np.append(0, np.cumsum(values))
@@ -155,7 +156,8 @@ def _one_by_one(values: Array, first: Places, end: Places) -> Array:
 def extreme_between(
     values: Array, missing: BoolArray, first: Places, end: Places, *, is_least: bool
 ) -> Array:
-    """Return the least or greatest of the values that are there from one place up to another; any where there are none.
+    """Return the least or greatest of the values that are there from one place up to another; any where there
+    are none.
 
     By a table of extremes over stretches of doubling length; each frame is two such stretches.
     """

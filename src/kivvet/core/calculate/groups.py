@@ -88,7 +88,9 @@ def _numbers_of(key: Vector) -> tuple[Array, int]:
 
 
 def _compact(values: Places, missing: BoolArray | None = None) -> tuple[Array, int]:
-    """Return numbers from 0 for whole numbers: less the lowest where they lie close together, else as they are met."""
+    """Return numbers from 0 for whole numbers: less the lowest where they lie close together, else as they
+    are met.
+    """
     if not len(values):
         return np.zeros(0, np.int64), 1
     if missing is not None and missing.any():
@@ -246,7 +248,9 @@ def _stable_order(values: Array) -> npt.NDArray[np.intp]:
 
 
 def _counted_order(numbers: Array, n_groups: int) -> npt.NDArray[np.intp]:
-    """Return the stable order of small whole numbers: sorted by their lower 16 bits, then by the upper, by counting."""
+    """Return the stable order of small whole numbers: sorted by their lower 16 bits, then by the upper, by
+    counting.
+    """
     low = np.argsort((numbers & 0xFFFF).astype(np.uint16), kind="stable")
     if n_groups <= 1 << 16:
         return low

@@ -1,7 +1,7 @@
 """The quick way for formulas that only add, subtract, multiply and divide floats: missing is NaN all along.
 
-The processor itself tells where a division by zero or an undefined operation happened; then, and only then, the
-rows are worked out again with care.
+The processor itself tells where a division by zero or an undefined operation happened; then, and only then,
+the rows are worked out again with care.
 """
 
 from __future__ import annotations
@@ -51,7 +51,9 @@ def floats_of(leaf: NumericColumn | Vector, rows: slice) -> Array:
 
 
 def worked_out_plainly(tree: Tree, floats: Callable[[Tree], Array]) -> Array | None:
-    """Return the values of a plain tree, NaN where missing; None where an operation had no result, or what it read is infinite."""
+    """Return the values of a plain tree, NaN where missing; None where an operation had no result, or what it
+    read is infinite.
+    """
     try:
         with np.errstate(invalid="raise", divide="raise", over="ignore", under="ignore"):
             return _values(tree, floats)

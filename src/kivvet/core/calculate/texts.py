@@ -1,4 +1,6 @@
-"""Functions of text: worked out once for each different text, or combination of texts, however many rows have it."""
+"""Functions of text: worked out once for each different text, or combination of texts, however many rows have
+it.
+"""
 
 from __future__ import annotations
 
@@ -197,8 +199,8 @@ def _trimmed(side: str, signs: str, text: str) -> str:
 class LikePattern:
     """A pattern of LIKE: pieces between its ``%``, each as long as what it stands for.
 
-    The first piece stands at the beginning, the last at the end, and each of the others where it is first found after
-    the one before: nothing is ever tried again, so the time goes with the length of the text.
+    The first piece stands at the beginning, the last at the end, and each of the others where it is first
+    found after the one before: nothing is ever tried again, so the time goes with the length of the text.
     """
 
     def __init__(self, pieces: Sequence[re.Pattern[str]], lengths: Sequence[int]) -> None:
@@ -247,7 +249,9 @@ def _like(text: str, pattern: str, escape: str | None = None) -> bool | None:
 
 
 def like_regex(texts: Vector, pattern: Vector, note: Note) -> Vector:
-    """Return whether a regular expression is found in texts; an expression that is none gives no result, and is noted."""
+    """Return whether a regular expression is found in texts; an expression that is none gives no result, and
+    is noted.
+    """
     if (
         pattern.is_single
         and pattern.kind == "text"

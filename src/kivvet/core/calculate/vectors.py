@@ -131,7 +131,9 @@ def of_column(column: Column) -> Vector:
 
 
 def _of_floats(values: Array, valid: BoolArray | None) -> Vector:
-    """Return floats, not a number where one is missing: sums of it are too, so that little is left to look at after each."""
+    """Return floats, not a number where one is missing: sums of it are too, so that little is left to look at
+    after each.
+    """
     missing = np.empty(len(values), bool)
     is_nan = np.ones(1, bool)  # whether every missing value is not a number already
     n_missing = []
@@ -227,7 +229,9 @@ def either(*missing: BoolArray | None) -> BoolArray | None:
 
 
 def as_kind(vector: Vector, kind: ValueType | None) -> Vector:
-    """Return a vector as a type that holds all its values: whole numbers as numbers, dates as times, NULL as anything."""
+    """Return a vector as a type that holds all its values: whole numbers as numbers, dates as times, NULL as
+    anything.
+    """
     if kind is None or vector.kind == kind:
         return vector
     if vector.missing is not None and vector.missing.all():
@@ -308,7 +312,9 @@ def without_empty(vector: Vector) -> Vector:
 
 
 def made_of_vector(name: str, vector: Vector, n_rows: int) -> MadeColumn:
-    """Return what a formula gave as a column; different texts become classes, in the order in which they are met."""
+    """Return what a formula gave as a column; different texts become classes, in the order in which they are
+    met.
+    """
     array = to_arrow(vector, n_rows)
     if vector.kind != "text":
         return MadeColumn(name, values=array)

@@ -1,6 +1,7 @@
 """Window functions: for each row a value of the rows of its group, as the SQL standard (ISO/IEC 9075) has it.
 
-Where the standard leaves the order open, between rows that are equal in ORDER BY, rows stand as they do in the source.
+Where the standard leaves the order open, between rows that are equal in ORDER BY, rows stand as they do in
+the source.
 """
 
 from __future__ import annotations
@@ -77,7 +78,9 @@ class WindowMaker:
         self._split_ties: dict[Window, int] = {}
 
     def work(self, tree: Tree) -> Vector:
-        """Return the values of an expression for the rows that take part; each is worked out, and noted, once."""
+        """Return the values of an expression for the rows that take part; each is worked out, and noted,
+        once.
+        """
         text = write_formula(tree)
         if text not in self._made:
             made = self._work(tree)
@@ -208,7 +211,9 @@ class WindowMaker:
         return self._neighbour(window, order, place)
 
     def _equal_counts(self, window: Window) -> Vector | None:
-        """Return a few parts of equal counts over all rows without sorting them; None where that is not asked."""
+        """Return a few parts of equal counts over all rows without sorting them; None where that is not
+        asked.
+        """
         (number,) = window.parts
         if (
             window.partition
@@ -445,7 +450,9 @@ class WindowMaker:
 
 
 def is_first(tree: Tree) -> tuple[Window, bool] | None:
-    """Return the window and whether it is to be 1, where a comparison asks just that of a place in a simple order."""
+    """Return the window and whether it is to be 1, where a comparison asks just that of a place in a simple
+    order.
+    """
     match tree:
         case Comparison(operator, Window(name, _, _, (item,)) as window, Constant(value)) if (
             name in ("RANK", "ROW_NUMBER", "DENSE_RANK")
@@ -531,7 +538,8 @@ def _integer_totals(numbers: Array, values: Places, size: int) -> tuple[Places, 
     largest = max(abs(int(values.min(initial=0))), abs(int(values.max(initial=0))))
     if largest * max(len(values), 1) < 2**53:
         return np.bincount(numbers, weights=values, minlength=size).astype(np.int64), np.zeros(size, bool)
-    # In two halves, each of which adds up exactly in a float as long as there are fewer than two million rows a group.
+    # In two halves, each of which adds up exactly in a float as long as there are fewer than two million rows
+    # a group.
     low, high = values & 0xFFFFFFFF, values >> 32
     if len(values) < 1 << 21:
         lows = np.bincount(numbers, weights=low, minlength=size).astype(np.int64)

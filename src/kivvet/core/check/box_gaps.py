@@ -41,7 +41,9 @@ class GapSearch:
     has_more: bool = field(default=False, init=False)
 
     def boxes(self, most: int) -> list[tuple[Box, list[int]]]:
-        """Return uncovered boxes, the cells of each input as bits, each with a place in it; boxes may share places."""
+        """Return uncovered boxes, the cells of each input as bits, each with a place in it; boxes may share
+        places.
+        """
         found: list[tuple[Box, list[int]]] = []
         try:
             while (place := self.uncovered_place([box for box, _ in found])) is not None:

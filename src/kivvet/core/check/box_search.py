@@ -9,8 +9,8 @@ where the budget of steps ends, the question stays open.
 
 The question is whether a union of boxes covers a box. It is as hard as deciding whether a formula in
 disjunctive normal form always holds (co-NP-complete), so any exact method needs a budget; cutting where few
-boxes are cut follows the divide-and-conquer methods for the measure of a union of boxes (Overmars and Yap 1991,
-Chan 2013).
+boxes are cut follows the divide-and-conquer methods for the measure of a union of boxes (Overmars and Yap
+1991, Chan 2013).
 """
 
 from __future__ import annotations

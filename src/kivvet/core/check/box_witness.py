@@ -1,9 +1,10 @@
 """Values for a place among the cells of several inputs, computed ones too: an example that can be tried.
 
-A place says of each declared input in which stretch its value lies, and of each computed input (the comparison of two
-expressions, or a condition taken as a whole) how it comes out. Values for the columns are tried: bounds, constants of the
-formulas, what lies beside them, and where an expression goes straight in a column the value at which it meets the other.
-What is returned has been worked out and found to lie there; where nothing is found, nothing is said.
+A place says of each declared input in which stretch its value lies, and of each computed input (the
+comparison of two expressions, or a condition taken as a whole) how it comes out. Values for the columns are
+tried: bounds, constants of the formulas, what lies beside them, and where an expression goes straight in a
+column the value at which it meets the other. What is returned has been worked out and found to lie there;
+where nothing is found, nothing is said.
 """
 
 from __future__ import annotations
@@ -31,7 +32,7 @@ from kivvet.core.words.values import Value, ValueType
 
 if TYPE_CHECKING:
     from kivvet.core.space.boxes import Dimension, Space
-    from kivvet.core.tables.table import Test
+    from kivvet.core.tables.table import ComputedInput
 
 _MOST_TRIED = 40_000
 _MOST_PLACES = 24  # of a box that are tried for an example
@@ -51,7 +52,8 @@ _TYPES: dict[ValueType, pa.DataType] = {
 def witness_in(space: Space, cells: Sequence[int], box: Sequence[int] | None = None) -> dict[str, str]:
     """Return a place, one cell of each dimension, as values by column that lie there, or elsewhere in a box.
 
-    Where none are found for what computed inputs read, these columns are left out, and `when` says what holds.
+    Where none are found for what computed inputs read, these columns are left out, and `when` says what
+    holds.
 
     Parameters
     ----------
@@ -97,7 +99,8 @@ def _is_decided(dimension: Dimension, cell: int) -> bool:
 
 
 def values_at(space: Space, place: Sequence[int]) -> Mapping[str, Value | None] | None:
-    """Return a value for each column that computed inputs read, and for each declared input; None if none is found.
+    """Return a value for each column that computed inputs read, and for each declared input; None if none is
+    found.
 
     Parameters
     ----------
@@ -133,7 +136,9 @@ class _Search:
             self._add_constants(dimension.test, may_be_missing=cell == dimension.missing)
 
     def _kind_of(self, name: str) -> ValueType:
-        """Return the type of a column that is nowhere declared: that of what it is compared with, else a number."""
+        """Return the type of a column that is nowhere declared: that of what it is compared with, else a
+        number.
+        """
         for dimension, _ in self.tests:
             test = dimension.test
             assert test is not None
@@ -149,7 +154,7 @@ class _Search:
                             return "date"
         return "number"
 
-    def _add_constants(self, test: Test, *, may_be_missing: bool) -> None:
+    def _add_constants(self, test: ComputedInput, *, may_be_missing: bool) -> None:
         trees = test.compared or (test.whole,)
         constants = [
             one.value for tree in trees if tree is not None for one in walk(tree) if isinstance(one, Constant)
@@ -249,7 +254,9 @@ class _Search:
         return column_from_arrow(pa.array(list(values), _TYPES[kind]))
 
     def _add_roots(self) -> bool:
-        """Add to numeric columns the values at which the two sides of a comparison meet; return whether there are any."""
+        """Add to numeric columns the values at which the two sides of a comparison meet; return whether there
+        are any.
+        """
         added = False
         for dimension, _ in self.tests:
             test = dimension.test
@@ -271,7 +278,7 @@ class _Search:
                         added = added or bool(new)
         return added
 
-    def _root(self, test: Test, name: str, given: Mapping[str, Value | None]) -> Decimal | None:
+    def _root(self, test: ComputedInput, name: str, given: Mapping[str, Value | None]) -> Decimal | None:
         """Return where two sides meet as one column changes, if their difference goes straight in it."""
         assert test.compared is not None
         columns = {one: self._column(one, [value] * 2) for one, value in given.items()}

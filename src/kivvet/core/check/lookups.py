@@ -74,7 +74,9 @@ def _blank_keys(table: Table, rows: LookupRows) -> Iterable[Finding]:
 
 
 def _near_keys(table: Table, rows: LookupRows) -> Iterable[Finding]:
-    """Tell keys of the table itself that differ only by case, blanks or Unicode form: are they meant to be two?"""
+    """Tell keys of the table itself that differ only by case, blanks or Unicode form: are they meant to be
+    two?
+    """
     for key, codes in zip(rows.keys, index_of(table).keys, strict=True):
         if key.about.type != "text" or len(codes.distinct) > _MOST_FOLDED:
             continue
@@ -297,7 +299,9 @@ def _meeting(table: Table, rows: LookupRows, late: int, earlier: Sequence[int]) 
 
 
 def _holes(table: Table, rows: LookupRows) -> Iterable[Finding]:
-    """Tell what lies between the ranges of one key, for lookups with one range; the outer ends too where there is a domain."""
+    """Tell what lies between the ranges of one key, for lookups with one range; the outer ends too where
+    there is a domain.
+    """
     if len(rows.ranges) > 1:
         yield from _holes_of_boxes(table, rows)
         return

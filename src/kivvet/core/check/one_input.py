@@ -205,8 +205,8 @@ class LineCheck(RowFindings):
         return write_condition(Negation(AnyOf(both)))
 
     def apart(self, early: int, late: int) -> str:
-        """Return how one of two rows is written so that it leaves all rows that differ their values; nothing where it
-        cannot be.
+        """Return how one of two rows is written so that it leaves all rows that differ their values; nothing
+        where it cannot be.
         """
         if (
             self.table.dimensions[0] is not self.table.inputs[0]

@@ -68,7 +68,9 @@ class RowFindings:
 
     @property
     def gap_severity(self) -> Severity:
-        """A gap is an error where just one row is to match, and a note where something says what happens then."""
+        """A gap is an error where just one row is to match, and a note where something says what happens
+        then.
+        """
         if self.table.otherwise or self.table.match == "every":
             return "note"
         return "error" if self.table.match == "one" else "warning"
@@ -169,7 +171,9 @@ class RowFindings:
         )
 
     def with_domain(self, about: Input) -> str:
-        """Return the definition of an input with the values that its rows name as its domain, to be made complete."""
+        """Return the definition of an input with the values that its rows name as its domain, to be made
+        complete.
+        """
         from kivvet.core.read.table_text import input_text
 
         number = self.table.inputs.index(about)

@@ -233,7 +233,9 @@ class BoxCheck(RowFindings):
             yield self.duplicate(inner, outer, is_same=self.boxes[inner] == self.boxes[outer])
 
     def overlap(self, late: int, partners: Sequence[int]) -> Finding:
-        """Tell the earlier rows that a row meets; the first one speaks that it certainly meets, if there is one."""
+        """Tell the earlier rows that a row meets; the first one speaks that it certainly meets, if there is
+        one.
+        """
         commons = {early: self.common(early, late) for early in partners}
         wholes = {early: self.is_whole(common) for early, common in commons.items()}
         worst = next((early for early in partners if not self.is_possible(wholes[early])), partners[0])
@@ -266,8 +268,8 @@ class BoxCheck(RowFindings):
         return [a & b for a, b in zip(self.boxes[one], self.boxes[other], strict=True)]
 
     def apart(self, early: int, late: int) -> str:
-        """Return how one of two rows is written so that it leaves all rows that differ their places; nothing where it
-        cannot be.
+        """Return how one of two rows is written so that it leaves all rows that differ their places; nothing
+        where it cannot be.
         """
         meeting = self.rows_meeting(self.boxes[late]) & ~self.same_results[self.rows[late].results]
         is_pair = (meeting & ((1 << late) - 1)).bit_count() == 1

@@ -64,7 +64,8 @@ class CompiledTable:
     def _is_in_doubt(self) -> bool:
         """Whether rows that differ may both match some values, so that each row of data is to be watched.
 
-        Where a table lowers the severity of `overlap` or `conflict`, the earlier row wins, and nobody is stopped.
+        Where a table lowers the severity of `overlap` or `conflict`, the earlier row wins, and nobody is
+        stopped.
         """
         if self.table.match != "one":
             return False
@@ -76,7 +77,9 @@ class CompiledTable:
         )
 
     def _yielding(self) -> dict[int, set[int]]:
-        """Return by row, from 0, the earlier ones that it silently yields to: pairs whose kind of finding was lowered."""
+        """Return by row, from 0, the earlier ones that it silently yields to: pairs whose kind of finding was
+        lowered.
+        """
         found: dict[int, set[int]] = {}
         if self.table.match != "one" or not self.table.severity:
             return found
@@ -152,7 +155,7 @@ class CompiledTable:
 
     def _dimension_columns(self, columns: Mapping[str, Column]) -> list[tuple[str, Column]]:
         made = [(about.name, columns[about.name]) for about in self.table.inputs]
-        made += [(test.about.name, computed_column(test, columns)) for test in self.table.tests]
+        made += [(test.about.name, computed_column(test, columns)) for test in self.table.computed_inputs]
         return made
 
     def _first_of_each(self, outcomes: Array, counts: Counts | None) -> tuple[Array, Counts | None]:

@@ -64,7 +64,8 @@ def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | No
 
 
 def reads_nothing(about: Input, column: Column, name: str) -> bool:
-    """Whether a column of a type that an input does not read holds no value at all, so that all of it is missing.
+    """Whether a column of a type that an input does not read holds no value at all, so that all of it is
+    missing.
 
     Raises
     ------

@@ -45,8 +45,8 @@ _ROWS_AT_ONCE = 4_096
 class KeyMatch:
     """The keys and ranges of a lookup made ready for columns.
 
-    The outcome is the row that holds the values; else unmatched where the key is unknown, missing where a key or a
-    range's value is, no-period where the key is known but no range of it holds the value.
+    The outcome is the row that holds the values; else unmatched where the key is unknown, missing where a key
+    or a range's value is, no-period where the key is known but no range of it holds the value.
     """
 
     def __init__(self, table: Table, outcomes: Outcomes) -> None:
@@ -162,7 +162,9 @@ class KeyMatch:
 
     @cached_property
     def _segments(self) -> tuple[Array, Array, Array, Array]:
-        """Disjoint stretches of cells in order: group, first cell, end, row; the lowest row wins where some meet."""
+        """Disjoint stretches of cells in order: group, first cell, end, row; the lowest row wins where some
+        meet.
+        """
         (cells,) = self.index.ranges
         order = self.index.by_group
         order = order[cells.starts[order] < cells.ends[order]]
@@ -284,7 +286,9 @@ def _lowest_rows(rows: Array, starts: Array, ends: Array) -> list[tuple[int, int
 
 
 class _KeyFinder:
-    """One key: from a column to the number of each value among the different keys; then all others, then missing."""
+    """One key: from a column to the number of each value among the different keys; then all others, then
+    missing.
+    """
 
     def __init__(self, about: Input, codes: KeyCodes) -> None:
         self.about = about
@@ -418,7 +422,9 @@ class _RangeFinder:
         return made
 
     def _places_at_once(self, column: NumericColumn) -> list[Any] | None:
-        """Return the thresholds where they are the bounds themselves, or next to them; None where they are not."""
+        """Return the thresholds where they are the bounds themselves, or next to them; None where they are
+        not.
+        """
         cuts, dtype = self.cells.cuts, column.values.dtype
         if not isinstance(cuts, NumberCuts) or self.about.step is not None:
             return None
@@ -431,7 +437,9 @@ class _RangeFinder:
         return None
 
     def _thresholds_for(self, column: NumericColumn) -> Thresholds:
-        """Return the cuts in the column's own type; bounds that are one value there leave no cell between them."""
+        """Return the cuts in the column's own type; bounds that are one value there leave no cell between
+        them.
+        """
         key = (column.values.dtype, column.kind, column.scale, column.unit, column.tz)
         if key not in self._thresholds:
             dtype = column.values.dtype

@@ -1,7 +1,8 @@
 """Outcomes: what the numbers stand for that a compiled table gives rows of data.
 
-They are numbered by the table alone, but for sets of rows that decide together: those get theirs as they are met.
-What is counted is therefore told by the rows themselves, so that counts of several batches or workers can be added.
+They are numbered by the table alone, but for sets of rows that decide together: those get theirs as they are
+met. What is counted is therefore told by the rows themselves, so that counts of several batches or workers
+can be added.
 """
 
 from __future__ import annotations
@@ -117,7 +118,9 @@ class Outcomes:
         return np.asarray(falls)
 
     def by_row(self, counts: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-        """Return from counts by outcome the rows of data that each row of the table decided, alone or with others."""
+        """Return from counts by outcome the rows of data that each row of the table decided, alone or with
+        others.
+        """
         of_rows = counts[: self.n_rows].copy()
         for rows, number in self.counted_sets(counts):
             of_rows[list(rows)] += number

@@ -186,8 +186,8 @@ def _typed_array(values: Sequence[Value | None], type_: pa.DataType) -> pa.Array
 
 
 def status_column(name: str, labels: Array, outcomes: Outcomes) -> MadeColumn:
-    """Return how each row was decided: matched, unmatched, missing, by several rows, (no-period) by none of its key,
-    or (unfinished) by a row that is still to be filled in.
+    """Return how each row was decided: matched, unmatched, missing, by several rows, (no-period) by none of
+    its key, or (unfinished) by a row that is still to be filled in.
 
     Parameters
     ----------

@@ -239,7 +239,9 @@ def as_numbers(typed: pa.Array) -> FloatArray:
 
 
 def finest_step(numbers: FloatArray) -> float | None:
-    """Return the largest step that all (finite) numbers are multiples of, None if they are finer than a millionth."""
+    """Return the largest step that all (finite) numbers are multiples of, None if they are finer than a
+    millionth.
+    """
     finite = numbers[np.isfinite(numbers)]
     if not len(finite) or np.abs(finite).max() >= 2.0**53 / 10**_FINEST_DIGITS:
         return None

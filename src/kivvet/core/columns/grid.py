@@ -1,8 +1,10 @@
-"""Finding the cell of a number among many thresholds: a grid of buckets, each of which knows its one threshold.
+"""Finding the cell of a number among many thresholds: a grid of buckets, each of which knows its one
+threshold.
 
 There are two grids. One is even over the numbers. The other is even over the bits of the floats, which as
-integers are in the order of the floats: fine near zero and coarse far from it, so that skewed bounds do no harm.
-The one that leaves fewer thresholds sharing a bucket is taken; only in shared buckets is there a search.
+integers are in the order of the floats: fine near zero and coarse far from it, so that skewed bounds do no
+harm. The one that leaves fewer thresholds sharing a bucket is taken; only in shared buckets is there a
+search.
 """
 
 from __future__ import annotations

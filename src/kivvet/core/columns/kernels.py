@@ -113,7 +113,9 @@ def _in_threads(
 def _compare_and_add(
     values: Array, thresholds: Array, labels: Array, out: Array, counts: Counts | None, start: int, end: int
 ) -> None:
-    """Compare with every threshold; add the difference of neighbouring labels, modulo 256, where it is reached."""
+    """Compare with every threshold; add the difference of neighbouring labels, modulo 256, where it is
+    reached.
+    """
     differences = np.diff(labels)
     reached = np.empty(CHUNK, bool)
     as_numbers = reached.view(np.uint8)

@@ -1,4 +1,6 @@
-"""Taking values by outcome, for any number of outputs: in threads, with one map of what is missing for all alike."""
+"""Taking values by outcome, for any number of outputs: in threads, with one map of what is missing for all
+alike.
+"""
 
 from __future__ import annotations
 

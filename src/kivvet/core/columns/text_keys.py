@@ -152,7 +152,9 @@ class _WordReader:
         return cls(offsets, data, valid)
 
     def words(self, start: int, end: int, scratch: _Scratch) -> tuple[Words, npt.NDArray[np.bool_] | None]:
-        """Return the words of some rows (in scratch memory), and which are longer than a word (None: none is)."""
+        """Return the words of some rows (in scratch memory), and which are longer than a word (None: none
+        is).
+        """
         size = end - start
         at = scratch.at[:size]
         shift, words, high = (one[:size] for one in scratch.words)

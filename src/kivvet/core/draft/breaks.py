@@ -60,7 +60,9 @@ def _thinned(numbers: FloatArray, weights: npt.NDArray[np.int64]) -> tuple[Float
 
 
 def _natural_breaks(numbers: FloatArray, weights: FloatArray, n_bins: int) -> list[float]:
-    """Return the first value of each bin but the lowest, for the least sum of squared differences from bin means."""
+    """Return the first value of each bin but the lowest, for the least sum of squared differences from bin
+    means.
+    """
     n = len(numbers)
     n_bins = min(n_bins, n)
     zero = np.zeros(1)

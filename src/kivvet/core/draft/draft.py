@@ -1,4 +1,5 @@
-"""Drafting a table from data: the rows are there, complete and without overlap; the classes are to be filled in.
+"""Drafting a table from data: the rows are there, complete and without overlap; the classes are to be filled
+in.
 
 A draft is made from distinct values with their rows. From classes that the data already holds, the table
 that reproduces them is worked out, and counted.

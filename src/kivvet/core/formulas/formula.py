@@ -1,4 +1,6 @@
-"""A formula with a name, and the formula made ready for columns: types known, windows found, common parts shared."""
+"""A formula with a name, and the formula made ready for columns: types known, windows found, common parts
+shared.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,8 @@
-"""The functions that formulas know: how each is written, what it takes, what it gives, and an example that is tested.
+"""The functions that formulas know: how each is written, what it takes, what it gives, and an example that is
+tested.
 
-What a function is, in the words of its documentation, stands here once; `docs/formulas.md` lists all of them, and
-the tests work out every example.
+What a function is, in the words of its documentation, stands here once; `docs/formulas.md` lists all of them,
+and the tests work out every example.
 """
 
 from __future__ import annotations

@@ -344,7 +344,9 @@ class _Reader:
     # Values
 
     def _chain(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        """Return sums, products and joined texts; a long chain of them is read from its left end, not downwards."""
+        """Return sums, products and joined texts; a long chain of them is read from its left end, not
+        downwards.
+        """
         links = [tree]
         while (left := links[-1].children[0]).data in _SIGN_OF:
             links.append(left)
@@ -531,7 +533,9 @@ class _Reader:
         )
 
     def called(self, tree: Any) -> tuple[str, tuple[Tree, ...]]:
-        """Return the name of a function and its arguments; an error where there is no such function or too few or many."""
+        """Return the name of a function and its arguments; an error where there is no such function or too
+        few or many.
+        """
         token = tree.children[0]
         name = str(token).upper()
         function = FUNCTIONS.get(name)

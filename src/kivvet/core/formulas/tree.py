@@ -1,4 +1,6 @@
-"""Formulas as values: expressions over columns, and conditions on them in the logic of true, false and unknown."""
+"""Formulas as values: expressions over columns, and conditions on them in the logic of true, false and
+unknown.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""The type of a formula, from the types of the columns it reads; what does not fit is found before any data is read."""
+"""The type of a formula, from the types of the columns it reads; what does not fit is found before any data
+is read.
+"""
 
 from __future__ import annotations
 
@@ -60,7 +62,8 @@ def type_of_constant(value: Value | None) -> ValueType | None:
 
 
 def type_of(tree: Tree, type_of_column: TypeOf) -> ValueType | None:
-    """Return the type of a tree's value; None where it is NULL, or rests on columns of which nothing is known.
+    """Return the type of a tree's value; None where it is NULL, or rests on columns of which nothing is
+    known.
 
     Raises
     ------

@@ -200,7 +200,9 @@ def _typed(
 def _wholes(
     array: pa.Array, heading: str, table: str, locate_row: LocateRow
 ) -> tuple[pa.Array, list[Finding]]:
-    """Return floats as the whole numbers that they are: a column of integers with missing values comes as floats."""
+    """Return floats as the whole numbers that they are: a column of integers with missing values comes as
+    floats.
+    """
     values = array.to_numpy(zero_copy_only=False).astype(np.float64)
     gone = pc.is_null(array, nan_is_null=True).to_numpy(zero_copy_only=False)
     with np.errstate(invalid="ignore"):

@@ -77,9 +77,10 @@ class RowReader:
         if when is None:
             return tuple(row for row, _ in read)
         asked = [{} if tree is None else self.whens.split(tree) for _, tree in read]
-        n_dimensions = len(inputs) + len(self.whens.tests)
+        n_dimensions = len(inputs) + len(self.whens.computed_inputs)
         return tuple(
-            replace(row, tests=spread(one, n_dimensions)) for (row, _), one in zip(read, asked, strict=True)
+            replace(row, when_asks=spread(one, n_dimensions))
+            for (row, _), one in zip(read, asked, strict=True)
         )
 
     def header(
@@ -89,7 +90,9 @@ class RowReader:
         outputs: tuple[Output, ...],
         headings: list[str],
     ) -> tuple[int, list[int] | None, int | None]:
-        """Return the index of the first row of conditions, the column of each heading (None: a fault) and of `when`."""
+        """Return the index of the first row of conditions, the column of each heading (None: a fault) and of
+        `when`.
+        """
         names = [one.name for one in columns_of(inputs, outputs)]
         top = [str(cell).strip() for cell in given[0]] if given else []
         may_ask = WHEN not in names and WHEN not in headings

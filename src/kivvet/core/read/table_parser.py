@@ -143,7 +143,7 @@ class _TableParser:
             str(options.plain("title", "")),
             str(options.plain("owner", "")),
             self.faults.locate(()),
-            tests=tuple(reader.whens.tests),
+            computed_inputs=tuple(reader.whens.computed_inputs),
             given=self.parse_given(),
             header=reader.headings,
             has_rows_file=self.rows_are == "file",

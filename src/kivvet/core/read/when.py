@@ -18,7 +18,7 @@ from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, IsNull, 
 from kivvet.core.formulas.types import type_of, type_of_constant
 from kivvet.core.read.options import Faults, KeyPath
 from kivvet.core.tables.inputs import Input
-from kivvet.core.tables.table import Given, Test
+from kivvet.core.tables.table import ComputedInput, Given
 from kivvet.core.words.conditions import (
     AllOf,
     AnyOf,
@@ -50,17 +50,17 @@ class WhenReader:
     ----------
     inputs : tuple of Input
         Those declared.
-    tests : list of Test
+    computed_inputs : list of ComputedInput
         Found so far, each once.
     types : mapping of str to str
         By column that is no declared input, the type that the values it is compared with give it.
     pairs : mapping of str to Comparison
-        By expression, as it is written, the first comparison of it with a constant: the expression is missing where
-        the comparison is unknown.
+        By expression, as it is written, the first comparison of it with a constant: the expression is missing
+        where the comparison is unknown.
     """
 
     inputs: tuple[Input, ...]
-    tests: list[Test] = field(default_factory=list)
+    computed_inputs: list[ComputedInput] = field(default_factory=list)
     types: dict[str, ValueType] = field(default_factory=dict)
     pairs: dict[str, Comparison] = field(default_factory=dict)
 
@@ -221,11 +221,13 @@ class WhenReader:
             for number, one in enumerate(self.inputs):
                 if one.name == name:
                     return number
-            return self._test(Test(Input(name, self.types[name]), reads=(name,)))
+            return self._number_of(ComputedInput(Input(name, self.types[name]), reads=(name,)))
         comparison = next(iter(_comparisons(part)), None) or self._pair_in(part)
         about = Input(_pair_name(comparison.left, comparison.right), "integer", domain=_SIGNS)
         reads = tuple(dict.fromkeys(columns_read(comparison)))
-        return self._test(Test(about, compared=(comparison.left, comparison.right), reads=reads))
+        return self._number_of(
+            ComputedInput(about, compared=(comparison.left, comparison.right), reads=reads)
+        )
 
     def _pair_in(self, part: formula.Condition) -> Comparison:
         """Return the comparison that an `IS NULL` within a part is about."""
@@ -237,7 +239,7 @@ class WhenReader:
     def _is_as_first_written(self, left: formula.Expression, right: formula.Expression) -> bool:
         """Whether two expressions stand in the order in which the table first compared them."""
         name = _pair_name(left, right)
-        known = next((test.compared for test in self.tests if test.about.name == name), None)
+        known = next((test.compared for test in self.computed_inputs if test.about.name == name), None)
         return known is None or known == (left, right)
 
     def _whole(self, part: formula.Condition) -> tuple[int, Condition]:
@@ -247,14 +249,16 @@ class WhenReader:
         elif isinstance(part, formula.Not):
             part, holds = part.part, False
         reads = tuple(dict.fromkeys(columns_read(part)))
-        return self._test(Test(Input(write_formula(part), "boolean"), whole=part, reads=reads)), Equals(holds)
+        return self._number_of(
+            ComputedInput(Input(write_formula(part), "boolean"), whole=part, reads=reads)
+        ), Equals(holds)
 
-    def _test(self, test: Test) -> int:
-        for number, one in enumerate(self.tests):
+    def _number_of(self, test: ComputedInput) -> int:
+        for number, one in enumerate(self.computed_inputs):
             if one.about == test.about:
                 return len(self.inputs) + number
-        self.tests.append(test)
-        return len(self.inputs) + len(self.tests) - 1
+        self.computed_inputs.append(test)
+        return len(self.inputs) + len(self.computed_inputs) - 1
 
 
 def _pair_name(left: formula.Expression, right: formula.Expression) -> str:
@@ -275,7 +279,9 @@ def spread(asked: dict[int, Condition], n_dimensions: int) -> tuple[Condition, .
 
 
 def type_of_value(value: Value) -> ValueType:
-    """Return the type that a literal gives to what it is compared with; whole numbers are compared with any number."""
+    """Return the type that a literal gives to what it is compared with; whole numbers are compared with any
+    number.
+    """
     kind = type_of_constant(value)
     return "number" if kind in ("integer", None) else kind
 
@@ -295,7 +301,9 @@ def _comparisons(tree: formula.Condition) -> Iterable[Comparison]:
 
 
 def _column_and_value(comparison: Comparison) -> tuple[str | None, formula.Operator, Value | None]:
-    """Return the column, the operator as it stands with the column left, and the value; no column if it is none."""
+    """Return the column, the operator as it stands with the column left, and the value; no column if it is
+    none.
+    """
     match comparison:
         case Comparison(operator, ColumnName(name), Constant(value)):
             return name, operator, value

@@ -1,4 +1,6 @@
-"""Checking a table against data, batch by batch: what falls into its gaps, what it does not know, what breaks its givens."""
+"""Checking a table against data, batch by batch: what falls into its gaps, what it does not know, what breaks
+its givens.
+"""
 
 from __future__ import annotations
 
@@ -70,7 +72,9 @@ class DataProbe:
         self.n_seen = 0
 
     def _region_table(self, one: Finding) -> CompiledTable | None:
-        """Return a table whose rows are the regions of a finding: one, or one for each pair of rows that meet."""
+        """Return a table whose rows are the regions of a finding: one, or one for each pair of rows that
+        meet.
+        """
         if one.region is None or self.table.lookup is not None or one.kind not in _WITH_REGION:
             return None
         return self._table_of_regions([pair.region for pair in one.pairs] or [one.region])

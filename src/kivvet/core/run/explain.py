@@ -45,7 +45,8 @@ class Verdict:
     results : str
     decides, matches : bool
     failed : str
-        The first condition that does not hold, and by how much: ``needs oxygen < 4, is 6.1``; empty where all hold.
+        The first condition that does not hold, and by how much: ``needs oxygen < 4, is 6.1``; empty where all
+        hold.
     """
 
     number: int
@@ -274,12 +275,14 @@ class _Explainer:
         self.compiled = compiled
         self.space = Space(table)
         self.columns = [columns[about.name] for about in table.inputs]
-        self.columns += [computed_column(test, columns) for test in table.tests]
+        self.columns += [computed_column(test, columns) for test in table.computed_inputs]
         self.masks = [self._accepting(number) for number in range(len(self.columns))]
         self.all_rows = (1 << len(table.rows)) - 1
 
     def _accepting(self, number: int) -> int:
-        """Return the rows that accept the value of one dimension, by the same means as when data is classified."""
+        """Return the rows that accept the value of one dimension, by the same means as when data is
+        classified.
+        """
         regions = row_regions(self.table, number)
         labelling = RowSets(regions)
         about, axis = self.table.dimensions[number], axes_of(self.table)[number]
@@ -369,7 +372,9 @@ class _Explainer:
     # What would change it
 
     def results_of(self, alive: int, *, is_missing: bool) -> str:
-        """Return the results of the rows alive, as text; where there are none, of a missing input or otherwise."""
+        """Return the results of the rows alive, as text; where there are none, of a missing input or
+        otherwise.
+        """
         if not alive:
             given = self.table.missing if is_missing else self.table.otherwise
             ends = [given.get(output.name) for output in self.table.outputs]

@@ -1,6 +1,7 @@
 """Domains that nobody had to declare: what a plan can feed an input, where it is made and not read from data.
 
-An input fed by a formula or by another table has just their values: a rank is 1 or more, a class one of the classes.
+An input fed by a formula or by another table has just their values: a rank is 1 or more, a class one of the
+classes.
 """
 
 from __future__ import annotations
@@ -30,7 +31,9 @@ def add_uses(uses: Uses, plan: Plan) -> None:
 
 
 def joined_uses(uses: Uses) -> Fed:
-    """Return what limits an input in all its uses together; inputs that one use leaves unlimited are left out."""
+    """Return what limits an input in all its uses together; inputs that one use leaves unlimited are left
+    out.
+    """
     joined: dict[tuple[str, str], Condition] = {}
     for key, conditions in uses.items():
         known = [one for one in conditions if one is not None]
@@ -49,7 +52,9 @@ def fed_by(plans: Iterable[Plan]) -> Fed:
 
 
 def limited(table: Table, fed: Fed) -> Table:
-    """Return a table whose inputs without a domain have what they are fed; the same table where that says nothing."""
+    """Return a table whose inputs without a domain have what they are fed; the same table where that says
+    nothing.
+    """
     if table.lookup is not None or not any((table.name, one.name) in fed for one in table.inputs):
         return table
     inputs = tuple(

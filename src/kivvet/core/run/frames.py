@@ -231,7 +231,9 @@ def _is_pandas(frame: Any) -> bool:
 
 
 def _same_kind(frame: Any, table: pa.Table) -> Any:
-    """Return a table as the kind of frame given, if that kind can be made from any Arrow stream; else as it is."""
+    """Return a table as the kind of frame given, if that kind can be made from any Arrow stream; else as it
+    is.
+    """
     kind = type(frame)
     if isinstance(frame, pa.Table):
         return table

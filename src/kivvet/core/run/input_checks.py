@@ -1,4 +1,6 @@
-"""What the data of one input looks like, seen from a table: outside its domain, too fine, near a bound, unlisted."""
+"""What the data of one input looks like, seen from a table: outside its domain, too fine, near a bound,
+unlisted.
+"""
 
 from __future__ import annotations
 
@@ -216,7 +218,9 @@ class InputProbe:
         return near
 
     def _zeros_apart(self, values: Mapping[str, int]) -> dict[str, str]:
-        """Return the codes of digits that would be known ones with more or fewer zeros before them, each with it."""
+        """Return the codes of digits that would be known ones with more or fewer zeros before them, each with
+        it.
+        """
         if self.about.type != "text":
             return {}
         known = {text.lstrip("0"): text for text in self._known() if text.isdigit()}

@@ -60,7 +60,8 @@ class Plan:
         )
 
     def typed(self, type_of_source: TypeOfSource) -> tuple[Plan, list[Finding]]:
-        """Return the plan with the types of all that is made, and a finding for each step whose types do not fit.
+        """Return the plan with the types of all that is made, and a finding for each step whose types do not
+        fit.
 
         Types are decided here, from those of the source's columns, and nowhere else. A step whose types do not fit is
         left out, and so are those that read what it would have made.

@@ -1,7 +1,7 @@
 """From the list of columns a dataset wants to the steps that make them, in the order they need.
 
-A name that a table or a formula reads is looked up as: what the entry says to read instead; a column of
-the source; a column that another entry makes; a formula; an output that just one table of the book makes. What is
+A name that a table or a formula reads is looked up as: what the entry says to read instead; a column of the
+source; a column that another entry makes; a formula; an output that just one table of the book makes. What is
 needed and not listed is computed too, and not written.
 """
 
@@ -167,7 +167,9 @@ class _Planner:
         return TableStep(self.tables[entry.table], reads, self.outputs[index], entry.status, entry.row)
 
     def rename(self, index: int, name: str, other: str) -> str:
-        """Return the cure for two columns of one name: the entry anew, with all that it says and the one name changed."""
+        """Return the cure for two columns of one name: the entry anew, with all that it says and the one name
+        changed.
+        """
         entry = self.entries[index]
         taken = {*self.source_names, *self.maker}
         free = next(one for one in (other, *(f"{other}_{n}" for n in range(2, 10_000))) if one not in taken)
@@ -270,7 +272,9 @@ class _Planner:
         )
 
     def maker_of(self, index: int, name: str, wanted: str) -> int | None:
-        """Return the number of the entry that makes a column; one is added where just one table has such an output."""
+        """Return the number of the entry that makes a column; one is added where just one table has such an
+        output.
+        """
         maker = self.maker.get(wanted)
         if maker is not None:
             return maker
@@ -296,7 +300,9 @@ class _Planner:
         return made
 
     def formula_maker(self, entry: Entry, name: str) -> int:
-        """Return the number of the entry that makes a formula's column under its own name; one is added if need be."""
+        """Return the number of the entry that makes a formula's column under its own name; one is added if
+        need be.
+        """
         listed_at = self.listed_without_renaming(name)
         if listed_at is not None:
             self.outputs[listed_at] = (*self.outputs[listed_at], (name, name))
@@ -308,7 +314,9 @@ class _Planner:
         return listed_at
 
     def listed_without_renaming(self, table: str) -> int | None:
-        """Return the number of the first entry of a table that reads its columns by their own names; None: there is none."""
+        """Return the number of the first entry of a table that reads its columns by their own names; None:
+        there is none.
+        """
         return next(
             (number for number, entry in enumerate(self.entries) if entry.table == table and not entry.reads),
             None,

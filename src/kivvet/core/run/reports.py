@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 if TYPE_CHECKING:
@@ -24,9 +25,9 @@ class TableReport:
     columns : tuple of str
         The columns its inputs read.
     rows, matched, missing, unmatched, unfinished : int
-        ``matched + unfinished + missing + unmatched == rows``: rows that a row of the table decided; rows decided by one
-        whose results are still to be filled in; rows with no value, which no row names; rows with a value that no
-        row holds.
+        ``matched + unfinished + missing + unmatched == rows``: rows that a row of the table decided; rows
+        decided by one whose results are still to be filled in; rows with no value, which no row names; rows
+        with a value that no row holds.
     classes : mapping of str to tuple of (str or None, int)
         For each class output made, by the name of its column: classes in order with their rows,
         those without rows too; last None, the rows without a class, if there are any. Under ``match = "every"`` a
@@ -70,6 +71,38 @@ class TableReport:
         """The columns as one text."""
         return ", ".join(self.columns)
 
+    def merged(self, later: TableReport) -> TableReport:
+        """Return the report on these rows and on those of another, which follow them.
+
+        Everything is added up by what it is about, a class, a value or a row of the table; so it does not matter who
+        counted which rows.
+        """
+        labels = {
+            name: dict.fromkeys([label for label, _ in (*counted, *later.classes[name]) if label is not None])
+            for name, counted in self.classes.items()
+            if name in later.classes
+        }
+        return TableReport(
+            self.table,
+            self.columns,
+            self.rows + later.rows,
+            self.matched + later.matched,
+            self.missing + later.missing,
+            self.unmatched + later.unmatched,
+            {
+                name: _added(self.classes[name], later.classes[name], [*in_order, None])
+                for name, in_order in labels.items()
+            },
+            _most_frequent_first(self.unmatched_values, later.unmatched_values),
+            tuple(map(sum, zip(self.rows_by_row, later.rows_by_row, strict=True))),
+            self.several + later.several,
+            self.no_period + later.no_period,
+            {value: row + self.rows for value, row in later.first_rows.items()} | dict(self.first_rows),
+            _causes(self.made_missing, later.made_missing, self.rows),
+            self.unfinished + later.unfinished,
+            _most_frequent_first(self.unfinished_values, later.unfinished_values),
+        )
+
     def as_dict(self) -> dict[str, Any]:
         return {
             "table": self.table,
@@ -108,7 +141,8 @@ class FormulaReport:
         By cause, such as "division by zero", the rows whose values were there and have no result, and the first of
         them, counted from 1; they are among the missing.
     without_group, without_order, split_ties : int
-        Rows with a missing value in PARTITION BY or in ORDER BY, and rows equal in the order that NTILE parted.
+        Rows with a missing value in PARTITION BY or in ORDER BY, and rows equal in the order that NTILE
+        parted.
     spellings : tuple of tuples of str
         Groups of PARTITION BY that differ only in how they are spelled.
     misspelt : int
@@ -127,6 +161,18 @@ class FormulaReport:
     spellings: tuple[tuple[str, ...], ...] = ()
     misspelt: int = 0
 
+    def merged(self, later: FormulaReport) -> FormulaReport:
+        """Return the report on these rows and on those of another, which follow them.
+
+        What calculations within groups note was found in all rows, and is the same in both.
+        """
+        return replace(
+            self,
+            rows=self.rows + later.rows,
+            missing=self.missing + later.missing,
+            made_missing=_causes(self.made_missing, later.made_missing, self.rows),
+        )
+
     def as_dict(self) -> dict[str, Any]:
         causes = [
             {"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()
@@ -144,6 +190,34 @@ class FormulaReport:
             "spellings": [list(one) for one in self.spellings],
             "misspelt": self.misspelt,
         }
+
+
+Counted = tuple[tuple[str | None, int], ...]
+Causes = Mapping[str, tuple[int, int]]
+
+
+def _added(first: Counted, later: Counted, in_order: Sequence[str | None]) -> Counted:
+    """Return the sums of two counts in an order; None, the rows without a class, only where there are some."""
+    counts = Counter(dict(first))
+    counts.update(dict(later))
+    return tuple((label, counts[label]) for label in in_order if label is not None or counts[None])
+
+
+def _most_frequent_first(
+    first: tuple[tuple[str, int], ...], later: tuple[tuple[str, int], ...]
+) -> tuple[tuple[str, int], ...]:
+    counts = Counter(dict(first))
+    counts.update(dict(later))
+    return tuple(sorted(counts.items(), key=lambda pair: (-pair[1], pair[0])))
+
+
+def _causes(first: Causes, later: Causes, rows_before: int) -> Causes:
+    """Return by cause the rows of both, and the first of them."""
+    found = dict(first)
+    for cause, (number, row) in later.items():
+        before, first_row = found.get(cause, (0, rows_before + row))
+        found[cause] = before + number, first_row
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,11 +243,23 @@ class ApplyReport:
         formulas = tuple(report for report in reports if isinstance(report, FormulaReport))
         return cls(rows, tables, dataset, target, formulas)
 
+    def merged(self, later: ApplyReport) -> ApplyReport:
+        """Return the report on these rows and on those of another, which follow them."""
+        return replace(
+            self,
+            rows=self.rows + later.rows,
+            tables=tuple(map(TableReport.merged, self.tables, later.tables)),
+            formulas=tuple(map(FormulaReport.merged, self.formulas, later.formulas)),
+            notes=tuple(dict.fromkeys((*self.notes, *later.notes))),
+        )
+
     def __repr__(self) -> str:
         return f"<ApplyReport: {self.rows:,} rows, {len(self.tables)} tables, {len(self.formulas)} formulas>"
 
     def as_dict(self) -> dict[str, Any]:
-        """Return the report as plain values: ``{"version": 1, "rows": ..., "tables": [...], "formulas": [...]}``."""
+        """Return the report as plain values: ``{"version": 1, "rows": ..., "tables": [...], "formulas":
+        [...]}``.
+        """
         return {
             "version": REPORT_VERSION,
             "dataset": self.dataset,

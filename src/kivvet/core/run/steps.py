@@ -64,7 +64,9 @@ class Stage(ABC):
 
     @abstractmethod
     def apply(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> dict[str, MadeColumn]:
-        """Return the columns made for a batch, by name, from those it reads, by the names the step gives them."""
+        """Return the columns made for a batch, by name, from those it reads, by the names the step gives
+        them.
+        """
 
     @abstractmethod
     def report(self) -> TableReport | FormulaReport:

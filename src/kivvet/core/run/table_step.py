@@ -107,7 +107,9 @@ class TableStep(Step):
         return self, None
 
     def domains(self, domain_of: Callable[[Read], Domain | None]) -> Mapping[str, Domain | None]:
-        """Return the classes of each text column that is made by single results, where there are not too many."""
+        """Return the classes of each text column that is made by single results, where there are not too
+        many.
+        """
         found: dict[str, Domain | None] = {}
         for output, name in self.outputs if self.table.match != "every" else ():
             about = self.table.output(output)

@@ -33,7 +33,9 @@ def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str,
 
 
 def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
-    """Return the first few combinations of values of the rows in `mask`, with how often each occurs among them."""
+    """Return the first few combinations of values of the rows in `mask`, with how often each occurs among
+    them.
+    """
     rows = pa.array(np.flatnonzero(mask)[:_MOST_ROWS_COMBINED])
     return list(Counter(combined_texts(columns, rows)).items())
 
@@ -77,7 +79,9 @@ def combinations(
 
 
 def combination_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
-    """Return every combination of values of the rows in `mask`, ``site = 0007, year = 2026``, with how often it occurs."""
+    """Return every combination of values of the rows in `mask`, ``site = 0007, year = 2026``, with how often
+    it occurs.
+    """
     return [
         (", ".join(f"{name} = {text}" for name, text in zip(columns, texts, strict=True)), n)
         for texts, n in combinations(columns, mask)

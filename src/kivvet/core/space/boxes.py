@@ -11,7 +11,7 @@ from kivvet.core.space.axes import Axis, TextAxis, WholeAxis
 from kivvet.core.space.cells import CellCut, row_masks
 from kivvet.core.space.table_space import axes_of, open_dimensions, row_regions
 from kivvet.core.tables.inputs import Input
-from kivvet.core.tables.table import WHEN, Table, Test
+from kivvet.core.tables.table import WHEN, ComputedInput, Table
 from kivvet.core.words.conditions import (
     AnyOf,
     AnyValue,
@@ -56,7 +56,7 @@ class Dimension:
 
     about: Input
     axis: Axis
-    test: Test | None
+    test: ComputedInput | None
     cut: CellCut
     conditions: tuple[Condition, ...]
     masks: tuple[int, ...]
@@ -293,7 +293,7 @@ class Space:
     def _dimension(self, number: int) -> Dimension:
         table = self.table
         axis, regions = axes_of(table)[number], row_regions(table, number)
-        test = table.tests[number - len(table.inputs)] if number >= len(table.inputs) else None
+        test = table.computed_inputs[number - len(table.inputs)] if number >= len(table.inputs) else None
         # Less, equal and greater are three places, whether or not rows tell them apart.
         signs = (
             [axis.region(Equals(sign)) for sign in (-1, 0, 1)] if test is not None and test.compared else []

@@ -82,7 +82,8 @@ class CellCut:
     def live_rows(self) -> Iterator[tuple[int, list[int], dict[int, None], int]]:
         """Walk the cells in order, giving for each ``(cell, rows that begin, rows alive, lowest row)``.
 
-        The dict of rows alive is one object, changed from cell to cell; the lowest row is NO_ROW where none is.
+        The dict of rows alive is one object, changed from cell to cell; the lowest row is NO_ROW where none
+        is.
         """
         begins: dict[int, list[int]] = {}
         ends: dict[int, list[int]] = {}

@@ -85,7 +85,9 @@ class RangeCells:
 
     @classmethod
     def of(cls, column: RangeColumn, groups: Places) -> RangeCells:
-        """Return the cells of a range column; `groups` say which rows follow each other where there is no end."""
+        """Return the cells of a range column; `groups` say which rows follow each other where there is no
+        end.
+        """
         axis = make_axis(column.about)
         if (made := _number_cells(axis, column, groups)) is not None:
             return made

@@ -62,10 +62,11 @@ def result_numbers(rows: LookupRows) -> npt.NDArray[np.int64]:
 def _partners(
     of_group: npt.NDArray[np.int64], ranges: Sequence[RangeCells], results: npt.NDArray[np.int64]
 ) -> Iterable[tuple[int, list[int]]]:
-    """Yield each row of a group that meets rows which start before it, by the first range, with some of these.
+    """Yield each row of a group that meets rows which start before it, by the first range, with some of
+    these.
 
-    Those with other results and those with the same come apart. Rows are passed by their starts, those that have not
-    ended yet at hand, so that few are held against each other.
+    Those with other results and those with the same come apart. Rows are passed by their starts, those that
+    have not ended yet at hand, so that few are held against each other.
     """
     main, *others = ranges
     active: list[tuple[int, int]] = []  # ends and rows

@@ -66,10 +66,11 @@ class TextSpace:
         )
 
     def first_without_shape(self, start: str) -> str | None:
-        """Return the first text, not before `start`, that does not begin as the shape says; None if there is none.
+        """Return the first text, not before `start`, that does not begin as the shape says; None if there is
+        none.
 
-        The longer the part of `start` that is kept, the smaller the text: so the last sign of the shape is raised
-        first. Raised before the last, the text is shorter than the shape, which it then has not.
+        The longer the part of `start` that is kept, the smaller the text: so the last sign of the shape is
+        raised first. Raised before the last, the text is shorter than the shape, which it then has not.
         """
         if not self.has_shape(start):
             return start

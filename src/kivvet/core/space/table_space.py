@@ -45,7 +45,7 @@ def _known_regions(_: Table) -> dict[int, list[Region]]:
 
 def _axis(table: Table, number: int) -> Axis:
     about = table.dimensions[number]
-    if number >= len(table.inputs) and table.tests[number - len(table.inputs)].compared is not None:
+    if number >= len(table.inputs) and table.computed_inputs[number - len(table.inputs)].compared is not None:
         return SignAxis(about.domain, about.type)
     if table.lookup is not None:
         return make_axis(about)

@@ -15,7 +15,8 @@ from kivvet.core.words.values import Value
 if TYPE_CHECKING:
     from kivvet.core.tables.inputs import Input
 
-#: Gives the place of a row of a lookup, counted from 1; None where it is not known. A value: it can be copied.
+#: Gives the place of a row of a lookup, counted from 1; None where it is not known. A value: it can be
+#: copied.
 LocateRow = Callable[[int], Place | None]
 
 
@@ -35,7 +36,9 @@ class KeyColumn:
 
 @dataclass(frozen=True)
 class RangeColumn:
-    """One range: where it starts and ends (null: open; `end` None: until the next start), and which ends are in."""
+    """One range: where it starts and ends (null: open; `end` None: until the next start), and which ends are
+    in.
+    """
 
     about: Input
     start: pa.Array
@@ -91,7 +94,9 @@ class LookupRows:
         return made
 
     def shown_key(self, row: int, *, as_compared: bool = False) -> str:
-        """Return the key of a row (from 0) as it reads, or as compared: ``0007``, or ``site = 0007, year = 2026``."""
+        """Return the key of a row (from 0) as it reads, or as compared: ``0007``, or ``site = 0007, year =
+        2026``.
+        """
         parts = [
             (one.about.name, (one.values if as_compared else one.shown)[row].as_py()) for one in self.keys
         ]

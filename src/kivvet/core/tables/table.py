@@ -36,7 +36,9 @@ UNFINISHED = Unfinished.UNFINISHED
 
 @dataclass(frozen=True, slots=True)
 class Computed:
-    """A result that is a formula, worked out for each row of data that the row decides; `text` is its canonical form."""
+    """A result that is a formula, worked out for each row of data that the row decides; `text` is its
+    canonical form.
+    """
 
     text: str
     tree: Expression = field(compare=False)
@@ -55,7 +57,7 @@ def value_or_none(result: Result) -> Value | None:
 
 
 @dataclass(frozen=True, slots=True)
-class Test:
+class ComputedInput:
     """What `when` cells ask beyond single inputs: a computed input.
 
     Attributes
@@ -91,9 +93,9 @@ class Given:
 class Row:
     """A row: one condition for each input, one result for each output.
 
-    `number` counts from 1, the header left out; `place` is where it stands, if in a file; `note` is a
-    comment that is printed beside it. `when` is the text of its `when` cell, and `tests` what that asks of
-    each dimension of the table; empty where it asks nothing.
+    `number` counts from 1, the header left out; `place` is where it stands, if in a file; `note` is a comment
+    that is printed beside it. `when` is the text of its `when` cell, and `when_asks` what that asks of each
+    dimension of the table; empty where it asks nothing.
     """
 
     number: int
@@ -102,15 +104,16 @@ class Row:
     place: Place | None = field(default=None, compare=False)
     note: str = ""
     when: str = ""
-    tests: tuple[Condition, ...] = ()
+    when_asks: tuple[Condition, ...] = ()
 
 
 @dataclass(frozen=True)
 class Table:
     """A rule table as a value: what it is made of, every text in it already understood.
 
-    `rows` are the rows of conditions, empty for a lookup, whose rows are in `lookup`; `tests`, what `when` cells ask
-    beyond the declared inputs. What is worked out of a table is kept with it (see `kept`) and is no part of the value.
+    `rows` are the rows of conditions, empty for a lookup, whose rows are in `lookup`; `computed_inputs`, what
+    `when` cells ask beyond the declared inputs. What is worked out of a table is kept with it (see `kept`)
+    and is no part of the value.
     """
 
     name: str
@@ -125,7 +128,7 @@ class Table:
     title: str = ""
     owner: str = ""
     place: Place | None = field(default=None, compare=False)
-    tests: tuple[Test, ...] = ()
+    computed_inputs: tuple[ComputedInput, ...] = ()
     given: tuple[Given, ...] = ()
     header: tuple[str, ...] = ()  # the headings of the rows in their order; empty where there are none
     has_rows_file: bool = False
@@ -153,17 +156,19 @@ class Table:
     @cached_property
     def dimensions(self) -> tuple[Input, ...]:
         """The inputs, then what `when` cells ask: all that decides which row wins."""
-        return (*self.inputs, *(test.about for test in self.tests))
+        return (*self.inputs, *(test.about for test in self.computed_inputs))
 
     @cached_property
     def reads(self) -> Mapping[str, Input | None]:
-        """The names of all columns it reads: inputs, then those of `when` and `given`; an Input where the type is known."""
+        """The names of all columns it reads: inputs, then those of `when` and `given`; an Input where the
+        type is known.
+        """
         read: dict[str, Input | None] = {about.name: about for about in self.inputs}
-        for test in self.tests:
+        for test in self.computed_inputs:
             if test.compared is None and test.whole is None:
                 read[test.about.name] = test.about
         for names in (
-            *(test.reads for test in self.tests),
+            *(test.reads for test in self.computed_inputs),
             *(one.reads for one in self.given),
             self.reads_of_results,
         ):
@@ -174,7 +179,7 @@ class Table:
     @cached_property
     def deciding_reads(self) -> frozenset[str]:
         """The names of the columns that decide results; what only `given` names does not."""
-        of_tests = (n for test in self.tests for n in test.reads)
+        of_tests = (n for test in self.computed_inputs for n in test.reads)
         return frozenset((*(about.name for about in self.inputs), *of_tests, *self.reads_of_results))
 
     @cached_property
@@ -200,7 +205,7 @@ class Table:
     def asked(self, row: Row, dimension: int) -> Condition:
         """Return what a row asks of one dimension, by its cell and its `when` together."""
         cell = row.conditions[dimension] if dimension < len(self.inputs) else AnyValue()
-        test = row.tests[dimension] if row.tests else AnyValue()
+        test = row.when_asks[dimension] if row.when_asks else AnyValue()
         if isinstance(test, AnyValue):
             return cell
         return test if isinstance(cell, AnyValue) else AllOf((cell, test))

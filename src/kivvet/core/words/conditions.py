@@ -75,7 +75,9 @@ class AnyOf:
 
 @dataclass(frozen=True, slots=True)
 class AllOf:
-    """What all of the parts accept: a cell and a `when` about the same input. Cells themselves have no such form."""
+    """What all of the parts accept: a cell and a `when` about the same input. Cells themselves have no such
+    form.
+    """
 
     parts: tuple[Condition, ...]
 

@@ -111,7 +111,8 @@ class Finding:
     possible : bool
         True where the finding is not proven, only not excluded.
     pairs : tuple of Pair
-        For an overlap each earlier row that the row meets, the first 100; the finding speaks of the worst of them.
+        For an overlap each earlier row that the row meets, the first 100; the finding speaks of the worst of
+        them.
     """
 
     kind: str
