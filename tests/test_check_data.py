@@ -27,7 +27,7 @@ VALUES = (
 CASES = [
     # table, fields, kind, rows, words of the message
     (BINS % "", ["", "2", " "], "missing-input", 2, "their results are missing"),
-    (BINS % ', domain = "[0, 2]"', ["-1", "0", "2", "7", "7"], "out-of-domain", 3, "7.0 (2), -1.0 (1)"),
+    (BINS % ', domain = "[0, 2]"', ["-1", "0", "2", "7", "7"], "out-of-domain", 3, "7 (2), -1 (1)"),
     (BINS % ", step = 0.5", ["0.25", "0.5", "1.25"], "finer-than-step", 2, "finer than the step 0.5"),
     (BINS % "", ["1.0000000000000002", "0.9999999999999999", "1"], "near-edge", 2, "within rounding error"),
     (BINS % "", ["0.5", "0.6"], "unused", 0, "row 2: >= 1"),

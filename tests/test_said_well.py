@@ -66,7 +66,7 @@ def test_a_value_beyond_the_ranges_of_a_known_key_is_said_by_what_the_range_is(t
         },
     )
     (one,) = [one for one in kivvet.open_book(folder).check() if one.kind == "unmatched"]
-    assert "a key that is known, but not at that value: (k = z, x = 30.0)" in one.message
+    assert "a key that is known, but not at that value: (k = z, x = 30)" in one.message
 
 
 def test_a_finding_is_told_once():

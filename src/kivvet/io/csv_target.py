@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.columns.convert import bytes_of_texts
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.values import write_value
+from kivvet.core.words.values import write_plain
 from kivvet.io.files import hash_bytes_of, replacing
 from kivvet.io.source_and_target import Seal, Target
 
@@ -134,11 +134,5 @@ def as_text(column: pa.Array) -> pa.Array:
 
 
 def _written(value: Any) -> str | None:
-    if value is None:
-        return None
-    if isinstance(value, float):
-        if math.isnan(value):
-            return None
-        text = repr(value)
-        return text.removesuffix(".0")
-    return write_value(value)
+    is_missing = value is None or (isinstance(value, float) and math.isnan(value))
+    return None if is_missing else write_plain(value)

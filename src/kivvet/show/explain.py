@@ -10,6 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.core.run.explain import Explanation, Verdict
+from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed
 from kivvet.show.terminal import print_columns
 
@@ -83,6 +84,4 @@ def _how(one: Explanation) -> str:
 
 
 def _said(value: object) -> str:
-    if isinstance(value, list):
-        return "; ".join(map(str, value)) or "nothing"
-    return "missing" if value is None else str(value)
+    return "nothing" if value == [] else write_plain(value)

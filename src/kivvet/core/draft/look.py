@@ -28,7 +28,7 @@ from kivvet.core.columns.counting import (
     is_text_type,
     type_of_values,
 )
-from kivvet.core.words.values import ValueType, fold_text, write_value
+from kivvet.core.words.values import ValueType, fold_text, write_plain
 from kivvet.core.words.wording import count
 
 if TYPE_CHECKING:
@@ -305,10 +305,7 @@ def _look_at_many(name: str, counter: ValueCounter, tail: Tail, rows: int) -> Co
 
 
 def _written(values: pa.Array) -> list[str]:
-    return [
-        repr(value).removesuffix(".0") if isinstance(value, float) else write_value(value)
-        for value in values.to_pylist()
-    ]
+    return list(map(write_plain, values.to_pylist()))
 
 
 def _range_of(values: pa.Array, counts: npt.NDArray[np.int64], kind: ValueType) -> dict[str, Any]:

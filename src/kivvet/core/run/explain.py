@@ -26,7 +26,7 @@ from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.regions import HIGH, LOW, Cut, Interval, Region
-from kivvet.core.words.values import Value, write_decimal, write_value
+from kivvet.core.words.values import Value, write_decimal, write_plain, write_value
 
 #: Tables of more rows are explained by the row that wins alone.
 MOST_ROWS = 5_000
@@ -110,7 +110,7 @@ class Explanation:
     note: str = ""
 
     def __str__(self) -> str:
-        got = ", ".join(f"{name} = {_shown(value)}" for name, value in self.results.items())
+        got = ", ".join(f"{name} = {write_plain(value)}" for name, value in self.results.items())
         lines = [f"{got} ({self.decided}{' by row ' + ', '.join(map(str, self.rows)) if self.rows else ''})"]
         for one in self.verdicts:
             how = "decides" if one.decides else "also matches" if one.matches else one.failed
@@ -235,7 +235,7 @@ def _of_lookup(
         Verdict(
             row + 1,
             tuple(f"{name} = {value}" for name, value in values.items()),
-            ", ".join("missing" if one is None else _shown(one) for one in results.values()),
+            ", ".join(write_plain(one) for one in results.values()),
             decides=True,
             matches=True,
             place=table.lookup.locate_row(row + 1),
@@ -469,18 +469,10 @@ def _value_text(column: Column) -> str:
     if missing_mask(column)[0]:
         return "missing"
     value = arrow_from_column(column)[0].as_py()
-    return repr(value).removesuffix(".0") if isinstance(value, float) else write_value(value)
-
-
-def _shown(value: Any) -> str:
-    if isinstance(value, list):
-        return "; ".join(map(_shown, value))
-    if value is None:
-        return "missing"
-    return repr(value) if isinstance(value, float) else write_value(value)
+    return write_plain(value)
 
 
 def _plain(value: Any) -> Any:
     if isinstance(value, list):
         return [_plain(one) for one in value]
-    return value if value is None or isinstance(value, (str, bool, int)) else _shown(value)
+    return value if value is None or isinstance(value, (str, bool, int)) else write_plain(value)

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, arrow_from_column
-from kivvet.core.words.values import write_value
+from kivvet.core.words.values import write_plain
 
 if TYPE_CHECKING:
     pass
@@ -27,9 +27,9 @@ def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str,
         rows = np.bincount(column.codes[mask].astype(np.intp), minlength=len(column.distinct))
         present = np.flatnonzero(rows)
         texts = arrow_from_column(column.distinct).take(pa.array(present)).to_pylist()
-        return [(_text(value), int(n)) for value, n in zip(texts, rows[present], strict=True)]
+        return [(write_plain(value), int(n)) for value, n in zip(texts, rows[present], strict=True)]
     counted = pc.value_counts(arrow_from_column(column).filter(pa.array(mask)))
-    return [(_text(one["values"]), one["counts"]) for one in counted.to_pylist()]
+    return [(write_plain(one["values"]), one["counts"]) for one in counted.to_pylist()]
 
 
 def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
@@ -44,12 +44,9 @@ def combined_texts(columns: Mapping[str, Column], rows: pa.Array) -> list[str]:
     """Return the values of some rows as text: of one column the value, of several ``ph = 6.4, flow = 12``."""
     values = [_rows_of(column, rows) for column in columns.values()]
     if len(values) == 1:
-        return ["missing" if one is None else _text(one) for one in values[0]]
+        return [write_plain(one) for one in values[0]]
     return [
-        ", ".join(
-            f"{name} = {'missing' if one is None else _text(one)}"
-            for name, one in zip(columns, row, strict=True)
-        )
+        ", ".join(f"{name} = {write_plain(one)}" for name, one in zip(columns, row, strict=True))
         for row in zip(*values, strict=True)
     ]
 
@@ -68,10 +65,7 @@ def combinations(
     ]
     codes = np.column_stack([one.indices.to_numpy(zero_copy_only=False) for one in encoded])
     different, counts = np.unique(codes, axis=0, return_counts=True)
-    texts = [
-        ["missing" if value is None else _text(value) for value in one.dictionary.to_pylist()]
-        for one in encoded
-    ]
+    texts = [[write_plain(value) for value in one.dictionary.to_pylist()] for one in encoded]
     return [
         (tuple(one[code] for one, code in zip(texts, combination, strict=True)), n)
         for combination, n in zip(different.tolist(), counts.tolist(), strict=True)
@@ -99,7 +93,3 @@ def _rows_of(column: Column, rows: pa.Array) -> list[Any]:
         texts = arrow_from_column(CodedColumn(column.codes[rows], column.distinct, valid)).to_pylist()
         return texts
     return [text or None for text in column.values.take(rows).to_pylist()]
-
-
-def _text(value: Any) -> str:
-    return repr(value) if isinstance(value, float) else write_value(value)

@@ -12,7 +12,7 @@ import unicodedata
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Literal
+from typing import Any, Literal
 
 ValueType = Literal["text", "integer", "number", "decimal", "boolean", "date", "datetime"]
 VALUE_TYPES: tuple[ValueType, ...] = (
@@ -149,6 +149,17 @@ def write_value(value: Value) -> str:
     if isinstance(value, dt.date):
         return value.isoformat()
     return str(value)
+
+
+def write_plain(value: Any) -> str:
+    """Return a plain value, as frames hold it, as text: floats as short as they read back, lists with semicolons,
+    and None as ``missing``.
+    """
+    if value is None:
+        return "missing"
+    if isinstance(value, list):
+        return "; ".join(map(write_plain, value))
+    return repr(value).removesuffix(".0") if isinstance(value, float) else write_value(value)
 
 
 def write_decimal(value: Decimal) -> str:
