@@ -17,9 +17,10 @@ from kivvet.core.calculate.formula_values import evaluate_formula
 from kivvet.core.calculate.vectors import to_arrow
 from kivvet.core.columns.column import column_from_arrow, missing_mask
 from kivvet.core.formulas.domain import Domain, domain_of
+from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.functions import FUNCTIONS
-from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
+from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, OrderItem, Window, write_formula
 from kivvet.core.formulas.types import type_of
 from tests.sql_referee import COLUMNS, VALUES, answer, expressions, tables, windows

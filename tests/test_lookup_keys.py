@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.core.check.compare import changes_between
-from kivvet.core.classify import key_match
+from kivvet.core.classify import key_finders, key_match
 from kivvet.core.read.meaning import definition_of, table_of
 from kivvet.core.words.errors import TableError
 from kivvet.rule_table import rule_table, value_of
@@ -150,7 +150,7 @@ def test_each_row_gets_what_a_loop_over_the_lookup_finds(made, tabulates):
     with pytest.MonkeyPatch.context() as patch:
         if not tabulates:
             patch.setattr(key_match, "_MOST_TABULATED", 0)
-            patch.setattr(key_match, "_MOST_DENSE", -1)
+            patch.setattr(key_finders, "_MOST_DENSE", -1)
         frames = [
             read,
             pa.table({name: read[name].combine_chunks().dictionary_encode() for name in read.column_names}),

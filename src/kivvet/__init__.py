@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from kivvet.books.runs.status import DatasetStatus as DatasetStatus
     from kivvet.books.runs.status import Reason as Reason
     from kivvet.core.check.compare import Change as Change
-    from kivvet.core.draft.draft import DraftReport as DraftReport
+    from kivvet.core.draft.from_examples import DraftReport as DraftReport
     from kivvet.core.draft.look import ColumnLook as ColumnLook
     from kivvet.core.draft.look import Look as Look
     from kivvet.core.formulas.formula import Formula as Formula

@@ -64,7 +64,8 @@ def draft(
     DataError
         If the column is not there, has no values, or too many different ones for a mapping.
     """
-    from kivvet.core.draft.draft import draft_frame, wishes_of
+    from kivvet.core.draft.draft import draft_frame
+    from kivvet.core.draft.wishes import wishes_of
 
     wishes = wishes_of(output, method, n_bins, bounds, by_value=by_value)
     return rule_table(*draft_frame(frame, column, name or f"{column}_class", wishes, classes))

@@ -13,7 +13,7 @@ from kivvet.core.words.findings import Report
 from kivvet.core.words.values import Value
 
 if TYPE_CHECKING:
-    from kivvet.core.draft.draft import DraftReport
+    from kivvet.core.draft.from_examples import DraftReport
     from kivvet.core.run.explain import Explanation
     from kivvet.core.run.reports import Applied
 

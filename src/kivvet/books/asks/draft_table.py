@@ -15,15 +15,10 @@ from kivvet.books.asks.look_source import named_columns
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.columns.convert import convert_text
-from kivvet.core.draft.draft import (
-    MOST_DISTINCT,
-    PairCounter,
-    Wishes,
-    draft_from_examples,
-    draft_from_values,
-    wishes_of,
-)
+from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
+from kivvet.core.draft.from_examples import PairCounter, draft_from_examples
 from kivvet.core.draft.look import Look, LookBuilder
+from kivvet.core.draft.wishes import Wishes, wishes_of
 from kivvet.core.read.table_text import row_records, table_text
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Table

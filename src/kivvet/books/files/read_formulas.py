@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import Any
 
 from kivvet.books.files.readers import read_toml
+from kivvet.core.formulas.errors import FormulaError, written_error
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.formulas.parser import FormulaError, parse_condition_formula, parse_formula, written_error
+from kivvet.core.formulas.parser import parse_condition_formula, parse_formula
 from kivvet.core.formulas.types import FORMULA_TYPES
 from kivvet.core.read.options import Faults, KeyPath, Locate, Options
 from kivvet.core.words.findings import Finding

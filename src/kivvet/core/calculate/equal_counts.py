@@ -8,9 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from kivvet.core.calculate.vectors import Vector
-from kivvet.core.columns.arrays import CHUNK, Array, in_threads
+from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads
 
-Places = npt.NDArray[np.int64]
 MOST_PARTS = 100
 _BUCKETS = 1 << 16
 _FEW = 2_000

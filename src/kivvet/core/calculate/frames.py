@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
 from kivvet.core.calculate.groups import Order
 from kivvet.core.calculate.vectors import Vector
-from kivvet.core.columns.arrays import Array
+from kivvet.core.columns.arrays import Array, Places
 from kivvet.core.columns.column import BoolArray
 from kivvet.core.formulas.tree import Frame
 
-Places = npt.NDArray[np.int64]
 _MICROSECONDS_A_DAY = 86_400_000_000
 
 

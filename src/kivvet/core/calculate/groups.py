@@ -13,10 +13,9 @@ import pyarrow.compute as pc
 
 from kivvet.core.calculate.comparing import ranks_of
 from kivvet.core.calculate.vectors import Vector, without_empty
-from kivvet.core.columns.arrays import CHUNK, Array, in_threads
+from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads
 from kivvet.core.columns.column import BoolArray
 
-Places = npt.NDArray[np.int64]
 _MOST_SPREAD = (
     4  # whole numbers are their own group numbers if they spread over so many times their count at most
 )

@@ -11,7 +11,6 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 
 import numpy as np
-import numpy.typing as npt
 
 from kivvet.core.calculate.arithmetic import OVERFLOW, Note
 from kivvet.core.calculate.comparing import common, ranks_of
@@ -19,12 +18,12 @@ from kivvet.core.calculate.equal_counts import MOST_PARTS, equal_counts
 from kivvet.core.calculate.frames import extreme_between, frame_bounds, total_between
 from kivvet.core.calculate.groups import Groups, Order, taken
 from kivvet.core.calculate.vectors import Vector, as_kind, as_number, either, without_empty
-from kivvet.core.columns.arrays import CHUNK, Array, in_threads
+from kivvet.core.calculate.window_totals import first_of_group, integer_frames, integer_totals, with_zeros
+from kivvet.core.columns.arrays import Array, Places
 from kivvet.core.columns.column import BoolArray
 from kivvet.core.formulas.tree import Comparison, Constant, Tree, Window, write_formula
 from kivvet.core.words.values import FOLDS, fold_text
 
-Places = npt.NDArray[np.int64]
 _MOST_NAMES = 20_000  # of groups that are held against each other
 #: Gives the values of an expression for all rows.
 Work = Callable[[Tree], Vector]
@@ -104,7 +103,7 @@ class WindowMaker:
     def first(self, window: Window) -> Vector:
         """Return for each row whether a RANK or ROW_NUMBER is 1, without sorting."""
         self.notes[window] = self._notes_of(window, None)
-        made = _first_of_group(
+        made = first_of_group(
             self._group_of(window),
             self.work(window.order[0].part),
             self.n_rows,
@@ -336,7 +335,7 @@ class WindowMaker:
         if name in ("MIN", "MAX"):
             return self._extreme_of_groups(name, numbers, held, there, values, size, gone)
         if values.kind == "integer" and name == "SUM":
-            whole, beyond = _integer_totals(held, there, size)
+            whole, beyond = integer_totals(held, there, size)
             if beyond.any():
                 bad = beyond[numbers]
                 self.note(OVERFLOW, bad)
@@ -350,7 +349,7 @@ class WindowMaker:
 
     def _sums(self, groups: Groups, values: Vector, missing: BoolArray | None) -> Vector:
         """Return the totals of floats by group; only a group whose total is 0 can be without any value."""
-        weights = values.values if missing is None else _with_zeros(values.values, missing)
+        weights = values.values if missing is None else with_zeros(values.values, missing)
         sums: Array = np.bincount(groups.numbers, weights=weights, minlength=groups.n_groups)
         gone = None
         if missing is not None and (zero := sums == 0).any():
@@ -435,7 +434,7 @@ class WindowMaker:
             )
         if values.kind == "integer" and name == "SUM":
             numbers = np.where(missing, 0, values.values[order.rows])
-            whole, beyond = _integer_frames(numbers, first, end)
+            whole, beyond = integer_frames(numbers, first, end)
             if beyond.any():
                 bad = order.spread(beyond)
                 self.note(OVERFLOW, bad)
@@ -464,100 +463,3 @@ def is_first(tree: Tree) -> tuple[Window, bool] | None:
         ):
             return window, operator in ("=", "<=")
     return None
-
-
-def _first_of_group(groups: Groups, key: Vector, n_rows: int, *, ties: bool) -> BoolArray:
-    """Return which rows come first in their group: the least value, or the first row that has it.
-
-    Missing values come last, so that a group of nothing else starts with one.
-    """
-    vector = key.of_rows(n_rows)
-    if vector.kind == "text":
-        vector = without_empty(vector)
-        assert vector.distinct is not None
-        values: Array = ranks_of(vector.distinct)[vector.values]
-    else:
-        values = vector.values.astype(np.int8) if vector.kind == "boolean" else vector.values
-    worst = np.inf if values.dtype.kind == "f" else np.iinfo(values.dtype).max
-    if vector.missing is not None:
-        values = np.where(vector.missing, worst, values).astype(values.dtype)
-    lowest = _least_of_groups(groups, values, worst)
-    first: BoolArray = np.empty(n_rows, bool)
-
-    def compare(start: int, end: int) -> None:
-        for begin in range(start, end, CHUNK):
-            rows = slice(begin, min(begin + CHUNK, end))
-            np.equal(values[rows], lowest[groups.numbers[rows]], out=first[rows])
-
-    in_threads(compare, n_rows)
-    if vector.missing is not None and vector.missing.any():
-        # What is there and as high as can be comes before what is missing.
-        some = np.zeros(groups.n_groups, bool)
-        some[groups.numbers[~vector.missing]] = True
-        first &= ~(vector.missing & some[groups.numbers])
-    if ties:
-        return first
-    rows = np.flatnonzero(first)
-    of_group = np.empty(groups.n_groups, np.intp)
-    of_group[groups.numbers[rows[::-1]]] = rows[::-1]
-    made = np.zeros(n_rows, bool)
-    made[of_group[np.unique(groups.numbers[rows])]] = True
-    return made
-
-
-def _with_zeros(values: Array, missing: BoolArray) -> Array:
-    """Return values, 0 where they are missing, in threads."""
-    made = np.empty_like(values)
-
-    def work(start: int, end: int) -> None:
-        for begin in range(start, end, CHUNK):
-            rows = slice(begin, min(begin + CHUNK, end))
-            made[rows] = values[rows]
-            made[rows][missing[rows]] = 0
-
-    in_threads(work, len(values))
-    return made
-
-
-def _least_of_groups(groups: Groups, values: Array, worst: float) -> Array:
-    """Return the least value of each group: of shares of the rows in threads, then of the shares."""
-    parts: list[Array] = []
-
-    def work(start: int, end: int) -> None:
-        best = np.full(groups.n_groups, worst, values.dtype)
-        np.minimum.at(best, groups.numbers[start:end], values[start:end])
-        parts.append(best)
-
-    in_threads(work, len(values))
-    least: Array = np.minimum.reduce(parts)
-    return least
-
-
-def _integer_totals(numbers: Array, values: Places, size: int) -> tuple[Places, BoolArray]:
-    """Return exact totals of whole numbers by group, and which do not fit 64 bits."""
-    largest = max(abs(int(values.min(initial=0))), abs(int(values.max(initial=0))))
-    if largest * max(len(values), 1) < 2**53:
-        return np.bincount(numbers, weights=values, minlength=size).astype(np.int64), np.zeros(size, bool)
-    # In two halves, each of which adds up exactly in a float as long as there are fewer than two million rows
-    # a group.
-    low, high = values & 0xFFFFFFFF, values >> 32
-    if len(values) < 1 << 21:
-        lows = np.bincount(numbers, weights=low, minlength=size).astype(np.int64)
-        highs = np.bincount(numbers, weights=high, minlength=size).astype(np.int64)
-    else:
-        lows, highs = np.zeros(size, np.int64), np.zeros(size, np.int64)
-        np.add.at(lows, numbers, low)
-        np.add.at(highs, numbers, high)
-    return _of_halves(lows, highs)
-
-
-def _of_halves(lows: Places, highs: Places) -> tuple[Places, BoolArray]:
-    carried = highs + (lows >> 32)
-    beyond = (carried >= 2**31) | (carried < -(2**31))
-    return (np.where(beyond, 0, carried) << 32) | (lows & 0xFFFFFFFF), np.asarray(beyond)
-
-
-def _integer_frames(values: Places, first: Places, end: Places) -> tuple[Places, BoolArray]:
-    """Return exact totals of whole numbers between places, and which do not fit 64 bits."""
-    lows, highs = total_between(values & 0xFFFFFFFF, first, end), total_between(values >> 32, first, end)
-    return _of_halves(lows, highs)

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kivvet.core.check.row_findings import RowFindings
-from kivvet.core.space.axes import make_axis
 from kivvet.core.space.cells import NO_ROW, CellCut
 from kivvet.core.space.lookup_index import index_of
+from kivvet.core.space.make_axis import make_axis
 from kivvet.core.space.region_text import write_region, write_results
 from kivvet.core.tables.table import Table
 from kivvet.core.words.regions import Cut, Region

@@ -10,10 +10,11 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from kivvet.core.check.row_findings import RowFindings, pasted_row, step_hint
-from kivvet.core.space.axes import Axis, TextAxis
+from kivvet.core.space.axes import Axis
 from kivvet.core.space.cells import NO_ROW, CellCut, covers, joined_spans
 from kivvet.core.space.region_text import shortened, write_witness
 from kivvet.core.space.table_space import axis_of, open_dimensions, row_regions
+from kivvet.core.space.text_axis import TextAxis
 from kivvet.core.tables.table import Result, Table
 from kivvet.core.words.condition_parser import ConditionError, parse_condition
 from kivvet.core.words.conditions import AnyOf, Condition, IsMissing, Negation, write_condition

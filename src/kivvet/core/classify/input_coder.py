@@ -21,9 +21,10 @@ from kivvet.core.columns.arrays import Array, Counts, smallest_unsigned
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, missing_mask
 from kivvet.core.columns.kernels import Thresholds, label_by_code, label_by_thresholds
 from kivvet.core.columns.text_keys import TextKeys
-from kivvet.core.space.axes import Axis, TextAxis
+from kivvet.core.space.axes import Axis
 from kivvet.core.space.cells import NO_ROW, Spans, labels_by_stretch, lowest_rows, row_masks
 from kivvet.core.space.shapes import shape_pattern
+from kivvet.core.space.text_axis import TextAxis
 from kivvet.core.tables.inputs import Input
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.regions import HIGH, LOW, Cut, Region

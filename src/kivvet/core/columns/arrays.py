@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 Array = npt.NDArray[Any]
 Counts = npt.NDArray[np.int64]
+Places = npt.NDArray[np.int64]  # of rows, groups or cells
 
 CHUNK = 65_536  # rows that stay in the processor's cache
 ROWS_FOR_THREADS = 400_000

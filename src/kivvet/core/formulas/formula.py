@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
-from kivvet.core.formulas.parser import FormulaError
+from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.formulas.tree import (
     Arithmetic,
     Call,

@@ -8,8 +8,8 @@ import datetime as dt
 from collections.abc import Callable, Sequence
 from decimal import Decimal
 
+from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.formulas.functions import FUNCTIONS, TIME_PARTS, Kind
-from kivvet.core.formulas.parser import FormulaError
 from kivvet.core.formulas.tree import (
     And,
     Arithmetic,

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
-from kivvet.core.formulas.parser import FormulaError, parse_row_formula
+from kivvet.core.formulas.errors import FormulaError
+from kivvet.core.formulas.parser import parse_row_formula
 from kivvet.core.formulas.tree import Condition as FormulaCondition
 from kivvet.core.formulas.tree import Tree, write_formula
 from kivvet.core.formulas.types import type_of

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from kivvet.core.formulas.parser import FormulaError
+from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.read.column_reader import ColumnReader
 from kivvet.core.read.lookup_reader import parse_lookup
 from kivvet.core.read.options import (

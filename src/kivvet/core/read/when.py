@@ -13,7 +13,8 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 from kivvet.core.formulas import tree as formula
-from kivvet.core.formulas.parser import FormulaError, parse_condition_formula
+from kivvet.core.formulas.errors import FormulaError
+from kivvet.core.formulas.parser import parse_condition_formula
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, IsNull, columns_read, write_formula
 from kivvet.core.formulas.types import type_of, type_of_constant
 from kivvet.core.read.options import Faults, KeyPath

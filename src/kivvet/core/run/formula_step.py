@@ -14,8 +14,8 @@ from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.formulas.domain import Domain
 from kivvet.core.formulas.domain import domain_of as domain_of_tree
+from kivvet.core.formulas.errors import FormulaError, written_error
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.formulas.parser import FormulaError, written_error
 from kivvet.core.formulas.tree import Constant
 from kivvet.core.read.meaning import formula_meaning
 from kivvet.core.run.reports import FormulaReport

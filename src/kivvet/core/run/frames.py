@@ -19,8 +19,9 @@ from kivvet.core.columns.column import (
     missing_mask,
     type_of_arrow,
 )
+from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.formulas.parser import FormulaError, parse_formula, pointed_at
+from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.run.entries import Entry
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.fed_domains import fed_by, limited

@@ -19,8 +19,8 @@ from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextC
 from kivvet.core.formulas.tree import write_name
 from kivvet.core.read.table_text import input_text
 from kivvet.core.run.value_texts import value_counts
-from kivvet.core.space.axes import TextAxis
 from kivvet.core.space.table_space import axes_of
+from kivvet.core.space.text_axis import TextAxis
 from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.conditions import AllOf, AnyOf, Condition, Equals
 from kivvet.core.words.findings import Finding, finding

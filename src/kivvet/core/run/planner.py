@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
+from kivvet.core.formulas.errors import pointed_at
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.formulas.parser import pointed_at
 from kivvet.core.formulas.tree import ColumnName, walk
 from kivvet.core.run.entries import Entry, entry_code, entry_text
 from kivvet.core.run.formula_step import FormulaStep

@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 from kivvet.core.formulas.tree import And, Constant, IsNull, Or, write_formula, write_name
-from kivvet.core.space.axes import Axis, TextAxis, WholeAxis
+from kivvet.core.space.axes import Axis, WholeAxis
 from kivvet.core.space.cells import CellCut, row_masks
 from kivvet.core.space.table_space import axes_of, open_dimensions, row_regions
+from kivvet.core.space.text_axis import TextAxis
 from kivvet.core.tables.inputs import Input
 from kivvet.core.tables.table import WHEN, ComputedInput, Table
 from kivvet.core.words.conditions import (

@@ -13,13 +13,13 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.space.axes import Axis, make_axis
+from kivvet.core.columns.arrays import Places
+from kivvet.core.space.axes import Axis
+from kivvet.core.space.make_axis import make_axis
 from kivvet.core.tables.lookup_rows import KeyColumn, LookupRows, RangeColumn
 from kivvet.core.tables.table import Table
 from kivvet.core.words.kept import kept
 from kivvet.core.words.regions import HIGH, LOW, Cut
-
-Places = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kivvet.core.space.axes import Axis, SignAxis, make_axis
+from kivvet.core.space.axes import Axis, SignAxis
+from kivvet.core.space.make_axis import make_axis
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyOf, AnyValue, Condition, Equals, IsMissing
 from kivvet.core.words.kept import kept
