@@ -2,11 +2,9 @@
 
 import gzip
 import json
-import os
 import signal
 import subprocess
 import sys
-import time
 
 import pandas as pd
 import pyarrow as pa
@@ -219,29 +217,62 @@ def test_a_crash_between_record_and_target_leaves_the_old_record_true(tmp_path):
     assert is_true and record.rows == 4
 
 
-def test_a_kill_at_any_moment_leaves_the_old_target_or_the_new(tmp_path):
-    folder = write_book(tmp_path, {"data/samples.csv": "id,station,ph,remark\n" + "1,007,7,x\n" * 400_000})
-    kivvet.open_book(folder).apply_dataset("samples")
-    target = folder / "out/samples.csv"
-    old = target.read_bytes()
-    (folder / "tables/ph_class.toml").write_text(
-        SMALL_BOOK["tables/ph_class.toml"].replace("neutral", "even")
+KILLED = """
+import importlib, os, signal, sys
+module, name, left = sys.argv[1], sys.argv[2].split("."), [int(sys.argv[3])]
+owner = importlib.import_module(module)
+for part in name[:-1]:
+    owner = getattr(owner, part)
+real = getattr(owner, name[-1])
+def deadly(*given, **more):
+    left[0] -= 1
+    if not left[0]:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return real(*given, **more)
+setattr(owner, name[-1], deadly)
+from kivvet.cli.main import main
+main(["apply"])
+"""
+
+
+@pytest.mark.parametrize(
+    ("ending", "module", "name", "call"),
+    [
+        ("csv", "io.csv_target", "CsvTarget.write", 2),
+        ("csv", "io.csv_target", "hash_bytes_of", 1),  # whole, and its record not written
+        ("csv", "io.files", "_to_disk", 1),  # the record written, and not in its place
+        ("csv", "io.files", "_to_disk", 3),  # the record in its place, the target not
+        ("csv", "books.runs.journal", "Journal.remember", 1),  # the target in its place
+        ("parquet", "io.parquet_files", "ParquetTarget.write", 2),
+        ("parquet", "io.parquet_files", "hash_bytes_of", 1),  # whole but for its footer
+        ("parquet", "io.files", "_to_disk", 2),  # the target in its place
+    ],
+)
+def test_a_kill_at_a_point_leaves_the_old_target_or_the_new(tmp_path, ending, module, name, call):
+    rows = f"1,007,7,{'x' * 60}\n" * 90_000  # two batches
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": BOOK.replace("out/samples.csv", f"out/samples.{ending}"),
+            "data/samples.csv": "id,station,ph,remark\n" + rows,
+        },
     )
-    for wait in (0.3, 0.5, 0.7, 0.9, 1.1):
-        process = subprocess.Popen(
-            [sys.executable, "-m", "kivvet", "apply"],
-            cwd=folder,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-        )
-        time.sleep(wait)
-        os.kill(process.pid, signal.SIGKILL)
-        process.wait()
-        content = target.read_bytes()
-        assert content == old or (len(content) == len(old) - 3 * 400_000 and b"neutral" not in content)
-        assert read_record(target)[1]
-    report = kivvet.open_book(folder).apply_dataset("samples")
-    assert report.rows == 400_000
+    kivvet.open_book(folder).apply_dataset("samples")
+    target = folder / f"out/samples.{ending}"
+    old = target.read_bytes()
+    changed = SMALL_BOOK["tables/ph_class.toml"].replace("neutral", "even")
+    (folder / "tables/ph_class.toml").write_text(changed)
+    arguments = [sys.executable, "-c", KILLED, f"kivvet.{module}", name, str(call)]
+    ran = subprocess.run(arguments, cwd=folder, capture_output=True, check=False)
+    assert ran.returncode == -signal.SIGKILL, ran.stderr
+    content = target.read_bytes()
+    if content != old:
+        made = pd.read_parquet(target) if ending == "parquet" else pd.read_csv(target)
+        assert len(made) == 90_000 and set(made["ph_class"]) == {"even"}
+    record, is_true = read_record(target)
+    assert is_true and record.rows == 90_000
+    assert kivvet.open_book(folder).apply_dataset("samples").rows == 90_000
+    assert not list((folder / "out").glob(".*"))
 
 
 def test_two_processes_at_once_leave_one_whole_target(tmp_path):

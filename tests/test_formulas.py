@@ -376,3 +376,60 @@ def test_the_page_of_formulas_lists_every_function():
         assert (
             f"| `{function.name}` | {function.says} | `{shown}` | `{function.result or 'missing'}` |" in page
         )
+
+
+MOVING = pa.table(
+    {
+        "g": ["a", "a", "a", "a", "b", "b"],
+        "day": [1, 2, 4, 8, 1, 1],
+        "v": [0.1, 0.2, 1e16, None, 0.3, 0.4],
+    }
+)
+
+
+@pytest.mark.parametrize(
+    ("text", "wanted"),
+    [
+        # 1e16 leaves the frame, and takes no digits along
+        (
+            "SUM(v) OVER (PARTITION BY g ORDER BY day ROWS BETWEEN CURRENT ROW AND CURRENT ROW)",
+            [0.1, 0.2, 1e16, None, 0.3, 0.4],
+        ),
+        (
+            "SUM(v) OVER (PARTITION BY g ORDER BY day ROWS 1 PRECEDING)",
+            [0.1, 0.1 + 0.2, 0.2 + 1e16, 1e16, 0.3, 0.7],
+        ),
+        (
+            "MAX(v) OVER (PARTITION BY g ORDER BY day ROWS BETWEEN 2 PRECEDING AND 1 PRECEDING)",
+            [None, 0.1, 0.2, 1e16, None, 0.3],
+        ),
+        (
+            "COUNT(v) OVER (PARTITION BY g ORDER BY day ROWS BETWEEN 1 FOLLOWING AND 2 FOLLOWING)",
+            [2, 1, 0, 0, 1, 0],
+        ),
+        # by distance: days 1 to 2 before; equal days see each other
+        (
+            "SUM(v) OVER (PARTITION BY g ORDER BY day RANGE 2 PRECEDING)",
+            [0.1, 0.1 + 0.2, 0.2 + 1e16, None, 0.7, 0.7],
+        ),
+        (
+            "COUNT(*) OVER (PARTITION BY g ORDER BY day RANGE BETWEEN 4 PRECEDING AND 2 PRECEDING)",
+            [0, 0, 2, 1, 0, 0],
+        ),
+        (
+            "AVG(v) OVER (PARTITION BY g ORDER BY day RANGE BETWEEN CURRENT ROW AND 3 FOLLOWING)",
+            [(0.1 + 0.2 + 1e16) / 3, (0.2 + 1e16) / 2, 1e16, None, 0.35, 0.35],
+        ),
+        (
+            "MIN(v) OVER (PARTITION BY g ORDER BY day RANGE BETWEEN 3 PRECEDING AND CURRENT ROW)",
+            [0.1, 0.1, 0.1, None, 0.3, 0.3],
+        ),
+    ],
+)
+def test_frames_that_move_hold_just_their_rows(text, wanted):
+    values, _ = of_text(text, MOVING)
+    assert (
+        values == pytest.approx(wanted, rel=1e-15)
+        if None not in wanted
+        else [pytest.approx(one, rel=1e-15) if one is not None else None for one in wanted] == values
+    )
