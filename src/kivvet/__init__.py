@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from kivvet.core.words.findings import Finding as Finding
     from kivvet.core.words.findings import Pair as Pair
     from kivvet.core.words.findings import Report as Report
+    from kivvet.core.words.findings import Subject as Subject
     from kivvet.core.words.places import Place as Place
     from kivvet.on_frames import draft as draft
     from kivvet.on_frames import look as look
@@ -76,6 +77,7 @@ _HOMES = {
     "Reason": "kivvet.books.runs.status",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
+    "Subject": "kivvet.core.words.findings",
     "Row": "kivvet.core.tables.table",
     "RuleTable": "kivvet.rule_table",
     "TableError": "kivvet.core.words.errors",
@@ -119,6 +121,7 @@ __all__ = [
     "Report",
     "Row",
     "RuleTable",
+    "Subject",
     "TableError",
     "TableReport",
     "Trial",

@@ -43,7 +43,7 @@ def parse_named_formula(
     name: str, given: Any, locate: Locate = lambda _: None
 ) -> tuple[Formula | None, list[Finding]]:
     """Return the formula that an entry of formulas.toml defines, and the faults found."""
-    faults = Faults(lambda path: locate(path) or locate((name,)), table=name, root=(name,))
+    faults = Faults(lambda path: locate(path) or locate((name,)), formula=name, root=(name,))
     definition = {"formula": given} if isinstance(given, str) else given
     if not isinstance(definition, Mapping) or not isinstance(definition.get("formula"), str):
         faults.add(

@@ -26,17 +26,24 @@ class Faults:
     Parameters
     ----------
     locate : callable
-    table, dataset : str
+    table, dataset, formula : str
         What the findings are about.
     root : tuple
         Where the definition stands; paths are told from there.
     """
 
     def __init__(
-        self, locate: Locate = lambda _: None, *, table: str = "", dataset: str = "", root: KeyPath = ()
+        self,
+        locate: Locate = lambda _: None,
+        *,
+        table: str = "",
+        dataset: str = "",
+        formula: str = "",
+        root: KeyPath = (),
     ) -> None:
         self.locate = locate
-        self.table = table
+        self.table = table or formula
+        self.is_of_formula = bool(formula)
         self.dataset = dataset
         self.root = root
         self.found: list[Finding] = []
@@ -72,6 +79,7 @@ class Faults:
                 message,
                 table=self.table,
                 dataset=self.dataset,
+                is_of_formula=self.is_of_formula,
                 remedy=fix,
                 rows=() if row is None else (row,),
                 places=(place,) if place else (),

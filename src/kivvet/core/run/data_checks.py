@@ -12,18 +12,18 @@ import numpy.typing as npt
 
 from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.check.row_findings import RowFindings
-from kivvet.core.classify.compiled import CompiledTable, compile_table
+from kivvet.core.classify.compiled import compile_table
 from kivvet.core.classify.input_coder import RowSets
 from kivvet.core.columns.column import Column
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.read.table_parser import parse_table
+from kivvet.core.run.found_regions import FoundRegions
 from kivvet.core.run.input_checks import InputProbe
 from kivvet.core.run.reports import FormulaReport, TableReport
 from kivvet.core.run.table_step import TableStep
 from kivvet.core.run.value_texts import combined_counts, value_counts
 from kivvet.core.space.lookup_index import index_of
 from kivvet.core.space.table_space import axis_of
-from kivvet.core.tables.table import WHEN, Table
+from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import count, listed, toml_key
@@ -50,11 +50,15 @@ class DataProbe:
         self.gaps = [one for one in table_findings if one.kind == "gap" and one.region is not None][
             :_MOST_GAPS_COUNTED
         ]
-        self.gap_table = self._table_of_regions([one.region for one in self.gaps if one.region is not None])
-        if self.gap_table is None:
+        self.gap_regions = FoundRegions.of(
+            self.table, [one.region for one in self.gaps if one.region is not None]
+        )
+        if self.gap_regions is None:
             self.gaps = []
         self.regions = [
-            (one, region) for one in table_findings if (region := self._region_table(one)) is not None
+            (one, regions)
+            for one in table_findings
+            if one.kind in _WITH_REGION and (regions := FoundRegions.of_finding(self.table, one)) is not None
         ]
         self.rows_in_region: Counter[int] = Counter()
         self.rows_in_gap = np.zeros(len(self.gaps), np.int64)
@@ -71,47 +75,6 @@ class DataProbe:
         self.n_unread = 0  # rows that count as missing because a field could not be read
         self.n_seen = 0
 
-    def _region_table(self, one: Finding) -> CompiledTable | None:
-        """Return a table whose rows are the regions of a finding: one, or one for each pair of rows that
-        meet.
-        """
-        if one.region is None or self.table.lookup is not None or one.kind not in _WITH_REGION:
-            return None
-        return self._table_of_regions([pair.region for pair in one.pairs] or [one.region])
-
-    def _table_of_regions(self, regions: Sequence[Mapping[str, str]]) -> CompiledTable | None:
-        """Return a table with a row for each region, of which the first that holds the values wins."""
-        table = self.table
-        names = [about.name for about in table.inputs]
-        inputs = {
-            about.name: {
-                "type": about.type,
-                "fold": list(about.fold),
-                "required": about.required,
-                **(
-                    {"step": {"size": about.step, "offset": about.step_offset}}
-                    if about.step is not None
-                    else {}
-                ),
-                **({"shape": about.shape} if about.shape else {}),
-                **({"tz": about.tz} if about.tz else {}),
-            }
-            for about in table.inputs
-        }
-        has_when = WHEN not in names
-        header = [*names, *([WHEN] if has_when else []), "\0here"]
-        rows = [
-            [*(region.get(name, "") for name in names), *([region.get(WHEN, "")] if has_when else []), "1"]
-            for region in regions
-        ]
-        parts, faults = parse_table(
-            table.name,
-            {"inputs": inputs, "outputs": {"\0here": "text"}, "rows": [header, *rows], "match": "first"},
-        )
-        if parts is None or not parts.rows or any(one.severity == "error" for one in faults):
-            return None
-        return CompiledTable(parts)
-
     def see(self, columns: Mapping[str, Column], unread: npt.NDArray[np.bool_] | None = None) -> None:
         """Look at one batch of the columns that the table reads, by the names it gives them.
 
@@ -123,7 +86,7 @@ class DataProbe:
         """
         n_rows = len(next(iter(columns.values())))
         outcomes: npt.NDArray[np.int64] | None = None
-        if not self.is_alone or self.gap_table is not None or unread is not None:
+        if not self.is_alone or self.gap_regions is not None or unread is not None:
             outcomes = (
                 compile_table(self.table).classify(columns, refuses_overlaps=False).labels.astype(np.int64)
             )
@@ -135,14 +98,13 @@ class DataProbe:
         if outcomes is not None:
             falls = compile_table(self.table).outcomes.falls_through(outcomes)
             rest = falls
-            if self.gap_table is not None and falls.any():  # each row that falls through is counted once
-                held = self.gap_table.classify(columns).labels.astype(np.int64)
-                inside = falls & (held < len(self.gaps))
+            if self.gap_regions is not None and falls.any():  # each row that falls through is counted once
+                held = self.gap_regions.first_of(columns)
+                inside = falls & (held >= 0)
                 self.rows_in_gap += np.bincount(held[inside], minlength=len(self.gaps))[: len(self.gaps)]
                 rest = falls & ~inside
         for number, (_, region) in enumerate(self.regions):
-            inside = region.classify(columns).labels < region.outcomes.n_rows
-            self.rows_in_region[number] += int(np.count_nonzero(inside))
+            self.rows_in_region[number] += int(np.count_nonzero(region.mask(columns)))
         for probe in self.inputs:
             probe.see(columns[probe.about.name])
         if not self.is_alone and outcomes is not None:
@@ -405,7 +367,14 @@ def formula_findings(report: FormulaReport, dataset: str, formula: Formula | Non
     def add(kind: str, message: str, rows: int, remedy: str) -> None:
         found.append(
             finding(
-                kind, message, table=report.formula, dataset=dataset, count=rows, places=places, remedy=remedy
+                kind,
+                message,
+                table=report.formula,
+                is_of_formula=True,
+                dataset=dataset,
+                count=rows,
+                places=places,
+                remedy=remedy,
             )
         )
 

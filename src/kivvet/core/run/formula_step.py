@@ -78,7 +78,9 @@ class FormulaStep(Step):
         except FormulaError as error:
             message, fix = written_error(error, formula.text)
             places = (formula.place,) if formula.place else ()
-            return self, finding("type", message, table=formula.name, places=places, remedy=fix)
+            return self, finding(
+                "type", message, table=formula.name, is_of_formula=True, places=places, remedy=fix
+            )
         return replace(self, type=found), None
 
     def domains(self, domain_of: Callable[[Read], Domain | None]) -> Mapping[str, Domain | None]:

@@ -75,6 +75,7 @@ def with_formulas(frame: FrameT, formulas: Mapping[str, str]) -> FrameT:
                     "syntax",
                     f"a formula is a text; found {text!r}",
                     table=name,
+                    is_of_formula=True,
                     remedy='for example "flow * nitrate"',
                 )
             )
@@ -83,7 +84,7 @@ def with_formulas(frame: FrameT, formulas: Mapping[str, str]) -> FrameT:
             made[name] = Formula(name, text, parse_formula(text))
         except FormulaError as error:
             message = f"{error.problem}\n{pointed_at(text, error.offset)}"
-            faults.append(finding("syntax", message, table=name, remedy=error.fix))
+            faults.append(finding("syntax", message, table=name, is_of_formula=True, remedy=error.fix))
     if faults:
         raise TableError(faults)
     return apply_entries(frame, [Entry(name) for name in made], {}, formulas=made, with_report=False).frame

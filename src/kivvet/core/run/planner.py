@@ -341,6 +341,7 @@ class _Planner:
                     "unknown-column",
                     f"{wanted!r} is neither in the source nor made{drawn}",
                     table=entry.table,
+                    is_of_formula=True,
                     places=(place,) if place else (),
                     remedy=(f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}")
                     + text,

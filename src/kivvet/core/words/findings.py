@@ -55,6 +55,14 @@ _LAST = 1 << 62
 
 
 @dataclass(frozen=True, slots=True)
+class Subject:
+    """What a finding is about: its kind, and its name, which is empty for the book."""
+
+    kind: Literal["table", "formula", "dataset", "book"]
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
 class Pair:
     """Two rows of a table that meet.
 
@@ -93,7 +101,7 @@ class Finding:
     message : str
         What is wrong, in a sentence, without the place.
     table : str
-        The table's name; empty for a finding about a book or a dataset.
+        The name of the table, or of the formula where `is_of_formula`; empty for a finding about a book or a dataset.
     rows : tuple of int
         The rows of the table concerned, counted from 1.
     places : tuple of Place
@@ -128,6 +136,14 @@ class Finding:
     remedy: str = ""
     possible: bool = False
     pairs: tuple[Pair, ...] = ()
+    is_of_formula: bool = False
+
+    @property
+    def subject(self) -> Subject:
+        """What it is about: a table, a formula, a dataset, or the book."""
+        if self.table:
+            return Subject("formula" if self.is_of_formula else "table", self.table)
+        return Subject("dataset", self.dataset) if self.dataset else Subject("book", "")
 
     def __str__(self) -> str:
         where = ", ".join(str(place) for place in self.places[:2]) or self.table or self.dataset
@@ -151,6 +167,7 @@ class Finding:
             "possible": self.possible,
             "table": self.table,
             "dataset": self.dataset,
+            "subject": {"kind": self.subject.kind, "name": self.subject.name},
             "rows": list(self.rows),
             "places": [{"file": p.file, "line": p.line, "column": p.column} for p in self.places],
             "region": dict(self.region) if self.region is not None else None,
