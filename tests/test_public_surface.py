@@ -131,3 +131,16 @@ def test_a_new_book_is_complete(tmp_path):
     assert kivvet.open_book(tmp_path / "rules").check().is_clean
     with pytest.raises(kivvet.BookError, match="holds a book already"):
         kivvet.new_book(tmp_path / "rules")
+
+
+def test_one_name_stands_for_itself_and_not_for_its_letters(small_book):
+    book = kivvet.open_book(small_book)
+    assert len(book.refresh("samples")) == len(book.status("samples")) == 1
+    assert book.unmatched("samples") == book.unmatched(["samples"])
+    assert book.check("ph_class").tables == ("ph_class",)
+    assert [one.table for one in book.explain("samples", 1, "station")] == ["station"]
+    with pytest.raises(kivvet.TableError) as told:
+        book.apply(pd.DataFrame({"ph": [1.0]}), "ph_class")
+    assert str(told.value).split("\n")[1].startswith("error syntax: columns is a list")
+    with pytest.raises(kivvet.DataError, match="an int is no frame"):
+        kivvet.look(5)

@@ -187,7 +187,8 @@ class Book:
         """
         from kivvet.books.asks.check_book import check_book
 
-        return check_book(self._opened, tables, data=data, budget=budget, on_rows=on_rows)
+        names = None if tables is None else _names(tables)
+        return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
 
     def apply(self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]]) -> FrameT:
         """Return `frame` with new columns, the same kind of frame that was given.
@@ -432,7 +433,7 @@ class Book:
         """
         from kivvet.books.asks.explain import explain_in_book
 
-        return explain_in_book(self._opened, dataset, row, tuple(tables))
+        return explain_in_book(self._opened, dataset, row, _names(tables))
 
     def status(self, datasets: Iterable[str] | None = None) -> tuple[DatasetStatus, ...]:
         """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""
@@ -469,5 +470,10 @@ class Book:
         return refresh_datasets(self._opened, names, replace=replace, on_rows=on_rows)
 
     def _chosen(self, datasets: Iterable[str] | None) -> list[Dataset]:
-        names = self._opened.dataset_names if datasets is None else datasets
+        names = self._opened.dataset_names if datasets is None else _names(datasets)
         return [self._opened.dataset(name) for name in names]
+
+
+def _names(given: Iterable[str]) -> tuple[str, ...]:
+    """Return names as a tuple: a single one stands for itself, not for its letters."""
+    return (given,) if isinstance(given, str) else tuple(given)

@@ -221,8 +221,9 @@ def column_names(frame: Any) -> list[str]:
 
 
 def _no_frame(given: Any) -> DataError:
+    kind = type(given).__name__
     return DataError(
-        f"a {type(given).__name__} is no frame",
+        f"{'an' if kind[0] in 'aeiouAEIOU' else 'a'} {kind} is no frame",
         expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
         fix="make one of them from it",
     )

@@ -147,7 +147,7 @@ class Finding:
 
     def __str__(self) -> str:
         where = ", ".join(str(place) for place in self.places[:2]) or self.table or self.dataset
-        lines = [f"{where}: {self.severity} {self.kind}: {self.message}"]
+        lines = [f"{where}: ".removeprefix(": ") + f"{self.severity} {self.kind}: {self.message}"]
         if self.witness:
             lines.append("  for example " + self.example)
         if self.remedy:
