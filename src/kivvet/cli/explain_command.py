@@ -50,7 +50,9 @@ def command(
     explanations = book.explain(name, values if row is None else row, tables)
     about = f"{name} row {row:,}" if row is not None else name if name in book.datasets else ""
     if as_json:
-        print_json({"version": JSON_VERSION, "explanations": [one.as_dict() for one in explanations]})
+        print_json(
+            {"version": JSON_VERSION, "explanations": [explanation.as_dict() for explanation in explanations]}
+        )
     else:
         print_explanations(console(), explanations, about)
 

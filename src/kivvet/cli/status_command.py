@@ -39,8 +39,8 @@ def command(datasets: tuple[str, ...], failing: str | None, book_folder: Path | 
 
     statuses = opened_book(book_folder).status(datasets or None)
     if as_json:
-        print_json({"version": JSON_VERSION, "datasets": [one.as_dict() for one in statuses]})
+        print_json({"version": JSON_VERSION, "datasets": [statuse.as_dict() for statuse in statuses]})
     else:
         print_status(console(), statuses)
     bad = ("cannot tell", "stale", "never applied") if failing else ("cannot tell",)
-    sys.exit(1 if any(one.state in bad for one in statuses) else 0)
+    sys.exit(1 if any(statuse.state in bad for statuse in statuses) else 0)

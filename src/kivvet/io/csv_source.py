@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import gzip
 import itertools
 import stat
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal, NoReturn, overload
 
+import numpy as np
 import pyarrow as pa
 
 from kivvet.core.words.errors import DataError
@@ -27,6 +30,8 @@ from kivvet.io.files import unreadable
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source
 
 _BLOCK_BYTES = 4 << 20
+#: Those in which the bytes of a quote or a line end may be parts of other signs.
+_WIDE_ENCODINGS = ("utf-16", "utf-16-le", "utf-16-be", "utf-32", "utf-32-le", "utf-32-be", "utf-7")
 _LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
 
 
@@ -54,7 +59,7 @@ class CsvSource(Source):
                 place=Place(shown_path(path)),
                 fix='for example "utf-8" or "cp1252"',
             )
-        suffixes = [one.lower() for one in path.suffixes]
+        suffixes = [suffix.lower() for suffix in path.suffixes]
         self.is_compressed = suffixes[-1:] == [".gz"]
         self.delimiter = options.delimiter or ("\t" if ".tsv" in suffixes else ",")
         lines_above = options.headings_on_line - 1
@@ -150,8 +155,8 @@ class CsvSource(Source):
         n_given = 0
         if not self.has_rows:
             return
-        n_quotes = self._count_quotes()
-        if n_quotes % 2:  # one may not be closed, and would swallow all that follows
+        is_odd, has_line_ends, has_quotes = self._quotes
+        if is_odd:  # one may not be closed, and would swallow all that follows
             self._explain(must_fail=False)
         try:
             stream = pa.input_stream(str(self.path), compression="gzip" if self.is_compressed else None)
@@ -166,7 +171,7 @@ class CsvSource(Source):
                 ),
                 parse_options=arrow_csv.ParseOptions(
                     delimiter=self.delimiter,
-                    newlines_in_values=n_quotes > 0,
+                    newlines_in_values=has_line_ends,
                     ignore_empty_lines=len(self.names)
                     > 1,  # of one column, a blank line is a row without a value
                 ),
@@ -182,6 +187,10 @@ class CsvSource(Source):
                 yield batch
         except pa.ArrowInvalid as error:
             if "Empty CSV file" in str(error):
+                return
+            if has_quotes and not has_line_ends:  # stray quotes may have hidden a line end within a field
+                self._quotes = is_odd, True, True
+                yield from self._rest(names, n_given)
                 return
             if "straddling" in str(error) and (block_bytes or _BLOCK_BYTES) < LONGEST_ROW:
                 yield from self._rest(names, n_given)
@@ -206,14 +215,27 @@ class CsvSource(Source):
             next(reader)
             return self.lines_above + reader.line_num
 
-    def _count_quotes(self) -> int:
-        """Return how many quotes stand in the file: only with quotes may a field hold a line end."""
+    @cached_property
+    def _quotes(self) -> tuple[bool, bool, bool]:
+        """Whether the quotes in the file are odd in number; whether a field seems to hold a line end, before which
+        an odd number of them stands; and whether there are any. Found once.
+        """
         opener: Any = gzip.open if self.is_compressed else open
+        n_quotes, has_line_ends = 0, False
         try:
             with opener(self.path, "rb") as file:
-                return sum(chunk.count(b'"') for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
+                for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""):
+                    n_here = chunk.count(b'"')
+                    if not has_line_ends and (n_here or n_quotes % 2):
+                        signs = np.frombuffer(chunk, np.uint8)
+                        ends = np.flatnonzero((signs == ord("\n")) | (signs == ord("\r")))
+                        before = np.searchsorted(np.flatnonzero(signs == ord('"')), ends)
+                        has_line_ends = bool(((before + n_quotes) % 2).any())
+                    n_quotes += n_here
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
+        is_of_bytes = codecs.lookup(self.encoding).name not in _WIDE_ENCODINGS
+        return n_quotes % 2 == 1, has_line_ends if is_of_bytes else n_quotes > 0, n_quotes > 0
 
     def line_of_row(self, row: int) -> int | None:
         with self.form.open(self.path) as file:

@@ -36,7 +36,12 @@ class CsvTarget(Target):
         self.is_single = len(names) == 1
 
     def write(self, columns: Sequence[pa.Array]) -> None:
-        texts = [self._quoted(as_text(column)) for column in columns]
+        texts = [
+            self._quoted(as_text(column))
+            if _may_need_quotes(column.type)
+            else pc.fill_null(as_text(column), "")
+            for column in columns
+        ]
         if not len(texts[0]):
             return
         if self.is_single:  # an empty line would be no row
@@ -67,6 +72,17 @@ class CsvTarget(Target):
 
     def abandon(self) -> None:
         self.file.close()
+
+
+def _may_need_quotes(type_: pa.DataType) -> bool:
+    """Whether a column can hold a delimiter, a quote or a line end: numbers, dates, times and booleans cannot."""
+    return not (
+        pa.types.is_integer(type_)
+        or pa.types.is_floating(type_)
+        or pa.types.is_decimal(type_)
+        or pa.types.is_boolean(type_)
+        or pa.types.is_temporal(type_)
+    )
 
 
 def begin(delimiter: str) -> Callable[[Path, Path, pa.Schema], CsvTarget]:

@@ -28,7 +28,7 @@ class ParquetSource(Source):
 
         self.path = path
         try:
-            self.file = parquet.ParquetFile(path)
+            self.file = parquet.ParquetFile(path, pre_buffer=False)  # batches would keep what was buffered
         except OSError as error:
             raise unreadable(path, error) from error
         except pa.ArrowInvalid as error:

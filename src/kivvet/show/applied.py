@@ -24,9 +24,9 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
         .append(f"  {report.target}", "cyan")
         .append(f"  {count(report.rows, 'row')} {verb}")
     )
-    for one in report.tables:
+    for table in report.tables:
         out.print()
-        _print_table(out, one)
+        _print_table(out, table)
     if report.formulas:
         out.print()
         print_formulas(out, report.formulas)

@@ -26,8 +26,8 @@ def print_explanations(out: Console, explanations: Sequence[Explanation], about:
         out.print("no table reads these columns")
     if about:
         out.print(Text(about, "bold"))
-    for one in explanations:
-        _print_explanation(out, one)
+    for explanation in explanations:
+        _print_explanation(out, explanation)
         out.print()
 
 

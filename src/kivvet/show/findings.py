@@ -21,7 +21,7 @@ _INDENT = 2
 
 def print_report(out: Console, report: Report, *, with_notes: bool = False) -> None:
     """Print a report and its summary line; notes as a line for each kind of them, unless all are wanted."""
-    told = [one for one in report.findings if with_notes or one.severity != "note"]
+    told = [found for found in report.findings if with_notes or found.severity != "note"]
     several = len(report.rows_read) > 1
     print_findings(out, told, report.rows_read, names_datasets=several)
     if not with_notes:
@@ -36,8 +36,8 @@ def _print_notes(out: Console, notes: tuple[Finding, ...]) -> None:
     if not notes:
         return
     by_kind: dict[str, dict[str, None]] = {}
-    for one in notes:
-        by_kind.setdefault(one.kind, {})[one.table or one.dataset or "book"] = None
+    for note in notes:
+        by_kind.setdefault(note.kind, {})[note.table or note.dataset or "book"] = None
     width = 2 + max(map(len, by_kind))
     out.print(Text("notes", SEVERITY_STYLES["note"]).append("  in full with --notes", "dim"))
     for kind, names in sorted(by_kind.items()):

@@ -50,7 +50,7 @@ def print_formulas(out: Console, formulas: tuple[FormulaReport, ...]) -> None:
     if not formulas:
         return
     out.print(Text("  formulas", "dim"))
-    shown = [(", ".join(one.columns), one.type) for one in formulas]
+    shown = [(", ".join(formula.columns), formula.type) for formula in formulas]
     width = max(len(name) for name, _ in shown) + 2
     for one, (name, kind) in zip(formulas, shown, strict=True):
         heads = [("", "", 4), (name, "bold", width), (kind, "cyan", 10)]

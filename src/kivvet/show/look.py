@@ -26,13 +26,13 @@ def print_look(out: Console, look: Look, title: str) -> None:
         .append(f"  {count(look.rows, 'row')}, {count(len(look.columns), 'column')}")
     )
     out.print()
-    cells = [_cells(one) for one in look.columns]
+    cells = [_cells(column) for column in look.columns]
     heads = ("column", "type", "missing", "distinct", "")
     widths = [max(len(row[place]) for row in [heads, *cells]) for place in range(4)]
     _print_line(out, heads, widths, "dim")
     for row, one in zip(cells, look.columns, strict=True):
         _print_line(out, row, widths, "", _spark(one))
-    hints = [(one.name, hint) for one in look.columns for hint in one.hints]
+    hints = [(column.name, hint) for column in look.columns for hint in column.hints]
     if hints:
         out.print()
         out.print(Text("Look again at", "bold"))

@@ -44,9 +44,9 @@ def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
         out.print(line)
         for reason in one.reasons:
             print_reason(out, reason)
-    if any(one.state == "stale" for one in statuses):
+    if any(statuse.state == "stale" for statuse in statuses):
         out.print(Text("to bring up to date: kivvet refresh", "green"))
-    elif any(one.state == "never applied" for one in statuses):
+    elif any(statuse.state == "never applied" for statuse in statuses):
         out.print(Text("to write it: kivvet apply", "green"))
 
 

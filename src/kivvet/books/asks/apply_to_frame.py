@@ -20,7 +20,7 @@ def apply_to_frame(
     """Return a frame with new columns, and the report; see `Book.apply`."""
     entries, faults = parse_entries(columns)
     used = book.reached({entry.table for entry in entries})
-    faults += [one for one in book.reading_findings if one.table in used and one.severity == "error"]
+    faults += [found for found in book.reading_findings if found.table in used and found.severity == "error"]
     if faults:
         raise TableError(faults, where="the columns asked of a frame")
     return apply_entries(frame, entries, book.tables, formulas=book.formulas, with_report=with_report)

@@ -155,7 +155,7 @@ def _check_dataset(
     prepared, faults = prepare(book, dataset)
     plan = prepared.plan
     used = {step.name for step in plan.steps}
-    if only and not used & names and not any(one.table in names for one in faults):
+    if only and not used & names and not any(fault.table in names for fault in faults):
         return None
     run = Run(prepared, on_rows=on_rows)
     probes = [
@@ -190,7 +190,7 @@ def _check_dataset(
     for made_by in run.report().formulas:
         if made_by.formula in names:
             found += formula_findings(made_by, dataset.name, book.formulas.get(made_by.formula))
-    if not only and not any(one.severity == "error" for one in faults):
+    if not only and not any(fault.severity == "error" for fault in faults):
         found += _staleness(book, dataset)
     if only:  # what stops an apply of the dataset is told, whichever table is asked about
         found = [one for one in found if one.table in names or (not one.table and one.severity == "error")]

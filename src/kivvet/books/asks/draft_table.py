@@ -207,7 +207,7 @@ def draft_lookup(
             fix="write the file so first",
         )
     named_columns(source, keys)
-    outputs = [one for one in named_columns(source, keep) if one not in keys]
+    outputs = [column for column in named_columns(source, keep) if column not in keys]
     if not outputs:
         raise DataError(
             f"has no column besides {listed(keys)}",
@@ -225,10 +225,11 @@ def draft_lookup(
     seen = builder.look()
     names = _names([*keys, *outputs])
     inputs = tuple(
-        Input(names[one], _type_of(seen, one), column=one if names[one] != one else None) for one in keys
+        Input(names[key], _type_of(seen, key), column=key if names[key] != key else None) for key in keys
     )
     made = tuple(
-        Output(names[one], _type_of(seen, one), column=one if names[one] != one else None) for one in outputs
+        Output(names[output], _type_of(seen, output), column=output if names[output] != output else None)
+        for output in outputs
     )
     target = path.with_name(f"{name}{data.path.suffix}")
     is_copied = copies and data.path.resolve() != target.resolve()

@@ -88,7 +88,7 @@ def explain_fields(
     told: set[str] = set(fields)
     wanted = []
     for step in prepared.plan.steps:
-        if any(one.column in told for one in step.reads):
+        if any(read.column in told for read in step.reads):
             told |= set(step.made_names)
             wanted.append(step.name)
     plan = _of_one_row(prepared.plan)

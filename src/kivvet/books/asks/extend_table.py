@@ -89,7 +89,7 @@ def extend_table(
     else:
         rows = blank_rows([(values[0], n) for values, n in unknown], table.n_rows + 1, len(table.outputs))
         extra = Table(table.name, table.inputs, table.outputs, tuple(rows))
-        cells = (one[0] for one in row_records(extra)[1:])
+        cells = (record[0] for record in row_records(extra)[1:])
         about = keys[0]
         made = (
             _appended_records(
@@ -116,7 +116,7 @@ def _keys_of(table: Table, name: str) -> tuple[Input, ...]:
         )
     its_gaps = f"its gaps, with rows to add, are shown by: kivvet check {shlex.quote(name)}"
     if table.lookup is not None:
-        keys = tuple(one.about for one in table.lookup.keys)
+        keys = tuple(key.about for key in table.lookup.keys)
         if not keys:
             raise BookError(f"table {name!r} has ranges, not values", fix=its_gaps)
         return keys
@@ -142,7 +142,7 @@ def _unknown_values(
             f"table {table.name!r} has several inputs, and --column names one column",
             fix="leave it out: columns are read by the names of the inputs, or as a dataset feeds them",
         )
-    uses = data.dataset is not None and any(one.table == table.name for one in data.dataset.entries)
+    uses = data.dataset is not None and any(entry.table == table.name for entry in data.dataset.entries)
     batches = (
         _batches_of_dataset(book, data, table, on_rows)
         if uses and column is None
@@ -155,7 +155,7 @@ def _unknown_values(
         outcomes = compile_table(table).classify(columns, names=names, refuses_overlaps=False).labels
         mask = outcomes == compile_table(table).outcomes.unmatched
         if mask.any():
-            for texts, n in combinations({one.name: columns[one.name] for one in keys}, mask):
+            for texts, n in combinations({key.name: columns[key.name] for key in keys}, mask):
                 found[texts] += n
     made: dict[tuple[str, ...], tuple[tuple[Value, ...], int]] = {}
     for texts, n in sorted(found.items(), key=lambda pair: (-pair[1], pair[0])):
@@ -181,7 +181,7 @@ def _batches_of_dataset(book: OpenBook, data: From, table: Table, on_rows: OnRow
     prepared, faults = prepare(book, data.dataset)
     steps = [one for one in prepared.plan.table_steps if one.table.name == table.name]
     if not steps:
-        raise TableError([one for one in faults if one.severity == "error"])
+        raise TableError([fault for fault in faults if fault.severity == "error"])
     plan = Plan(prepared.plan.leading_to(steps), ())
     different = list({one.columns: one for one in steps}.values())
     run = Run(prepared, plan=plan, on_rows=on_rows)
@@ -225,10 +225,10 @@ def _appended_records(
     line_end = "\r\n" if "\r\n" in text else "\n"
     below = "".join(io.StringIO(text, newline="").readlines()[headings_on_line - 1 :])
     headings = [one.strip() for one in next(csv.reader(io.StringIO(below), delimiter=delimiter))]
-    is_output = any(one.name == "note" for one in table.outputs)
+    is_output = any(output.name == "note" for output in table.outputs)
     records = [
-        ["" if heading == "note" and is_output else one.get(heading, "") for heading in headings]
-        for one in fields
+        ["" if heading == "note" and is_output else field.get(heading, "") for heading in headings]
+        for field in fields
     ]
     end = "" if text.endswith(("\n", "\r")) or not text else line_end
     return text + end + csv_text(records, delimiter, line_end)

@@ -76,10 +76,14 @@ def named_columns(source: Source, columns: Sequence[str]) -> list[str]:
 
 def uses_of_column(book: OpenBook, name: str) -> list[str]:
     """Return how a book uses a column: tables that read it, and tables that make one of that name."""
-    readers = [table.name for table in book.tables.values() if any(one.name == name for one in table.inputs)]
+    readers = [
+        table.name for table in book.tables.values() if any(input_.name == name for input_ in table.inputs)
+    ]
     for dataset in book.datasets.values():
         readers += [entry.table for entry in dataset.entries if name in entry.reads.values()]
-    makers = [table.name for table in book.tables.values() if any(one.name == name for one in table.outputs)]
+    makers = [
+        table.name for table in book.tables.values() if any(output.name == name for output in table.outputs)
+    ]
     return [
         *(f"read by table {table}" for table in dict.fromkeys(readers)),
         *(f"made by table {table}" for table in makers),

@@ -113,7 +113,7 @@ def try_formula(
     formula = replace(formula, name=name)
     tables = {} if book is None else book.tables
     formulas = {} if book is None else book.formulas
-    entries = [*(replace(one, is_written=False) for one in dataset.entries), Entry(name)]
+    entries = [*(replace(entry, is_written=False) for entry in dataset.entries), Entry(name)]
     unusable = set() if book is None else book.unusable_tables | book.unusable_formulas
     prepared, faults = prepared_of(
         replace(dataset, entries=tuple(entries)),
@@ -125,8 +125,10 @@ def try_formula(
     wanted = [step for step in prepared.plan.formula_steps if step.formula.name == name]
     needed = prepared.plan.leading_to(wanted)
     used = {step.name for step in needed}
-    errors = [one for one in faults if one.severity == "error"]
-    about = [one for one in errors if one.table == name] or [one for one in errors if one.table in used]
+    errors = [fault for fault in faults if fault.severity == "error"]
+    about = [error for error in errors if error.table == name] or [
+        error for error in errors if error.table in used
+    ]
     if about or (errors and not wanted):
         raise TableError(about or errors)
     plan = Plan(needed, (name,))
@@ -161,4 +163,4 @@ def try_formula(
 
 
 def _report_of(run: Run, name: str) -> FormulaReport:
-    return next(one for one in run.report().formulas if one.formula == name)
+    return next(formula for formula in run.report().formulas if formula.formula == name)

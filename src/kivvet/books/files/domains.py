@@ -20,7 +20,7 @@ def with_domains(
     made: dict[str, Table] = {}
     faults: list[Finding] = []
     for name, table in tables.items():
-        if not any(one.domain_of for one in table.inputs):
+        if not any(input_.domain_of for input_ in table.inputs):
             made[name] = table
             continue
         inputs = []
@@ -45,8 +45,8 @@ def _domain(about: Input, tables: Mapping[str, Table]) -> tuple[Condition | None
     values = _values(table, column)
     if values is None:
         names = [
-            *(one.name for one in table.inputs if one.period is None),
-            *(one.name for one in table.outputs),
+            *(input_.name for input_ in table.inputs if input_.period is None),
+            *(output.name for output in table.outputs),
         ]
         return (
             None,

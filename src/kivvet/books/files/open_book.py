@@ -152,13 +152,15 @@ class OpenBook:
     def need_readable(self) -> None:
         """Raise `TableError` where book.toml could not be read, so that its datasets are not known."""
         if not self.is_readable:
-            raise TableError([one for one in self.reading_findings if not one.table and not one.dataset])
+            raise TableError(
+                [found for found in self.reading_findings if not found.table and not found.dataset]
+            )
 
     def dataset(self, name: str) -> Dataset:
         """Return a dataset by name; `BookError` with the near name if there is none."""
         self.need_readable()
         if name in self.unusable_datasets:
-            raise TableError([one for one in self.reading_findings if one.dataset == name])
+            raise TableError([found for found in self.reading_findings if found.dataset == name])
         if name not in self.datasets:
             raise BookError(
                 f"the book has no dataset {name!r}",
@@ -180,7 +182,7 @@ class OpenBook:
         """Return a table by name; `BookError` with the near name if there is none."""
         if name not in self.tables:
             if name in self.unusable_tables:
-                raise TableError([one for one in self.reading_findings if one.table == name])
+                raise TableError([found for found in self.reading_findings if found.table == name])
             raise BookError(
                 f"the book has no table {name!r}",
                 place=Place(shown_path(self.folder)),
@@ -193,17 +195,17 @@ class OpenBook:
         """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
         used = {entry.table for entry in dataset.entries}
         return [
-            one
-            for one in self.reading_findings
-            if (not one.table and one.dataset in ("", dataset.name))
-            or one.table in used
-            or one.table in self.reached(used)
+            found
+            for found in self.reading_findings
+            if (not found.table and found.dataset in ("", dataset.name))
+            or found.table in used
+            or found.table in self.reached(used)
         ]
 
     def reached(self, used: set[str]) -> set[str]:
         """Return the tables and formulas of some names, and those that they may read."""
         reached, waiting = set(used), list(used)
-        makers = {name: {one.name for one in table.outputs} for name, table in self.tables.items()}
+        makers = {name: {output.name for output in table.outputs} for name, table in self.tables.items()}
         makers |= {name: {name} for name in (*self.formulas, *self.unusable_formulas)}
         while waiting:
             name = waiting.pop()

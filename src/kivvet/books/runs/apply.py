@@ -86,7 +86,7 @@ def apply_dataset(
 
 
 def _stop_at(faults: list[Finding]) -> None:
-    if errors := [one for one in faults if one.severity == "error"]:
+    if errors := [fault for fault in faults if fault.severity == "error"]:
         raise TableError(errors)
 
 

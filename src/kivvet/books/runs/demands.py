@@ -53,10 +53,10 @@ class DemandCheck:
         self.plan = plan
         self.severity = severity
         demands = demands_of(plan, severity)
-        self.is_watching_formulas = any(one.startswith("formula") for one in demands)
+        self.is_watching_formulas = any(demand.startswith("formula") for demand in demands)
         self.probes: Sequence[DataProbe | None] = [
             DataProbe(step, ())
-            if any(one.startswith(f"table {step.table.name}: ") for one in demands)
+            if any(demand.startswith(f"table {step.table.name}: ") for demand in demands)
             else None
             for step in plan.table_steps
         ]

@@ -28,8 +28,8 @@ def only_possible(book: OpenBook, table: Table, found: Iterable[Finding]) -> Ite
         return
     uses = [
         {
-            one.name: roots[one.column] if not one.from_source else frozenset((one.column,))
-            for one in step.reads
+            read.name: roots[read.column] if not read.from_source else frozenset((read.column,))
+            for read in step.reads
         }
         for plan in _plans(book)
         for roots in [_roots(plan)]
@@ -73,7 +73,7 @@ def _roots(plan: Plan) -> Mapping[str, frozenset[str]]:
     roots: dict[str, frozenset[str]] = {}
     for step in plan.steps:
         of_step = frozenset().union(
-            *(frozenset((one.column,)) if one.from_source else roots[one.column] for one in step.reads)
+            *(frozenset((read.column,)) if read.from_source else roots[read.column] for read in step.reads)
         )
         for name in step.made_names:
             roots[name] = of_step

@@ -31,8 +31,8 @@ def fed_domains(book: OpenBook) -> Fed:
             add_uses(uses, plan)
         if not is_known:
             for name in unknown_uses(book, dataset, plan):
-                for one in book.tables[name].inputs:
-                    uses.setdefault((name, one.name), []).append(None)
+                for input_ in book.tables[name].inputs:
+                    uses.setdefault((name, input_.name), []).append(None)
     return joined_uses(uses)
 
 

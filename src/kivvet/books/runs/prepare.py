@@ -91,9 +91,9 @@ def _untyped(plan: Plan, types: Mapping[str, ValueType]) -> list[str]:
         for column in plan.source_columns
         if column not in types
         and not any(
-            step.table.reads[one.name]
+            step.table.reads[read.name]
             for step in plan.table_steps
-            for one in step.reads
-            if one.column == column and one.from_source
+            for read in step.reads
+            if read.column == column and read.from_source
         )
     ]

@@ -59,10 +59,10 @@ def types_read(
             )
     wanted: dict[str, dict[ValueType, str]] = {}
     for step in plan.table_steps:
-        for one in step.reads:
-            about = step.table.reads[one.name]
-            if one.from_source and one.column not in types and about is not None:
-                wanted.setdefault(one.column, {}).setdefault(about.type, step.table.name)
+        for read in step.reads:
+            about = step.table.reads[read.name]
+            if read.from_source and read.column not in types and about is not None:
+                wanted.setdefault(read.column, {}).setdefault(about.type, step.table.name)
     for column, kinds in wanted.items():
         if len(kinds) > 1 and set(kinds) != {"integer", "number"}:
             said = " and ".join(f"{kind} (table {table})" for kind, table in kinds.items())

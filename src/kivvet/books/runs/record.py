@@ -122,7 +122,7 @@ def read_record(target: Path) -> tuple[Record | None, bool]:
     if known is None or known.kept_records is None or not target.is_file():
         return None, False
     values, actual = known.kept_records(target)
-    records = [record for one in values if (record := Record.from_values(one)) is not None]
+    records = [record for value in values if (record := Record.from_values(value)) is not None]
     fitting = next(
         (record for record in records if actual is not None and record.target_hash == actual), None
     )

@@ -51,7 +51,7 @@ class Reason:
             "message": self.message,
             "columns": list(self.columns),
             "table": self.table,
-            "changes": [one.as_dict() for one in self.changes],
+            "changes": [change.as_dict() for change in self.changes],
         }
 
 
@@ -87,7 +87,7 @@ class DatasetStatus:
             "stale_columns": list(self.stale_columns),
             "made_at": self.made_at,
             "rows": self.rows,
-            "reasons": [one.as_dict() for one in self.reasons],
+            "reasons": [reason.as_dict() for reason in self.reasons],
         }
 
 
@@ -102,10 +102,10 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
             dataset.name,
             target,
             "cannot tell",
-            reasons=tuple(Reason(str(one).split("\n")[0]) for one in faults),
+            reasons=tuple(Reason(str(fault).split("\n")[0]) for fault in faults),
         )
     prepared, faults = prepare(book, dataset)
-    blocked = [str(one).split("\n")[0] for one in faults if one.severity == "error"]
+    blocked = [str(fault).split("\n")[0] for fault in faults if fault.severity == "error"]
     used = prepared.plan.tables
     errors = {
         name: sum(one.severity == "error" for one in findings_in_book(book, table))
@@ -147,7 +147,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     column_reasons += _type_reasons(record, prepared)
     stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
     if reasons:
-        stale = tuple(one.name for one in record.columns)
+        stale = tuple(column.name for column in record.columns)
     reasons += column_reasons
     return DatasetStatus(
         dataset.name,
@@ -186,7 +186,7 @@ def _type_reasons(record: Record, prepared: Prepared) -> list[Reason]:
 
 
 def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) -> list[Reason]:
-    then = {one.name: one for one in record.columns}
+    then = {column.name: column for column in record.columns}
     reasons: list[Reason] = []
     if added := tuple(name for name in today if name not in then):
         reasons.append(Reason("new in the dataset", added))

@@ -34,9 +34,9 @@ def common(vectors: list[Vector]) -> list[Vector]:
     KindsDifferError
     """
     known = [
-        one
-        for one in vectors
-        if not (one.missing is not None and one.missing.ndim == 0 and bool(one.missing))
+        vector
+        for vector in vectors
+        if not (vector.missing is not None and vector.missing.ndim == 0 and bool(vector.missing))
     ]
     kinds = dict.fromkeys(one.kind for one in known)
     if len(kinds) > 1 and not (set(kinds) <= {"integer", "number"} or set(kinds) <= {"date", "datetime"}):
@@ -52,7 +52,7 @@ def common(vectors: list[Vector]) -> list[Vector]:
         kind = "datetime"
     else:
         raise KindsDifferError(*list(kinds)[:2])
-    return _of_one_zone([as_kind(one, kind) for one in vectors])
+    return _of_one_zone([as_kind(vector, kind) for vector in vectors])
 
 
 def _of_one_zone(vectors: list[Vector]) -> list[Vector]:

@@ -332,7 +332,7 @@ def merged(pieces: list[tuple[Rows, Vector]], n_rows: int) -> Vector:
         return whole
     distinct: pa.Array | None = None
     if vectors[0].kind == "text":
-        encoded = pc.dictionary_encode(pa.concat_arrays([one.distinct for one in vectors]))
+        encoded = pc.dictionary_encode(pa.concat_arrays([vector.distinct for vector in vectors]))
         numbers = encoded.indices.to_numpy(zero_copy_only=False)
         distinct, start = encoded.dictionary, 0
         for place, one in enumerate(vectors):
@@ -341,7 +341,7 @@ def merged(pieces: list[tuple[Rows, Vector]], n_rows: int) -> Vector:
                 "text", np.asarray(numbers[start : start + size][one.values]), one.missing, distinct
             )
             start += size
-    values = np.zeros(n_rows, np.result_type(*(one.values.dtype for one in vectors)))
+    values = np.zeros(n_rows, np.result_type(*(vector.values.dtype for vector in vectors)))
     missing = np.zeros(n_rows, bool)
     for (rows, _), one in zip(pieces, vectors, strict=True):
         values[rows] = one.values
@@ -353,7 +353,7 @@ def merged(pieces: list[tuple[Rows, Vector]], n_rows: int) -> Vector:
 def _extreme(given: list[Vector], *, is_greatest: bool) -> Vector:
     """Return the greatest or the least of several values, row by row; missing where one of them is."""
     vectors = common([_with_empty_missing(one) for one in given])
-    missing = either(*(one.missing for one in vectors))
+    missing = either(*(vector.missing for vector in vectors))
     best = vectors[0]
     for one in vectors[1:]:
         holds, _ = compared("<" if is_greatest else ">", best, one)

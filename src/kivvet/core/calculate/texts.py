@@ -36,20 +36,20 @@ def mapped(
     note : callable
     cause : str
     """
-    missing = either(*(one.missing for one in vectors))
+    missing = either(*(vector.missing for vector in vectors))
     if missing is not None and missing.all():  # whatever types the others are
-        n_rows = next((len(one.values) for one in vectors if not one.is_single), None)
+        n_rows = next((len(vector.values) for vector in vectors if not vector.is_single), None)
         return nothing(kind) if n_rows is None else nothing(kind).of_rows(n_rows)
-    columns = [one for one in vectors if not one.is_single]
+    columns = [vector for vector in vectors if not vector.is_single]
     if not columns:
         if missing is not None and bool(missing):
             made = [None]
         else:
-            made = [work(*(_values(one)[0] for one in vectors))]
+            made = [work(*(_values(vector)[0] for vector in vectors))]
         codes: Array = np.array(0)
     else:
         codes, combinations = _combinations(columns, missing)
-        sources = [_values(one) for one in vectors]
+        sources = [_values(vector) for vector in vectors]
         made, n_made = [], 0
         for combination in combinations:
             given, place = [], 0
@@ -106,7 +106,7 @@ def _codes(vector: Vector) -> tuple[Array, int]:
 
 def _combinations(columns: Sequence[Vector], missing: Any) -> tuple[Array, list[list[int]]]:
     """Return the number of each row's combination of values, and what each combination is made of."""
-    parts = [_codes(one) for one in columns]
+    parts = [_codes(column) for column in columns]
     if len(parts) == 1:
         return parts[0][0], [[code] for code in range(parts[0][1])]
     combined = np.zeros(len(parts[0][0]), np.int64)
@@ -240,7 +240,9 @@ def like_pattern(pattern: str, escape: str | None) -> LikePattern | None:
             pieces.append([])
         else:
             pieces[-1].append("." if sign == "_" else re.escape(sign))
-    return LikePattern([re.compile("".join(one), re.DOTALL) for one in pieces], [len(one) for one in pieces])
+    return LikePattern(
+        [re.compile("".join(piece), re.DOTALL) for piece in pieces], [len(piece) for piece in pieces]
+    )
 
 
 def _like(text: str, pattern: str, escape: str | None = None) -> bool | None:

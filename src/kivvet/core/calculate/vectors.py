@@ -198,7 +198,7 @@ def of_numbers(column: NumericColumn, missing: BoolArray | None) -> Vector:
             return Vector(
                 "number", values / float(scale), missing
             )  # both exact, so the quotient is rounded once
-        return Vector("number", np.array([float(Fraction(int(one), scale)) for one in values]), missing)
+        return Vector("number", np.array([float(Fraction(int(value), scale)) for value in values]), missing)
     if values.dtype.kind == "f":
         # Not a number where nothing is: sums of it are too, so that little is left to look at after each.
         floats = (
@@ -250,11 +250,11 @@ def joined(vectors: list[Vector], lengths: list[int]) -> Vector:
     if len(rows) == 1:
         return rows[0]
     missing = None
-    if any(one.missing is not None for one in rows):
+    if any(row.missing is not None for row in rows):
         missing = np.concatenate([one.missing_rows(n) for one, n in zip(rows, lengths, strict=True)])
     if rows[0].kind != "text":
-        return replace(rows[0], values=np.concatenate([one.values for one in rows]), missing=missing)
-    array = pa.concat_arrays([_distinct_of(one).take(pa.array(one.values)) for one in rows])
+        return replace(rows[0], values=np.concatenate([row.values for row in rows]), missing=missing)
+    array = pa.concat_arrays([_distinct_of(row).take(pa.array(row.values)) for row in rows])
     return of_text(array, missing)
 
 

@@ -165,18 +165,20 @@ class _Search:
             kind, found = self.kinds[name], self.candidates[name]
             if kind in ("number", "integer", "decimal"):
                 numbers = [
-                    Decimal(one)
-                    for one in constants
-                    if isinstance(one, (int, Decimal)) and not isinstance(one, bool)
+                    Decimal(constant)
+                    for constant in constants
+                    if isinstance(constant, (int, Decimal)) and not isinstance(constant, bool)
                 ]
                 found += [Decimal(0), Decimal(1), Decimal(-1), *(n + d for n in numbers for d in (0, 1, -1))]
             elif kind == "text":
-                texts = [one for one in constants if isinstance(one, str)]
+                texts = [constant for constant in constants if isinstance(constant, str)]
                 found += [*texts, *(text.strip("%_") or "x" for text in texts), "x"]
             elif kind == "boolean":
                 found += [True, False]
             else:
-                days = [one for one in constants if isinstance(one, dt.date)] or [dt.date(2026, 1, 1)]
+                days = [constant for constant in constants if isinstance(constant, dt.date)] or [
+                    dt.date(2026, 1, 1)
+                ]
                 found += [day + dt.timedelta(days=n) for day in days for n in (0, 1, -1)]
             if may_be_missing:
                 found.append(None)
@@ -208,7 +210,8 @@ class _Search:
             del longest[len(longest) // 2 :]
         combinations = list(itertools.product(*lists))
         columns = {
-            name: self._column(name, [one[place] for one in combinations]) for place, name in enumerate(names)
+            name: self._column(name, [combination[place] for combination in combinations])
+            for place, name in enumerate(names)
         }
         holds = np.ones(len(combinations), bool)
         for dimension, cell in self.tests:
@@ -265,11 +268,11 @@ class _Search:
             for name in test.reads:
                 if self.kinds[name] not in ("number", "integer", "decimal"):
                     continue
-                others = [one for one in test.reads if one != name]
-                if not all(self.candidates[one] for one in others):
+                others = [read for read in test.reads if read != name]
+                if not all(self.candidates[other] for other in others):
                     continue
                 for given in itertools.islice(
-                    itertools.product(*(self.candidates[one][:6] for one in others)), 40
+                    itertools.product(*(self.candidates[other][:6] for other in others)), 40
                 ):
                     root = self._root(test, name, dict(zip(others, given, strict=True)))
                     if root is not None:

@@ -44,7 +44,8 @@ def changes_between(old: Table, new: Table) -> list[Change]:
     options = list(_option_changes(old, new))
     if (
         (old.lookup is None) != (new.lookup is None)
-        or [(one.name, one.type) for one in old.inputs] != [(one.name, one.type) for one in new.inputs]
+        or [(input_.name, input_.type) for input_ in old.inputs]
+        != [(input_.name, input_.type) for input_ in new.inputs]
         or _output_names(old) != _output_names(new)
     ):
         return options
@@ -61,7 +62,7 @@ def _output_names(table: Table) -> list[str]:
 
 def _option_changes(old: Table, new: Table) -> Iterator[Change]:
     if len(old.inputs) != len(new.inputs):
-        names = [", ".join(one.name for one in table.inputs) for table in (old, new)]
+        names = [", ".join(input_.name for input_ in table.inputs) for table in (old, new)]
         yield Change("inputs", *names)
     for before, after in zip(old.inputs, new.inputs, strict=False):
         which = "input" if len(old.inputs) == len(new.inputs) == 1 else f"input {after.name}"

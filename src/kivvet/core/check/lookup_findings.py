@@ -28,7 +28,7 @@ def of_lookup_rows(
 
 def key_region(rows: LookupRows, row: int) -> dict[str, str]:
     """Return the key of a row (from 0) as conditions, by input."""
-    return {one.about.name: write_witness(_plain(one.shown[row].as_py())) for one in rows.keys}
+    return {key.about.name: write_witness(_plain(key.shown[row].as_py())) for key in rows.keys}
 
 
 def _plain(value: Any) -> Value | None:

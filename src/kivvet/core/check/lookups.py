@@ -91,7 +91,7 @@ def _near_keys(table: Table, rows: LookupRows) -> Iterable[Finding]:
 def _keys_and_domains(table: Table, rows: LookupRows) -> Iterable[Finding]:
     """Hold keys against a domain that lists values: keys outside it, and values of it that no row has."""
     for key in rows.keys:
-        about = next(one for one in table.inputs if one.name == key.about.name)
+        about = next(input_ for input_ in table.inputs if input_.name == key.about.name)
         listed_values = _single_values(about.domain)
         if listed_values is None:
             continue
@@ -139,7 +139,7 @@ def _repeated_keys(table: Table, rows: LookupRows) -> Iterable[Finding]:
     counts = np.bincount(index.groups[index.groups >= 0], minlength=index.n_groups)
     repeated = np.flatnonzero(counts > 1)
     described = sorted(
-        (np.sort(one) for one in index.rows_of_groups(repeated[:_MOST_KEYS].tolist())),
+        (np.sort(group) for group in index.rows_of_groups(repeated[:_MOST_KEYS].tolist())),
         key=lambda one: int(one[0]),
     )
     for places in described:

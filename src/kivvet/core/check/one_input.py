@@ -236,8 +236,8 @@ class LineCheck(RowFindings):
             others = [one for one, row in zip(self.regions, self.rows, strict=True) if row.results != results]
             bands = range(self.axis.n_bands)
             self._others[results] = Region(
-                tuple(union(*(one.bands[band] for one in others)) for band in bands),
-                any(one.missing for one in others),
+                tuple(union(*(other.bands[band] for other in others)) for band in bands),
+                any(other.missing for other in others),
             )
         return self._others[results]
 

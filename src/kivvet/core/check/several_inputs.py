@@ -42,7 +42,9 @@ class BoxCheck(RowFindings):
         self.space = Space(table)
         self.dimensions = self.space.dimensions
         self.all_rows = (1 << len(self.rows)) - 1
-        self.boxes = [[one.cells_of_row[row] for one in self.dimensions] for row in range(len(self.rows))]
+        self.boxes = [
+            [dimension.cells_of_row[row] for dimension in self.dimensions] for row in range(len(self.rows))
+        ]
         self.is_empty = [not all(box) for box in self.boxes]
         self._touching: list[dict[int, int]] = [{} for _ in self.dimensions]
         self._holding: list[dict[int, int]] = [{} for _ in self.dimensions]
@@ -114,9 +116,9 @@ class BoxCheck(RowFindings):
         if sum(map(len, reads)) > len(frozenset().union(*reads)):
             return True  # two of them read one column
         limited = [
-            frozenset((one.about.name,))
-            for one in self.dimensions
-            if one.test is None and one.axis.is_limited
+            frozenset((dimension.about.name,))
+            for dimension in self.dimensions
+            if dimension.test is None and dimension.axis.is_limited
         ]
         return is_tied(self.table, reads, limited)
 
@@ -402,11 +404,11 @@ class BoxCheck(RowFindings):
     def search(self, sought: Sequence[Sequence[int]]) -> GapSearch:
         """Return the search for what no row covers of some cells."""
         return GapSearch(
-            [one.masks for one in self.dimensions],
+            [dimension.masks for dimension in self.dimensions],
             sought,
             len(self.rows),
-            [one.is_ordered for one in self.dimensions],
-            [one.missing for one in self.dimensions],
+            [dimension.is_ordered for dimension in self.dimensions],
+            [dimension.missing for dimension in self.dimensions],
             self.budget,
         )
 
@@ -449,7 +451,7 @@ class BoxCheck(RowFindings):
         some = [dimension.cut.cells[cell] for cell in bits_of(cells) if cell != dimension.missing]
         if not some or some[0].low == LOW or some[-1].high == HIGH:
             return ""
-        regions = [dimension.axis.region(one) for one in dimension.conditions]
+        regions = [dimension.axis.region(condition) for condition in dimension.conditions]
         return step_hint(dimension.about, regions, some[0].low, some[-1].high)
 
     def open_inputs(self, sought: Sequence[Sequence[int]]) -> Iterable[Finding]:

@@ -163,7 +163,8 @@ class BoxClassifier:
         transitions[-1] = outcomes[transitions[-1]]
         limits = [len(masks[number]) for number in order]
         narrow = [
-            one.astype(smallest_unsigned(int(one.max(initial=0)) + 1)).reshape(-1) for one in transitions
+            transition.astype(smallest_unsigned(int(transition.max(initial=0)) + 1)).reshape(-1)
+            for transition in transitions
         ]
         return _Diagram(order, tuple(limits), tuple(narrow))
 

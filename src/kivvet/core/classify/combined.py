@@ -30,7 +30,7 @@ class Combined:
         position = table.outputs.index(output)
         self.results = [row.results[position] for row in table.rows]
         self.otherwise, self.missing = table.otherwise.get(output.name), table.missing.get(output.name)
-        self.classes = [str(one) for one in table.classes(output)]
+        self.classes = [str(class_) for class_ in table.classes(output)]
 
     def made(self, name: str, outcomes: Array, sets: Sequence[tuple[int, ...]]) -> dict[str, MadeColumn]:
         """Return the columns made of outcomes, by name."""

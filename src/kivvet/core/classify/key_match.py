@@ -67,8 +67,8 @@ class KeyMatch:
         if not self.ranges:
             return self._outcome_of_group[groups]
         cells = [
-            one.find(columns[one.about.name], names.get(one.about.name, one.about.name))
-            for one in self.ranges
+            range_.find(columns[range_.about.name], names.get(range_.about.name, range_.about.name))
+            for range_ in self.ranges
         ]
         if len(self.ranges) == 1:
             return self._by_segment(groups, cells[0])
@@ -82,8 +82,8 @@ class KeyMatch:
             n_data = len(next(iter(columns.values())))
             return np.zeros(n_data, np.uint8)
         codes = [
-            one.find(columns[one.about.name], names.get(one.about.name, one.about.name))
-            for one in self.finders
+            finder.find(columns[finder.about.name], names.get(finder.about.name, finder.about.name))
+            for finder in self.finders
         ]
         if len(codes) == 1:
             return self._group_of_code[codes[0]]

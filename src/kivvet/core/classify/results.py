@@ -52,7 +52,7 @@ class OutputMaker:
         self.value_of_outcome: pa.Array | None = None
         self.computed = table.computed(output) if table.lookup is None else {}
         if output.type == "text" and not self.computed:
-            self.classes = pa.array([str(one) for one in table.classes(output)], pa.string())
+            self.classes = pa.array([str(class_) for class_ in table.classes(output)], pa.string())
             self.code_of_outcome = self._codes(table, position, ends)
         else:
             self.value_of_outcome = self._values(table, position, ends)
@@ -70,7 +70,7 @@ class OutputMaker:
             return made
         code_of = {text: code for code, text in enumerate(self.classes.to_pylist())}
         results = [_value_of(row.results[position], ends[0]) for row in table.rows] + ends
-        return np.array([-1 if one is None else code_of[str(one)] for one in results], np.int64)
+        return np.array([-1 if result is None else code_of[str(result)] for result in results], np.int64)
 
     def _values(self, table: Table, position: int, ends: list[Value | None]) -> pa.Array:
         if table.lookup is not None:
@@ -168,7 +168,7 @@ def _finished(table: Table, results: pa.Array, otherwise: Value | None) -> pa.Ar
 
 def _decimal_of_all(type_: pa.DataType, ends: Sequence[Value | None]) -> pa.DataType:
     """Return the decimal type that holds what a type holds, and some values besides."""
-    others = [pa.array([one]).type for one in ends if one is not None]
+    others = [pa.array([end]).type for end in ends if end is not None]
     scale = max(one.scale for one in (type_, *others))
     whole = max(one.precision - one.scale for one in (type_, *others))
     return (
@@ -181,7 +181,7 @@ def _decimal_of_all(type_: pa.DataType, ends: Sequence[Value | None]) -> pa.Data
 def _typed_array(values: Sequence[Value | None], type_: pa.DataType) -> pa.Array:
     """Return results of `missing` and `otherwise` as the type that a lookup's are."""
     if pa.types.is_floating(type_):
-        values = [None if one is None else float(one) for one in values]  # type: ignore[arg-type,misc]
+        values = [None if value is None else float(value) for value in values]  # type: ignore[arg-type,misc]
     return pa.array(values, type_)
 
 

@@ -157,7 +157,7 @@ class _WordReader:
         """
         size = end - start
         at = scratch.at[:size]
-        shift, words, high = (one[:size] for one in scratch.words)
+        shift, words, high = (word[:size] for word in scratch.words)
         begins = self.offsets[start:end]
         lengths = self.offsets[start + 1 : end + 1] - begins
         np.right_shift(begins, 3, out=at, casting="unsafe")

@@ -103,7 +103,7 @@ class Look:
     columns: tuple[ColumnLook, ...]
 
     def __getitem__(self, name: str) -> ColumnLook:
-        return next((one for one in self.columns if one.name == name), None) or _no_column(name)
+        return next((column for column in self.columns if column.name == name), None) or _no_column(name)
 
     def __repr__(self) -> str:
         return f"<Look: {count(self.rows, 'row')}, {count(len(self.columns), 'column')}>"
@@ -111,8 +111,8 @@ class Look:
     def as_dict(self, most_values: int = 100) -> dict[str, Any]:
         """Return plain values; of each column's values the `most_values` most frequent."""
         columns = [
-            {**asdict(one), "values": [{"value": v, "rows": n} for v, n in one.values[:most_values]]}
-            for one in self.columns
+            {**asdict(column), "values": [{"value": v, "rows": n} for v, n in column.values[:most_values]]}
+            for column in self.columns
         ]
         return {"version": LOOK_VERSION, "rows": self.rows, "columns": columns}
 
@@ -137,7 +137,7 @@ class Look:
             "longest",
         )
         return pd.DataFrame(
-            [{name: getattr(one, name) for name in names} for one in self.columns], columns=list(names)
+            [{name: getattr(column, name) for name in names} for column in self.columns], columns=list(names)
         )
 
 

@@ -42,7 +42,7 @@ class Domain:
     def condition(self) -> Condition:
         """Return it as a condition."""
         if self.texts is not None:
-            parts = tuple(Equals(one) for one in self.texts)
+            parts = tuple(Equals(text) for text in self.texts)
             return parts[0] if len(parts) == 1 else AnyOf(parts)
         return Between(
             self.low,
@@ -100,9 +100,9 @@ def joined(domains: Sequence[Domain]) -> Domain | None:
     """Return what holds the values of all domains; None where they are of different kinds."""
     if not domains:
         return None
-    if all(one.texts is not None for one in domains):
-        return Domain(tuple(dict.fromkeys(text for one in domains for text in one.texts or ())))
-    if any(one.texts is not None for one in domains):
+    if all(domain.texts is not None for domain in domains):
+        return Domain(tuple(dict.fromkeys(text for domain in domains for text in domain.texts or ())))
+    if any(domain.texts is not None for domain in domains):
         return None
     made = domains[0]
     for one in domains[1:]:

@@ -287,24 +287,26 @@ class TreeReader:
         return ColumnName(str(parts[0])[1:-1].replace('""', '"'), start_of(tree))
 
     def _searched_case(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        branches = tuple((self.condition(one.children[0]), self.value(one.children[1])) for one in parts[:-1])
+        branches = tuple(
+            (self.condition(part.children[0]), self.value(part.children[1])) for part in parts[:-1]
+        )
         return Case(branches, None if parts[-1] is None else self.value(parts[-1]), start_of(tree))
 
     def _simple_case(self, tree: Any, parts: Sequence[Any]) -> Tree:
         subject = self.value(parts[0])
         branches = tuple(
             (
-                Comparison("=", subject, self.value(one.children[0]), start_of(one.children[0])),
-                self.value(one.children[1]),
+                Comparison("=", subject, self.value(part.children[0]), start_of(part.children[0])),
+                self.value(part.children[1]),
             )
-            for one in parts[1:-1]
+            for part in parts[1:-1]
         )
         return Case(branches, None if parts[-1] is None else self.value(parts[-1]), start_of(tree))
 
     def _cast(self, tree: Any, parts: Sequence[Any]) -> Tree:
         names = [one for one in parts[2].children if getattr(one, "type", "") == "NAME"]
         lengths = [one for one in parts[2].children if getattr(one, "type", "") == "NUMBER"]
-        word = " ".join(str(one).upper() for one in names)
+        word = " ".join(str(name).upper() for name in names)
         if lengths or word not in _CAST_KINDS:
             written = f"{word}({', '.join(map(str, lengths))})" if lengths else word
             plain = _CAST_KINDS.get(word) or _LIKE_TYPES.get(word)
@@ -330,7 +332,7 @@ class TreeReader:
         return Call("POSITION", (self.value(parts[1]), self.value(parts[2])), start_of(tree))
 
     def _substring(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        inner = tuple(self.value(one) for one in parts[1:] if one is not None)
+        inner = tuple(self.value(part) for part in parts[1:] if part is not None)
         return Call("SUBSTRING", inner, start_of(tree))
 
     def _trim(self, tree: Any, parts: Sequence[Any]) -> Tree:
@@ -437,7 +439,7 @@ class TreeReader:
         )
         if made is not None and made.unit == "range" and is_distance and len(items) != 1:
             raise FormulaError("RANGE with a distance needs one expression in ORDER BY", start_of(frame))
-        for inner in (*given, *keys, *(one.part for one in items)):
+        for inner in (*given, *keys, *(item.part for item in items)):
             for one in walk(inner):
                 if isinstance(one, Window):
                     raise FormulaError(

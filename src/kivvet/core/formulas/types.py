@@ -239,7 +239,10 @@ class _Typist:
             distances = [one for one in (tree.frame.start, tree.frame.end) if one.is_finite() and one]
             if distances and orders[0] not in (*_NUMBERS, *_MOMENTS, None):
                 raise FormulaError("RANGE with a distance needs numbers or dates in ORDER BY", tree.at)
-            if any(one != int(one) for one in distances) and orders[0] in (*_MOMENTS, "integer"):
+            if any(distance != int(distance) for distance in distances) and orders[0] in (
+                *_MOMENTS,
+                "integer",
+            ):
                 raise FormulaError("days are counted in whole numbers", tree.at)
         if tree.name in ("LAG", "LEAD") and len(tree.parts) == 3:
             return self._common((tree.parts[0], tree.parts[2]), tree.at, f"are results of {tree.name}")

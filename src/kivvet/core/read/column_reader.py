@@ -298,7 +298,9 @@ class ColumnReader:
             numbers = parse_decimal(str(size)), parse_decimal(str(offset))
         except LiteralError:
             numbers = Decimal(0), Decimal(0)
-        is_whole = kind not in ("integer", "date") or all(one == one.to_integral_value() for one in numbers)
+        is_whole = kind not in ("integer", "date") or all(
+            number == number.to_integral_value() for number in numbers
+        )
         if kind not in ("number", "integer", "date") or numbers[0] <= 0 or not is_whole:
             self.faults.add(
                 f"a step is a number above 0 on a number, integer or date input; found {given!r}",

@@ -59,13 +59,15 @@ class _LookupReader:
         self, inputs: tuple[Input, ...], outputs: tuple[Output, ...]
     ) -> tuple[LookupRows | None, list[Finding]]:
         keys, ranges, results = [], [], []
-        for one in inputs:
-            if one.period is not None:
-                ranges.append(self.range(one))
+        for input_ in inputs:
+            if input_.period is not None:
+                ranges.append(self.range(input_))
             elif (
-                array := self.column(_heading(one, self.frame.column_names), one.column or one.name, one.type)
+                array := self.column(
+                    _heading(input_, self.frame.column_names), input_.column or input_.name, input_.type
+                )
             ) is not None:
-                keys.append(KeyColumn(one, _folded(array, one), array))
+                keys.append(KeyColumn(input_, _folded(array, input_), array))
         for output in outputs:
             heading = _heading(output, self.frame.column_names)
             results.append(self.column(heading, output.column or output.name, output.type))
@@ -73,7 +75,7 @@ class _LookupReader:
         if len(keys) + len(ranges) < len(inputs) or len(complete) < len(outputs) or None in ranges:
             return None, self.findings
         self.findings += _unfit_results(complete, outputs, self.table, self.locate_row)
-        made = [one for one in ranges if one is not None]
+        made = [range_ for range_ in ranges if range_ is not None]
         return LookupRows(tuple(keys), tuple(made), tuple(complete), self.locate_row), self.findings
 
     def column(self, heading: str | None, wanted: str, kind: ValueType) -> pa.Array | None:

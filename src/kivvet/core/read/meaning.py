@@ -84,7 +84,7 @@ def _ordered_rows(table: Table) -> list[pa.Array]:
 def _region(region: Region) -> list[Any]:
     """Return a region as plain values; what is the same in all bands stands once."""
     bands = [[[_cut(low), _cut(high)] for low, high in intervals] for intervals in region.bands]
-    if all(one == bands[0] for one in bands):
+    if all(band == bands[0] for band in bands):
         bands = bands[:1]
     return [bands, region.missing]
 
@@ -114,15 +114,15 @@ def definition_of(table: Table) -> dict[str, Any] | None:
         *(f"result {output.name}" for output in table.outputs),
     ]
     arrays = [*table.lookup.arrays.values(), *table.lookup.results]
-    for one in table.inputs:
-        definition["inputs"][one.name]["column"] = f"key {one.name}"
-        if one.period is not None:
-            period = definition["inputs"][one.name]
-            period["from"] = f"key {one.name} from"
-            if one.period.end is not None:
-                period["to"] = f"key {one.name} to"
+    for input_ in table.inputs:
+        definition["inputs"][input_.name]["column"] = f"key {input_.name}"
+        if input_.period is not None:
+            period = definition["inputs"][input_.name]
+            period["from"] = f"key {input_.name} from"
+            if input_.period.end is not None:
+                period["to"] = f"key {input_.name} to"
             if isinstance(period.get("ends"), dict):
-                period["ends"] = {word: f"key {one.name} {word}_closed" for word in period["ends"]}
+                period["ends"] = {word: f"key {input_.name} {word}_closed" for word in period["ends"]}
     for output in table.outputs:
         definition["outputs"][output.name]["column"] = f"result {output.name}"
     columns = [
@@ -147,8 +147,8 @@ def table_of(name: str, definition: dict[str, Any]) -> Table:
 def _frame_of(table: Table) -> dict[str, Any]:
     return {
         "semantics": SEMANTICS_VERSION,
-        "inputs": {one.name: _input(one) for one in table.inputs},
-        "outputs": {one.name: _output(one) for one in table.outputs},
+        "inputs": {input_.name: _input(input_) for input_ in table.inputs},
+        "outputs": {output.name: _output(output) for output in table.outputs},
         "match": table.match,
         "missing": {name: _result(value) for name, value in table.missing.items()},
         "otherwise": {name: _result(value) for name, value in table.otherwise.items()},

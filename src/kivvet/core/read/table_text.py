@@ -26,8 +26,8 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
     lines = [
         f"{word} = {_quoted(text)}" for word, text in (("title", table.title), ("owner", table.owner)) if text
     ]
-    lines += [f"inputs.{toml_key(one.name)} = {input_text(one)}" for one in table.inputs]
-    lines += [f"outputs.{toml_key(one.name)} = {_output(one)}" for one in table.outputs]
+    lines += [f"inputs.{toml_key(input_.name)} = {input_text(input_)}" for input_ in table.inputs]
+    lines += [f"outputs.{toml_key(output.name)} = {_output(output)}" for output in table.outputs]
     if table.given:
         lines.append(f"given = {json.dumps([one.text for one in table.given], ensure_ascii=False)}")
     if table.match != "one":
@@ -78,12 +78,12 @@ def row_records(table: Table) -> list[list[str]]:
 def _records(table: Table) -> list[list[str]]:
     """Return headings, and the cells of each row; a blank cell is `any` where another cell says more."""
     has_when = any(row.when for row in table.rows)
-    inputs, outputs = [one.name for one in table.inputs], [one.name for one in table.outputs]
+    inputs, outputs = [input_.name for input_ in table.inputs], [output.name for output in table.outputs]
     records = [[*inputs, *([WHEN] if has_when else []), *outputs]]
     for row in table.rows:
         cells = [
-            "" if isinstance(one, AnyValue) and len(records[0]) > 2 else write_condition(one)
-            for one in row.conditions
+            "" if isinstance(condition, AnyValue) and len(records[0]) > 2 else write_condition(condition)
+            for condition in row.conditions
         ]
         records.append([*cells, *([row.when] if has_when else []), *map(result_text, row.results)])
     return records

@@ -140,7 +140,7 @@ class WhenReader:
         if isinstance(side, Constant):
             return None if side.value is None else type_of_value(side.value)
         if isinstance(side, ColumnName):
-            declared = next((one.type for one in self.inputs if one.name == side.name), None)
+            declared = next((input_.type for input_ in self.inputs if input_.name == side.name), None)
             return declared or self.types.get(side.name)
         try:
             return type_of(side, self.type_of)

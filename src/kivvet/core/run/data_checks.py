@@ -47,18 +47,19 @@ class DataProbe:
         self.step = step
         self.table = step.table
         self.is_alone = len(self.table.dimensions) == 1
-        self.gaps = [one for one in table_findings if one.kind == "gap" and one.region is not None][
+        self.gaps = [found for found in table_findings if found.kind == "gap" and found.region is not None][
             :_MOST_GAPS_COUNTED
         ]
         self.gap_regions = FoundRegions.of(
-            self.table, [one.region for one in self.gaps if one.region is not None]
+            self.table, [gap.region for gap in self.gaps if gap.region is not None]
         )
         if self.gap_regions is None:
             self.gaps = []
         self.regions = [
-            (one, regions)
-            for one in table_findings
-            if one.kind in _WITH_REGION and (regions := FoundRegions.of_finding(self.table, one)) is not None
+            (found, regions)
+            for found in table_findings
+            if found.kind in _WITH_REGION
+            and (regions := FoundRegions.of_finding(self.table, found)) is not None
         ]
         self.rows_in_region: Counter[int] = Counter()
         self.rows_in_gap = np.zeros(len(self.gaps), np.int64)
@@ -219,7 +220,9 @@ class DataProbe:
         if self.n_not_then:
             ranked = self.not_then.most_common(_MOST_VALUES)
             is_time = all(
-                one.type in ("date", "datetime") for one in self.table.inputs if one.period is not None
+                input_.type in ("date", "datetime")
+                for input_ in self.table.inputs
+                if input_.period is not None
             )
             yield self._of_data(
                 "unmatched",
@@ -400,7 +403,7 @@ def formula_findings(report: FormulaReport, dataset: str, formula: Formula | Non
             f'leave them out: {report.formula} = {{ formula = "...", among = "... IS NOT NULL" }}',
         )
     if report.spellings:
-        shown = listed((" and ".join(map(repr, one[:4])) for one in report.spellings), 3)
+        shown = listed((" and ".join(map(repr, spelling[:4])) for spelling in report.spellings), 3)
         add(
             "near-miss",
             f"groups of PARTITION BY differ only by case, blanks or Unicode form: {shown}",

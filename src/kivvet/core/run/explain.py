@@ -112,9 +112,9 @@ class Explanation:
     def __str__(self) -> str:
         got = ", ".join(f"{name} = {write_plain(value)}" for name, value in self.results.items())
         lines = [f"{got} ({self.decided}{' by row ' + ', '.join(map(str, self.rows)) if self.rows else ''})"]
-        for one in self.verdicts:
-            how = "decides" if one.decides else "also matches" if one.matches else one.failed
-            lines.append(f"  row {one.number}: {', '.join(one.asks) or 'any'}: {how}")
+        for verdict in self.verdicts:
+            how = "decides" if verdict.decides else "also matches" if verdict.matches else verdict.failed
+            lines.append(f"  row {verdict.number}: {', '.join(verdict.asks) or 'any'}: {how}")
         lines += [f"  {one.change} would give {one.results}" for one in self.nearest]
         return "\n".join(lines)
 
@@ -127,7 +127,7 @@ class Explanation:
             "decided": self.decided,
             "rows": list(self.rows),
             "results": {name: _plain(value) for name, value in self.results.items()},
-            "verdicts": [one.as_dict() for one in self.verdicts],
+            "verdicts": [verdict.as_dict() for verdict in self.verdicts],
             "nearest": [one.as_dict() for one in self.nearest],
             "note": self.note,
         }
@@ -235,7 +235,7 @@ def _of_lookup(
         Verdict(
             row + 1,
             tuple(f"{name} = {value}" for name, value in values.items()),
-            ", ".join(write_plain(one) for one in results.values()),
+            ", ".join(write_plain(result) for result in results.values()),
             decides=True,
             matches=True,
             place=table.lookup.locate_row(row + 1),
@@ -378,7 +378,7 @@ class _Explainer:
         if not alive:
             given = self.table.missing if is_missing else self.table.otherwise
             ends = [given.get(output.name) for output in self.table.outputs]
-            return ", ".join("no class" if one is None else write_value(one) for one in ends)
+            return ", ".join("no class" if end is None else write_value(end) for end in ends)
         if self.table.match == "every":
             return "; ".join(write_results(self.table.rows[row].results) for row in bits_of(alive))
         return write_results(self.table.rows[(alive & -alive).bit_length() - 1].results)

@@ -25,9 +25,9 @@ def add_uses(uses: Uses, plan: Plan) -> None:
     """Note what each step of a plan feeds the inputs of its table."""
     made = _made(plan)
     for step in plan.table_steps:
-        for one in step.reads[: len(step.table.inputs)]:
-            limits = None if one.from_source else made.get(one.column)
-            uses.setdefault((step.table.name, one.name), []).append(limits)
+        for read in step.reads[: len(step.table.inputs)]:
+            limits = None if read.from_source else made.get(read.column)
+            uses.setdefault((step.table.name, read.name), []).append(limits)
 
 
 def joined_uses(uses: Uses) -> Fed:
@@ -36,7 +36,7 @@ def joined_uses(uses: Uses) -> Fed:
     """
     joined: dict[tuple[str, str], Condition] = {}
     for key, conditions in uses.items():
-        known = [one for one in conditions if one is not None]
+        known = [condition for condition in conditions if condition is not None]
         if len(known) == len(conditions):
             different = tuple(dict.fromkeys(known))
             joined[key] = different[0] if len(different) == 1 else AnyOf(different)
@@ -55,16 +55,16 @@ def limited(table: Table, fed: Fed) -> Table:
     """Return a table whose inputs without a domain have what they are fed; the same table where that says
     nothing.
     """
-    if table.lookup is not None or not any((table.name, one.name) in fed for one in table.inputs):
+    if table.lookup is not None or not any((table.name, input_.name) in fed for input_ in table.inputs):
         return table
     inputs = tuple(
-        replace(one, domain=fed[table.name, one.name], is_domain_fed=True)
-        if one.domain is None
-        and not one.domain_of
-        and not one.shape
-        and _fits(one.type, fed.get((table.name, one.name)))
-        else one
-        for one in table.inputs
+        replace(input_, domain=fed[table.name, input_.name], is_domain_fed=True)
+        if input_.domain is None
+        and not input_.domain_of
+        and not input_.shape
+        and _fits(input_.type, fed.get((table.name, input_.name)))
+        else input_
+        for input_ in table.inputs
     )
     return table if inputs == table.inputs else replace(table, inputs=inputs)
 
@@ -74,8 +74,8 @@ def _fits(kind: str, condition: Condition | None) -> bool:
     parts = condition.parts if isinstance(condition, AnyOf) else (condition,)
     if condition is None:
         return False
-    is_text = any(isinstance(one, Equals) and isinstance(one.value, str) for one in parts) or any(
-        isinstance(one, AnyOf) for one in parts
+    is_text = any(isinstance(part, Equals) and isinstance(part.value, str) for part in parts) or any(
+        isinstance(part, AnyOf) for part in parts
     )
     return kind == "text" if is_text else kind in ("integer", "number")
 

@@ -133,11 +133,11 @@ class _FormulaStage(Stage):
                 place=formula.place,
                 fix="correct the data, say in the formula what such rows get, or leave out strict",
             )
-        for one in made.notes.values():
-            found = (one.without_group, one.without_order, one.split_ties)
+        for note in made.notes.values():
+            found = (note.without_group, note.without_order, note.split_ties)
             self.notes = [max(pair) for pair in zip(self.notes, found, strict=True)]
-            self.spellings.update(dict.fromkeys(one.spellings))
-            self.misspelt = max(self.misspelt, one.misspelt)
+            self.spellings.update(dict.fromkeys(note.spellings))
+            self.misspelt = max(self.misspelt, note.misspelt)
         vector = made.vector.of_rows(n_rows)
         self.kind = vector.kind
         self.n_rows += n_rows

@@ -349,7 +349,7 @@ class _Planner:
             )
             return
         in_when = entry.table in self.tables and name not in {
-            one.name for one in self.tables[entry.table].inputs
+            input_.name for input_ in self.tables[entry.table].inputs
         }
         text = f"; in when, a text stands in single quotes: '{wanted}'" if in_when else ""
         said = f"did you mean {near!r}? Then say  " if near else "say which column it is:  "

@@ -187,7 +187,7 @@ class FormulaReport:
             "without_group": self.without_group,
             "without_order": self.without_order,
             "split_ties": self.split_ties,
-            "spellings": [list(one) for one in self.spellings],
+            "spellings": [list(spelling) for spelling in self.spellings],
             "misspelt": self.misspelt,
         }
 
@@ -265,8 +265,8 @@ class ApplyReport:
             "dataset": self.dataset,
             "target": self.target,
             "rows": self.rows,
-            "tables": [one.as_dict() for one in self.tables],
-            "formulas": [one.as_dict() for one in self.formulas],
+            "tables": [table.as_dict() for table in self.tables],
+            "formulas": [formula.as_dict() for formula in self.formulas],
             "notes": list(self.notes),
         }
 
@@ -279,9 +279,9 @@ class ApplyReport:
         import pandas as pd
 
         rows = [
-            {"table": one.table, "column": name, "class": label, "rows": n}
-            for one in self.tables
-            for name, counted in one.classes.items()
+            {"table": table.table, "column": name, "class": label, "rows": n}
+            for table in self.tables
+            for name, counted in table.classes.items()
             for label, n in counted
         ]
         return pd.DataFrame(rows, columns=["table", "column", "class", "rows"])

@@ -22,7 +22,11 @@ from kivvet.core.formulas.domain import Domain
 from kivvet.core.read.meaning import definition_of, meaning_of, order_of_rows
 from kivvet.core.run.reports import TableReport
 from kivvet.core.run.steps import Made, Read, Stage, Step
-from kivvet.core.run.value_texts import combination_counts, combined_counts, combined_texts, value_counts
+from kivvet.core.run.value_texts import (
+    MOST_ROWS_COMBINED,
+    different_rows,
+    named_texts,
+)
 from kivvet.core.tables.table import Table
 from kivvet.core.words.values import ValueType
 
@@ -32,7 +36,6 @@ if TYPE_CHECKING:
 _MOST_DISTINCT_UNMATCHED = 100_000  # values remembered one by one; beyond, rows are still counted
 _MOST_CLASSES_LISTED = 1_000  # of a lookup
 _MOST_CLASSES_OF_A_DOMAIN = 1_000
-_MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
 _TYPE_OF_COMBINED: Mapping[str, ValueType | None] = {
     "join": "text",
     "count": "integer",
@@ -136,7 +139,7 @@ class _TableStage(Stage):
         self.makers = [
             (name, OutputMaker(step.table, step.table.output(output))) for output, name in step.outputs
         ]
-        self.names = {one.name: one.column for one in step.reads}
+        self.names = {read.name: read.column for read in step.reads}
         self.with_report = with_report
         self.counts = np.zeros(self.outcomes.number, np.int64)
         self.unmatched: Counter[str] = Counter()
@@ -202,19 +205,16 @@ class _TableStage(Stage):
         rows_before: int,
     ) -> None:
         """Count the values of some rows, and note the first row that has each."""
-        decides = {name: column for name, column in columns.items() if name in self.step.table.deciding_reads}
-        if len(decides) == 1:
-            counted = value_counts(next(iter(decides.values())), mask)
-        elif self.step.table.lookup is not None:
-            counted = combination_counts(decides, mask)
-        else:
-            counted = combined_counts(decides, mask)
-        for text, number in counted:
+        table = self.step.table
+        decides = {name: column for name, column in columns.items() if name in table.deciding_reads}
+        rows = np.flatnonzero(mask)
+        if len(decides) > 1 and table.lookup is None:
+            rows = rows[:MOST_ROWS_COMBINED]
+        for texts, number, row in different_rows(decides, rows):
+            text = named_texts(decides, texts)
             if text in values or len(values) < _MOST_DISTINCT_UNMATCHED:
                 values[text] += number
-        rows = np.flatnonzero(mask)[:_MOST_ROWS_COMBINED]
-        for text, row in zip(combined_texts(decides, pa.array(rows)), rows.tolist(), strict=True):
-            self.first_rows.setdefault(text, rows_before + row + 1)
+                self.first_rows.setdefault(text, rows_before + row + 1)
 
     def report(self) -> TableReport:
         outcomes = self.outcomes
@@ -272,7 +272,7 @@ class _TableStage(Stage):
         if maker.combined is not None:
             place = {text: number for number, text in enumerate((maker.classes or pa.array([])).to_pylist())}
             for rows, n in self.outcomes.counted_sets(counts):
-                held = {place[str(one)] for one in maker.combined.of_rows(rows)}
+                held = {place[str(row)] for row in maker.combined.of_rows(rows)}
                 by_class[list(held)] += n
                 none += 0 if held else n
         counted: list[tuple[str | None, int]] = list(

@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, arrow_from_column
+from kivvet.core.columns.column import CodedColumn, Column, TextColumn, arrow_from_column
 from kivvet.core.words.values import write_plain
 
 if TYPE_CHECKING:
     pass
 
-_MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
+MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
 
 
 def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
@@ -36,19 +35,8 @@ def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) 
     """Return the first few combinations of values of the rows in `mask`, with how often each occurs among
     them.
     """
-    rows = pa.array(np.flatnonzero(mask)[:_MOST_ROWS_COMBINED])
-    return list(Counter(combined_texts(columns, rows)).items())
-
-
-def combined_texts(columns: Mapping[str, Column], rows: pa.Array) -> list[str]:
-    """Return the values of some rows as text: of one column the value, of several ``ph = 6.4, flow = 12``."""
-    values = [_rows_of(column, rows) for column in columns.values()]
-    if len(values) == 1:
-        return [write_plain(one) for one in values[0]]
-    return [
-        ", ".join(f"{name} = {write_plain(one)}" for name, one in zip(columns, row, strict=True))
-        for row in zip(*values, strict=True)
-    ]
+    rows = np.flatnonzero(mask)[:MOST_ROWS_COMBINED]
+    return [(named_texts(columns, texts), n) for texts, n, _ in different_rows(columns, rows)]
 
 
 def combinations(
@@ -58,38 +46,43 @@ def combinations(
     if len(columns) == 1:
         (column,) = columns.values()
         return [((text,), n) for text, n in value_counts(column, mask)]
-    rows = pa.array(np.flatnonzero(mask))
-    encoded = [
-        pc.dictionary_encode(pa.array(_rows_of(column, rows)), null_encoding="encode")
-        for column in columns.values()
-    ]
-    codes = np.column_stack([one.indices.to_numpy(zero_copy_only=False) for one in encoded])
-    different, counts = np.unique(codes, axis=0, return_counts=True)
-    texts = [[write_plain(value) for value in one.dictionary.to_pylist()] for one in encoded]
-    return [
-        (tuple(one[code] for one, code in zip(texts, combination, strict=True)), n)
-        for combination, n in zip(different.tolist(), counts.tolist(), strict=True)
-    ]
+    return [(texts, n) for texts, n, _ in different_rows(columns, np.flatnonzero(mask))]
 
 
-def combination_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
-    """Return every combination of values of the rows in `mask`, ``site = 0007, year = 2026``, with how often
-    it occurs.
+def different_rows(
+    columns: Mapping[str, Column], rows: npt.NDArray[np.int64]
+) -> list[tuple[tuple[str, ...], int, int]]:
+    """Return the different combinations of values of some rows as texts, how often each occurs, and the first of
+    its rows, in the order of the first rows. Only what is different becomes text.
     """
-    return [
-        (", ".join(f"{name} = {text}" for name, text in zip(columns, texts, strict=True)), n)
-        for texts, n in combinations(columns, mask)
-    ]
+    codes = np.zeros(len(rows), np.int64)
+    encoded = []
+    for column in columns.values():
+        each = pc.dictionary_encode(_values_of(column, rows), null_encoding="encode")
+        encoded.append(each)
+        size = len(each.dictionary)
+        together = codes * size + each.indices.to_numpy(zero_copy_only=False)
+        codes = np.unique(together, return_inverse=True)[1].reshape(-1) if len(columns) > 1 else together
+    _, firsts, counts = np.unique(codes, return_index=True, return_counts=True)
+    order = np.argsort(firsts)
+    firsts, counts = firsts[order], counts[order]
+    texts = [[write_plain(value) for value in each.take(pa.array(firsts)).to_pylist()] for each in encoded]
+    return list(zip(zip(*texts, strict=True), counts.tolist(), rows[firsts].tolist(), strict=True))
 
 
-def _rows_of(column: Column, rows: pa.Array) -> list[Any]:
-    texts: list[Any]
-    if isinstance(column, NumericColumn):
-        valid = column.valid if column.valid is None else column.valid[rows]
-        texts = arrow_from_column(replace(column, values=column.values[rows], valid=valid)).to_pylist()
-        return texts
+def named_texts(columns: Mapping[str, Column], texts: Sequence[str]) -> str:
+    """Return the values of a row as text: of one column the value, of several ``ph = 6.4, flow = 12``."""
+    if len(texts) == 1:
+        return texts[0]
+    return ", ".join(f"{name} = {text}" for name, text in zip(columns, texts, strict=True))
+
+
+def _values_of(column: Column, rows: npt.NDArray[np.int64]) -> pa.Array:
+    """Return some rows of a column as an Arrow array; what is missing is null."""
+    if isinstance(column, TextColumn):
+        texts = column.values.take(pa.array(rows))
+        return pc.if_else(pc.equal(texts, ""), None, texts)
+    valid = None if column.valid is None else column.valid[rows]
     if isinstance(column, CodedColumn):
-        valid = column.valid if column.valid is None else column.valid[rows]
-        texts = arrow_from_column(CodedColumn(column.codes[rows], column.distinct, valid)).to_pylist()
-        return texts
-    return [text or None for text in column.values.take(rows).to_pylist()]
+        return arrow_from_column(replace(column, codes=column.codes[rows], valid=valid))
+    return arrow_from_column(replace(column, values=column.values[rows], valid=valid))

@@ -237,11 +237,11 @@ class LookupIndex:
 
     def __init__(self, rows: LookupRows) -> None:
         self.rows = rows
-        self.keys = tuple(KeyCodes.of(one) for one in rows.keys)
-        self.sizes = tuple(len(one.distinct) + 2 for one in self.keys)
-        self.combined = self._combined([one.codes for one in self.keys])
+        self.keys = tuple(KeyCodes.of(key) for key in rows.keys)
+        self.sizes = tuple(len(key.distinct) + 2 for key in self.keys)
+        self.combined = self._combined([key.codes for key in self.keys])
         self.distinct, groups = np.unique(self.combined, return_inverse=True)
-        blank = np.logical_or.reduce([np.zeros(rows.n_rows, bool), *(one.codes < 0 for one in self.keys)])
+        blank = np.logical_or.reduce([np.zeros(rows.n_rows, bool), *(key.codes < 0 for key in self.keys)])
         self.groups: Places = np.where(blank, -1, groups.reshape(-1))
         self.n_groups = len(self.distinct)
 
@@ -255,12 +255,16 @@ class LookupIndex:
     @cached_property
     def ranges(self) -> tuple[RangeCells, ...]:
         """The range columns in cells."""
-        return tuple(RangeCells.of(one, self.groups) for one in self.rows.ranges)
+        return tuple(RangeCells.of(range_, self.groups) for range_ in self.rows.ranges)
 
     @cached_property
     def by_group(self) -> Places:
         """The rows with a key, by group, within a group by start and then in their own order."""
-        keys = [np.arange(self.rows.n_rows), *(one.starts for one in reversed(self.ranges)), self.groups]
+        keys = [
+            np.arange(self.rows.n_rows),
+            *(range_.starts for range_ in reversed(self.ranges)),
+            self.groups,
+        ]
         order = np.lexsort(keys)
         return order[self.groups[order] >= 0]
 

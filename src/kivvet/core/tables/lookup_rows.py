@@ -80,16 +80,18 @@ class LookupRows:
     @property
     def arrays(self) -> dict[str, pa.Array]:
         """Everything that decides a match, by a name of its own."""
-        made = {one.about.name: one.values for one in self.keys}
-        for one in self.ranges:
+        made = {key.about.name: key.values for key in self.keys}
+        for range_ in self.ranges:
             parts = {
-                "from": one.start,
-                "to": one.end,
-                "from_closed": one.start_closed,
-                "to_closed": one.end_closed,
+                "from": range_.start,
+                "to": range_.end,
+                "from_closed": range_.start_closed,
+                "to_closed": range_.end_closed,
             }
             made |= {
-                f"{one.about.name} {name}": part for name, part in parts.items() if isinstance(part, pa.Array)
+                f"{range_.about.name} {name}": part
+                for name, part in parts.items()
+                if isinstance(part, pa.Array)
             }
         return made
 
@@ -98,7 +100,7 @@ class LookupRows:
         2026``.
         """
         parts = [
-            (one.about.name, (one.values if as_compared else one.shown)[row].as_py()) for one in self.keys
+            (key.about.name, (key.values if as_compared else key.shown)[row].as_py()) for key in self.keys
         ]
         if len(parts) == 1:
             return str(parts[0][1])

@@ -151,7 +151,7 @@ class Table:
 
     def output(self, name: str) -> Output:
         """Return the output of that name; KeyError if there is none."""
-        return next((one for one in self.outputs if one.name == name), None) or _no_output(name)
+        return next((output for output in self.outputs if output.name == name), None) or _no_output(name)
 
     @cached_property
     def dimensions(self) -> tuple[Input, ...]:
@@ -231,7 +231,7 @@ class Table:
     def names_made(self, output: Output, name: str) -> tuple[str, ...]:
         """Return the names of the columns that an output makes, when it is called `name`."""
         if self.match == "every" and output.combine == "flags":
-            return tuple(f"{name}_{one}" for one in self.classes(output))
+            return tuple(f"{name}_{class_}" for class_ in self.classes(output))
         return (name,)
 
     def is_ordered(self, output: Output) -> bool:

@@ -99,7 +99,7 @@ class TableError(KivvetError):
     def __init__(self, findings: Sequence[Finding], where: str = "book.toml") -> None:
         self.findings = tuple(findings)
         names = sorted(
-            {one.table or (f"dataset {one.dataset}" if one.dataset else where) for one in findings}
+            {found.table or (f"dataset {found.dataset}" if found.dataset else where) for found in findings}
         )
         super().__init__(f"{count(len(findings), 'error')} in {', '.join(names)}")
 

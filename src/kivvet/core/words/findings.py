@@ -175,7 +175,7 @@ class Finding:
             "count": self.count,
             "message": self.message,
             "remedy": self.remedy,
-            **({"pairs": [one.as_dict() for one in self.pairs]} if self.pairs else {}),
+            **({"pairs": [pair.as_dict() for pair in self.pairs]} if self.pairs else {}),
         }
 
 
