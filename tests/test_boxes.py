@@ -495,3 +495,14 @@ def test_tables_of_no_row_and_of_one_row_are_checked_and_applied(rows):
     assert (
         made == [None] * 3 if not rows else made == ["p"] * 3 if not rows[0][0] else made == ["p", None, None]
     )
+
+
+def test_the_region_that_rows_share_leaves_out_missing_where_one_of_them_does():
+    table = kivvet.RuleTable(
+        "t",
+        {"a": "text", "b": {"type": "number", "required": True}},
+        {"y": "text"},
+        [["a", "b", "y"], ["1*", "", "p"], ["missing | 1", "", "q"], [">11* to <11*", "", "p"]],
+    )
+    (overlap,) = table.check().of_kind("overlap")
+    assert overlap.region == {"a": "1", "b": "present"} and overlap.witness == {"a": "1", "b": "0"}

@@ -1,10 +1,13 @@
 """Columns follow their rules: what is stale and why, refreshed once, and then there is nothing to do."""
 
+import os
 import shutil
 
 import pytest
 
 import kivvet
+from kivvet.io import source_and_target
+from kivvet.io.files import state_of
 from tests.conftest import SMALL_BOOK, write_book
 
 PH = SMALL_BOOK["tables/ph_class.toml"]
@@ -173,3 +176,28 @@ def test_a_source_that_changes_while_it_is_read_writes_nothing(fresh):
     with pytest.raises(kivvet.DataError, match="changed while it was read"):
         kivvet.open_book(fresh).apply_dataset("samples", on_rows=grow)
     assert (fresh / "out/samples.csv").read_bytes() == before
+
+
+def test_a_source_that_nobody_touched_is_not_read_again(tmp_path, monkeypatch):
+    folder = write_book(tmp_path)
+    samples = folder / "data" / "samples.csv"
+    long_ago = samples.stat().st_mtime - 60
+    os.utime(samples, (long_ago, long_ago))
+    kivvet.open_book(folder).apply_dataset("samples")
+    hashed = []
+    monkeypatch.setattr(source_and_target, "state_of", lambda path: hashed.append(path) or state_of(path))
+    assert kivvet.open_book(folder).status()[0].state == "current" and not hashed
+    os.utime(samples)
+    assert kivvet.open_book(folder).status()[0].state == "current" and hashed == [samples]
+    samples.write_text(samples.read_text().replace("6.40", "6.41"))
+    assert kivvet.open_book(folder).status()[0].state == "stale"
+
+
+def test_a_source_that_was_changed_just_before_is_read_again(tmp_path):
+    folder = write_book(tmp_path)
+    kivvet.open_book(folder).apply_dataset("samples")
+    samples = folder / "data" / "samples.csv"
+    before = samples.stat()
+    samples.write_text(samples.read_text().replace("6.40", "6.41"))
+    os.utime(samples, ns=(before.st_atime_ns, before.st_mtime_ns))
+    assert kivvet.open_book(folder).status()[0].state == "stale"

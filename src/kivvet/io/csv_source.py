@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import codecs
 import csv
 import gzip
 import itertools
@@ -12,7 +11,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal, NoReturn, overload
 
-import numpy as np
 import pyarrow as pa
 
 from kivvet.core.words.errors import DataError
@@ -30,8 +28,6 @@ from kivvet.io.files import unreadable
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source
 
 _BLOCK_BYTES = 4 << 20
-#: Those in which the bytes of a quote or a line end may be parts of other signs.
-_WIDE_ENCODINGS = ("utf-16", "utf-16-le", "utf-16-be", "utf-32", "utf-32-le", "utf-32-be", "utf-7")
 _LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
 
 
@@ -155,8 +151,7 @@ class CsvSource(Source):
         n_given = 0
         if not self.has_rows:
             return
-        is_odd, has_line_ends, has_quotes = self._quotes
-        if is_odd:  # one may not be closed, and would swallow all that follows
+        if self._n_quotes % 2:  # one may not be closed, and would swallow all that follows
             self._explain(must_fail=False)
         try:
             stream = pa.input_stream(str(self.path), compression="gzip" if self.is_compressed else None)
@@ -171,7 +166,7 @@ class CsvSource(Source):
                 ),
                 parse_options=arrow_csv.ParseOptions(
                     delimiter=self.delimiter,
-                    newlines_in_values=has_line_ends,
+                    newlines_in_values=self._n_quotes > 0,
                     ignore_empty_lines=len(self.names)
                     > 1,  # of one column, a blank line is a row without a value
                 ),
@@ -187,10 +182,6 @@ class CsvSource(Source):
                 yield batch
         except pa.ArrowInvalid as error:
             if "Empty CSV file" in str(error):
-                return
-            if has_quotes and not has_line_ends:  # stray quotes may have hidden a line end within a field
-                self._quotes = is_odd, True, True
-                yield from self._rest(names, n_given)
                 return
             if "straddling" in str(error) and (block_bytes or _BLOCK_BYTES) < LONGEST_ROW:
                 yield from self._rest(names, n_given)
@@ -216,26 +207,14 @@ class CsvSource(Source):
             return self.lines_above + reader.line_num
 
     @cached_property
-    def _quotes(self) -> tuple[bool, bool, bool]:
-        """Whether the quotes in the file are odd in number; whether a field seems to hold a line end, before which
-        an odd number of them stands; and whether there are any. Found once.
-        """
+    def _n_quotes(self) -> int:
+        """How many quotes stand in the file, counted once: only with quotes may a field hold a line end."""
         opener: Any = gzip.open if self.is_compressed else open
-        n_quotes, has_line_ends = 0, False
         try:
             with opener(self.path, "rb") as file:
-                for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""):
-                    n_here = chunk.count(b'"')
-                    if not has_line_ends and (n_here or n_quotes % 2):
-                        signs = np.frombuffer(chunk, np.uint8)
-                        ends = np.flatnonzero((signs == ord("\n")) | (signs == ord("\r")))
-                        before = np.searchsorted(np.flatnonzero(signs == ord('"')), ends)
-                        has_line_ends = bool(((before + n_quotes) % 2).any())
-                    n_quotes += n_here
+                return sum(chunk.count(b'"') for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
-        is_of_bytes = codecs.lookup(self.encoding).name not in _WIDE_ENCODINGS
-        return n_quotes % 2 == 1, has_line_ends if is_of_bytes else n_quotes > 0, n_quotes > 0
 
     def line_of_row(self, row: int) -> int | None:
         with self.form.open(self.path) as file:

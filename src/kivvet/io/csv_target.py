@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -136,7 +137,10 @@ def as_text(column: pa.Array) -> pa.Array:
         return as_text(column.dictionary).take(column.indices)
     if pa.types.is_string(type_):
         return column
-    if pa.types.is_timestamp(type_) or pa.types.is_decimal(type_) or pa.types.is_floating(type_):
+    if pa.types.is_floating(type_):
+        encoded = pc.dictionary_encode(column)
+        return _written_floats(encoded.dictionary.cast(pa.float64())).take(encoded.indices)
+    if pa.types.is_timestamp(type_) or pa.types.is_decimal(type_):
         encoded = pc.dictionary_encode(column)
         texts = [_written(value) for value in encoded.dictionary.to_pylist()]
         return pa.array(texts, pa.string()).take(encoded.indices)
@@ -150,5 +154,19 @@ def as_text(column: pa.Array) -> pa.Array:
 
 
 def _written(value: Any) -> str | None:
-    is_missing = value is None or (isinstance(value, float) and math.isnan(value))
-    return None if is_missing else write_plain(value)
+    return None if value is None else write_plain(value)
+
+
+def _written_floats(values: pa.Array) -> pa.Array:
+    """Return floats as the shortest text that reads back as them; NaN is missing.
+
+    Arrow writes those of common size as Python does; of the others it chooses another form.
+    """
+    numbers = values.to_numpy(zero_copy_only=False)
+    size = np.abs(numbers)
+    is_odd = ~((size >= 1e-4) & (size < 1e9) | (size == 0))
+    texts = values.cast(pa.string())
+    if not is_odd.any():
+        return texts
+    odd = [None if math.isnan(number) else write_plain(number) for number in numbers[is_odd].tolist()]
+    return pc.replace_with_mask(texts, pa.array(is_odd), pa.array(odd, pa.string()))

@@ -36,6 +36,7 @@ from kivvet.core.words.wording import shown_path
 from kivvet.io.csv_target import list_as_text
 from kivvet.io.files import replacing
 from kivvet.io.formats import target_format
+from kivvet.io.queued import QueuedTarget
 from kivvet.io.source_and_target import Target
 
 if TYPE_CHECKING:
@@ -175,7 +176,9 @@ class _Writer:
         arrays += new if self.format.keeps_types else map(list_as_text, new)
         if self.file is None:
             assert self.format.create is not None
-            self.file = self.format.create(self.part, self.target, self._schema(arrays))
+            file = self.format.create(self.part, self.target, self._schema(arrays))
+            # Encoding types lets go of the interpreter, so that it gains by a thread of its own; joining texts does not.
+            self.file = QueuedTarget(file) if self.format.keeps_types else file
         self.file.write(arrays)
 
     def _schema(self, arrays: list[pa.Array]) -> pa.Schema:

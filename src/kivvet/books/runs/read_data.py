@@ -29,6 +29,7 @@ from kivvet.core.run.plan import Plan
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, did_you_mean, listed, toml_key
+from kivvet.io.queued import read_ahead
 from kivvet.io.source_and_target import Source
 
 _MOST_EXAMPLES = 3
@@ -173,7 +174,7 @@ class TypedReader:
 
     def batches(self, names: Sequence[str] | None = None) -> Iterator[TypedBatch]:
         """Yield the batches in order."""
-        for batch in self.source.batches(names):
+        for batch in read_ahead(self.source.batches(names)):
             self.bad_rows.clear()
             yield TypedBatch(self, batch, self.n_rows)
             self.n_rows += batch.num_rows

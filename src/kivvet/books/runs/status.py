@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.books.files.dataset import Dataset
@@ -19,10 +20,12 @@ from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.io.formats import target_format
+from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
+_SECONDS_TO_SETTLE = 2  # some file systems note times no finer
 State = Literal["current", "stale", "never applied", "cannot tell"]
 
 
@@ -133,7 +136,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     reasons: list[Reason] = []
     if not is_true:
         reasons.append(Reason("the target was changed by something else since it was written"))
-    if prepared.source.identity().hash != record.source_hash:
+    if not _is_source_of(record, prepared.source):
         reasons.append(Reason(f"the source {prepared.source.shown_name} changed"))
     if record.semantics != SEMANTICS_VERSION:
         reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
@@ -158,6 +161,20 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         record.made_at,
         record.rows,
     )
+
+
+def _is_source_of(record: Record, source: Source) -> bool:
+    """Whether a source holds what it held when a target was written.
+
+    Where its size, its time of change and its inode are those recorded, that is taken as proof, unless it was changed
+    so shortly before that one more change may bear the same time; else its bytes are looked at.
+    """
+    marks = source.marks()
+    if marks is not None and astuple(marks) == record.source_marks:
+        written = dt.datetime.fromisoformat(record.made_at).timestamp()
+        if marks.modified_ns / 1e9 < written - _SECONDS_TO_SETTLE:
+            return True
+    return source.identity().hash == record.source_hash
 
 
 def _changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[str]:

@@ -196,7 +196,9 @@ class Dimension:
         by_row = [{n for n in bits_of(cells) if n != self.missing} for cells in self.cells_of_row]
         for row, cells in enumerate(by_row):
             if cells == chosen and not isinstance(self.conditions[row], (AnyValue, IsMissing)):
-                return write_condition(self.conditions[row])
+                asked = self.conditions[row]
+                accepts_missing = self.cut.accepts_missing[row]
+                return write_condition(_of_present(asked) if accepts_missing else asked)
         everything = set(range(self.missing))
         apart = {
             self.conditions[row]: cells for row, cells in enumerate(by_row) if cells and not cells & chosen
@@ -328,6 +330,15 @@ class Space:
             else:
                 whens.append(dimension.write(cells))
         return {**region, WHEN: " AND ".join(whens)} if whens else region
+
+
+def _of_present(condition: Condition) -> Condition:
+    """Return a condition that accepts missing as one that does not: its negation, negated, speaks of values only."""
+    if isinstance(condition, AnyOf):
+        values = tuple(part for part in condition.parts if not isinstance(part, IsMissing))
+        if values and not any(map(_names_missing, values)):
+            return _any_of(values)
+    return Negation(Negation(condition))
 
 
 def _names_missing(condition: Condition) -> bool:

@@ -1,0 +1,100 @@
+"""Reading ahead and writing behind, each on a thread of its own, a few batches apart, so that memory stays bounded."""
+
+from __future__ import annotations
+
+import queue
+import threading
+from collections.abc import Iterator, Sequence
+from typing import TypeVar
+
+import pyarrow as pa
+
+from kivvet.io.source_and_target import Seal, Target
+
+Batch = TypeVar("Batch")
+_MOST_WAITING = 2
+
+
+class QueuedTarget(Target):
+    """A target that is written on a thread of its own.
+
+    The first error of that thread is raised where the next batch is written, or where the target is committed; what
+    waits is then left out.
+    """
+
+    def __init__(self, inner: Target) -> None:
+        self.inner = inner
+        self.waiting: queue.Queue[Sequence[pa.Array] | None] = queue.Queue(_MOST_WAITING)
+        self.error: BaseException | None = None
+        self.is_abandoned = False
+        self.thread = threading.Thread(target=self._work, name="writing", daemon=True)
+        self.thread.start()
+
+    def _work(self) -> None:
+        while (columns := self.waiting.get()) is not None:
+            if self.error is None and not self.is_abandoned:
+                try:
+                    self.inner.write(columns)
+                except BaseException as error:  # whatever it is, it is raised where the batches come from
+                    self.error = error
+
+    def _end(self) -> None:
+        if self.thread.is_alive():
+            self.waiting.put(None)
+            self.thread.join()
+
+    def _tell(self) -> None:
+        if self.error is not None:
+            raise self.error
+
+    def write(self, columns: Sequence[pa.Array]) -> None:
+        self._tell()
+        self.waiting.put(columns)
+
+    def commit(self, seal: Seal) -> None:
+        self._end()
+        self._tell()
+        self.inner.commit(seal)
+
+    def abandon(self) -> None:
+        self.is_abandoned = True
+        self._end()
+        self.inner.abandon()
+
+
+def read_ahead(batches: Iterator[Batch]) -> Iterator[Batch]:
+    """Yield batches, the next of which are read meanwhile on a thread of its own; an error comes in its place."""
+    waiting: queue.Queue[tuple[Batch | None, BaseException | None]] = queue.Queue(_MOST_WAITING)
+    is_left = threading.Event()
+
+    def put(item: tuple[Batch | None, BaseException | None]) -> None:
+        while not is_left.is_set():
+            try:
+                waiting.put(item, timeout=0.1)
+            except queue.Full:
+                continue
+            return
+
+    def work() -> None:
+        try:
+            for batch in batches:
+                put((batch, None))
+                if is_left.is_set():
+                    return
+            put((None, None))
+        except BaseException as error:  # whatever it is, it is raised where the batches are used
+            put((None, error))
+
+    thread = threading.Thread(target=work, name="reading", daemon=True)
+    thread.start()
+    try:
+        while True:
+            batch, error = waiting.get()
+            if error is not None:
+                raise error
+            if batch is None:
+                return
+            yield batch
+    finally:
+        is_left.set()
+        thread.join()
