@@ -48,10 +48,6 @@ class FileState:
     hash: str
     marks: FileMarks
 
-    def same_marks(self, path: Path) -> bool:
-        """Whether size, time and inode of the file are still those."""
-        return FileMarks.of(path) == self.marks
-
 
 def hash_bytes_of(path: Path, length: int | None = None) -> str:
     """Return the 128-bit hash of a file's bytes, or of its first `length` bytes, as hexadecimal digits."""

@@ -6,13 +6,10 @@ import sys
 import textwrap
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Protocol
+from typing import Protocol
 
 from rich.console import Console
 from rich.text import Text
-
-if TYPE_CHECKING:
-    pass
 
 SEVERITY_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 _NARROWEST = 40

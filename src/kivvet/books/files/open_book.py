@@ -1,8 +1,7 @@
-"""A book: a folder of tables and datasets, opened, checked, applied and kept current."""
+"""What the files of a book hold: tables, formulas, datasets, and the faults in them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,23 +25,10 @@ if TYPE_CHECKING:
 BOOK_FILE = "book.toml"
 BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "severity")
 _LATER = {"uses": "books that use books", "summaries": "aggregates"}
-OnRows = Callable[[int], None]
 
 
 def read_book(path: str | Path) -> OpenBook:
-    """Return the book in a folder.
-
-    Parameters
-    ----------
-    path : str or Path
-        The folder that holds ``book.toml``, or that file.
-
-    Raises
-    ------
-    BookError
-        If there is no such folder, or no book in it. Faults inside its files are no exception:
-        `Book.check` reports them.
-    """
+    """Return what the files of the book in a folder hold; see `kivvet.open_book`."""
     folder = Path(path)
     if folder.name == BOOK_FILE and folder.is_file():
         folder = folder.parent

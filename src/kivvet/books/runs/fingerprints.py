@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from kivvet.books.runs.record import ColumnRecord
 from kivvet.core.read.meaning import (
@@ -11,9 +11,6 @@ from kivvet.core.read.meaning import (
 )
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.values import ValueType
-
-if TYPE_CHECKING:
-    pass
 
 
 def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRecord, ...]:

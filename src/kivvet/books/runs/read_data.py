@@ -196,10 +196,6 @@ class TypedReader:
             if name in self.types and name in self.source.names:
                 batch.typed(name)
 
-    def empty_column(self, name: str) -> Column:
-        """Return a column without rows, typed as those with rows are."""
-        return column_from_arrow(self.convert(name, pa.array([], pa.string()), 0), name)
-
     def faults(self) -> list[Finding]:
         """Return a finding for each column with fields that did not convert."""
         made = []

@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
-
-if TYPE_CHECKING:
-    pass
 
 
 class Execution:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -24,9 +24,6 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count
-
-if TYPE_CHECKING:
-    pass
 
 
 @dataclass(frozen=True)

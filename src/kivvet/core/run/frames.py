@@ -52,21 +52,7 @@ def apply_tables(frame: FrameT, tables: Sequence[Table], *, with_report: bool = 
 
 
 def with_formulas(frame: FrameT, formulas: Mapping[str, str]) -> FrameT:
-    """Return `frame` with a new column for each formula, the same kind of frame that was given.
-
-    Parameters
-    ----------
-    frame : pandas.DataFrame, pyarrow.Table, or any frame that gives an Arrow stream
-    formulas : mapping of str to str
-        By name of the new column; they may name each other, in any order, and columns of the frame.
-
-    Raises
-    ------
-    TableError
-        If a formula cannot be read, names what there is not, or formulas depend on themselves.
-    DataError
-        If types do not fit.
-    """
+    """Return `frame` with a new column for each formula; see `kivvet.with_formulas`."""
     made, faults = {}, []
     for name, text in formulas.items():
         if not isinstance(text, str):

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -29,9 +29,6 @@ from kivvet.core.run.value_texts import (
 )
 from kivvet.core.tables.table import Table
 from kivvet.core.words.values import ValueType
-
-if TYPE_CHECKING:
-    pass
 
 _MOST_DISTINCT_UNMATCHED = 100_000  # values remembered one by one; beyond, rows are still counted
 _MOST_CLASSES_LISTED = 1_000  # of a lookup

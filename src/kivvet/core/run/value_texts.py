@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
@@ -13,9 +12,6 @@ import pyarrow.compute as pc
 
 from kivvet.core.columns.column import CodedColumn, Column, TextColumn, arrow_from_column
 from kivvet.core.words.values import write_plain
-
-if TYPE_CHECKING:
-    pass
 
 MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
 

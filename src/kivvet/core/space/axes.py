@@ -11,7 +11,6 @@ import math
 from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
-from typing import TYPE_CHECKING
 
 from kivvet.core.words.conditions import (
     AllOf,
@@ -46,9 +45,6 @@ from kivvet.core.words.values import (
     write_decimal,
     write_value,
 )
-
-if TYPE_CHECKING:
-    pass
 
 
 @dataclass(frozen=True, slots=True)
