@@ -1,5 +1,29 @@
-"""python -m kivvet"""
+"""The command line as a process of its own: python -m kivvet, or the command `kivvet`."""
 
-from kivvet.cli.main import main
+from __future__ import annotations
 
-main()
+import sys
+from importlib.abc import MetaPathFinder
+from typing import NoReturn
+
+
+class _NoPandas(MetaPathFinder):
+    """Lets pandas be not there: to see whether it was given one of its frames Arrow loads it, for half a second, and a
+    command is given none.
+    """
+
+    def find_spec(self, fullname: str, *_: object) -> None:
+        if fullname == "pandas":
+            raise ModuleNotFoundError("a command needs no pandas", name=fullname)
+
+
+def main() -> NoReturn:
+    """Run the command line."""
+    sys.meta_path.insert(0, _NoPandas())
+    from kivvet.cli.main import main as run
+
+    run()
+
+
+if __name__ == "__main__":
+    main()

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import functools
 import re
-from importlib import resources
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from kivvet.core.formulas.errors import FormulaError
+from kivvet.core.formulas.grammar import formula_parser
 from kivvet.core.formulas.reader import TreeReader
 from kivvet.core.formulas.tree import (
     Call,
@@ -18,9 +17,6 @@ from kivvet.core.formulas.tree import (
     is_condition,
     walk,
 )
-
-if TYPE_CHECKING:
-    from lark import Lark
 
 LONGEST_FORMULA = 4_000
 _DEEPEST = 40
@@ -45,7 +41,7 @@ def parse_formula(text: str) -> Tree:
         raise FormulaError("the formula is empty", 0, "for example flow * nitrate")
     _check_depth(text)
     try:
-        tree = _parser().parse(text)
+        tree = formula_parser().parse(text)
     except (UnexpectedCharacters, UnexpectedToken, UnexpectedEOF) as error:
         raise _syntax_error(text, error) from None
     return TreeReader().read(tree.children[0])
@@ -76,14 +72,6 @@ def parse_condition_formula(text: str) -> Tree:
     if is_condition(made) or isinstance(made, (Call, Case, Cast)):
         return made
     raise FormulaError("a condition is expected, such as flow > 5; this is a value", 0)
-
-
-@functools.cache
-def _parser() -> Lark:
-    from lark import Lark
-
-    grammar = (resources.files("kivvet.core.formulas") / "grammar.lark").read_text(encoding="utf-8")
-    return Lark(grammar, parser="lalr", propagate_positions=True, maybe_placeholders=True)
 
 
 _SIGNS = re.compile(

@@ -1,0 +1,60 @@
+"""Whole processes timed in turn: wall, CPU and peak memory of each.
+
+A process inherits the peak of the one that starts it, so each is started by a small one of its own.
+"""
+
+from __future__ import annotations
+
+import json
+import statistics
+import subprocess
+import sys
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+_STARTER = """
+import json, os, sys, time
+begun = time.perf_counter()
+child = os.posix_spawn(sys.argv[1], sys.argv[1:], os.environ, file_actions=[
+    (os.POSIX_SPAWN_OPEN, 1, os.devnull, os.O_WRONLY, 0)])
+_, status, used = os.wait4(child, 0)
+print(json.dumps([os.waitstatus_to_exitcode(status), time.perf_counter() - begun, used.ru_utime + used.ru_stime,
+                  used.ru_maxrss // 1024]))
+"""
+
+
+@dataclass(frozen=True)
+class Cost:
+    """What processes took: the medians of seconds of wall and CPU, and the greatest peak of memory in MB."""
+
+    wall: float
+    cpu: float
+    peak: int
+
+    @classmethod
+    def median(cls, costs: Sequence[Cost]) -> Cost:
+        return cls(
+            statistics.median(cost.wall for cost in costs),
+            statistics.median(cost.cpu for cost in costs),
+            max(cost.peak for cost in costs),
+        )
+
+
+def cost_of(command: Sequence[str], allowed: Sequence[int] = (0,)) -> Cost:
+    """Run a command, which must end with one of the exit codes allowed; return what it took."""
+    ran = subprocess.run(
+        [sys.executable, "-S", "-c", _STARTER, *command], check=True, stdout=subprocess.PIPE, text=True
+    )
+    code, wall, cpu, peak = json.loads(ran.stdout)
+    if code not in allowed:
+        raise AssertionError(f"{' '.join(command)} ended with {code}")
+    return Cost(wall, cpu, peak)
+
+
+def in_turn(contenders: Mapping[str, Sequence[str]], rounds: int) -> dict[str, Cost]:
+    """Run commands in turn, round by round; return what each took."""
+    costs: dict[str, list[Cost]] = {name: [] for name in contenders}
+    for _ in range(rounds):
+        for name, command in contenders.items():
+            costs[name].append(cost_of(command))
+    return {name: Cost.median(each) for name, each in costs.items()}
