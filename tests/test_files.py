@@ -175,6 +175,40 @@ def test_written_csv_reads_as_it_was(tmp_path_factory, rows, delimiter):
         assert other.num_rows == len(rows)
 
 
+signs = [*map(chr, range(32)), *'a,";é0\x7f']
+odd_fields = st.none() | st.text(st.sampled_from(signs), max_size=8)
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.tuples(odd_fields, odd_fields, st.none() | st.floats()), min_size=1, max_size=30),
+    st.sampled_from([",", "\t", ";"]),
+    st.integers(0, 3),
+)
+def test_written_csv_is_byte_for_byte_what_a_row_at_a_time_gives(tmp_path_factory, rows, delimiter, begin):
+    path = tmp_path_factory.mktemp("csv") / "x.csv"
+    columns = [
+        pa.array(each, kind)
+        for each, kind in zip(zip(*rows, strict=True), ("string", "string", "double"), strict=True)
+    ]
+    for chosen, names in (([0, 1, 2], ["a", "b", "c"]), ([0], ["a"])):
+        target = CsvTarget(path, path, names, delimiter)
+        target.write([columns[number].slice(begin) for number in chosen])
+        target.close()
+        lines = [delimiter.join(names)]
+        for row in rows[begin:]:
+            line = delimiter.join(written_field(row[number], delimiter) for number in chosen)
+            lines.append(line or '""')
+        assert path.read_bytes().decode() == "\n".join([*lines, ""])
+
+
+def written_field(value, delimiter):
+    if value is None or value != value:
+        return ""
+    text = value if isinstance(value, str) else repr(value).removesuffix(".0")
+    return '"' + text.replace('"', '""') + '"' if set(text) & {delimiter, '"', "\r", "\n"} else text
+
+
 # Records, and what a crash leaves
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -20,7 +21,11 @@ from kivvet.core.words.values import write_plain
 from kivvet.io.files import hash_bytes_of, replacing
 from kivvet.io.source_and_target import Seal, Target
 
-_NEEDS_QUOTES = '[",\r\n]'
+_QUOTE = '"'
+_ROWS_A_PART = 1 << 13
+_STRUCTURAL = b'"\r\n'  # and the delimiter: a field that holds one of them stands in quotes
+#: Bytes that stand for structural ones within fields while a batch is made into lines; texts hardly hold any.
+_STANDING_IN = bytes([*range(1, 9), *range(14, 32)])
 
 
 class CsvTarget(Target):
@@ -37,31 +42,62 @@ class CsvTarget(Target):
         self.is_single = len(names) == 1
 
     def write(self, columns: Sequence[pa.Array]) -> None:
-        texts = [
-            self._quoted(as_text(column))
-            if _may_need_quotes(column.type)
-            else pc.fill_null(as_text(column), "")
-            for column in columns
-        ]
+        texts = [as_text(column) for column in columns]
         if not len(texts[0]):
             return
-        if self.is_single:  # an empty line would be no row
-            texts = [pc.if_else(pc.equal(texts[0], ""), '""', texts[0])]
-        large = [one.cast(pa.large_string()) for one in texts]
+        is_odd = [self._holds_structure(one) for one in texts]
+        if self.is_single and (texts[0].null_count or pc.any(pc.equal(texts[0], "")).as_py()):
+            texts = [pc.if_else(pc.equal(pc.fill_null(texts[0], ""), ""), _QUOTE * 2, self._quoted(texts[0]))]
+            self.file.write(self._lines_of_quoted(texts))  # an empty line would be no row
+        elif any(is_odd):
+            texts = [self._quoted(one) if odd else one for one, odd in zip(texts, is_odd, strict=True)]
+            self.file.write(self._lines_of_quoted(texts))
+        else:
+            self.file.write(self._lines(texts))
+
+    def _lines(self, texts: Sequence[pa.Array]) -> pa.Buffer:
+        """Return lines of fields without structural signs, as bytes."""
+        from pyarrow import csv as arrow_csv
+
+        sink = pa.BufferOutputStream()
+        batch = pa.RecordBatch.from_arrays(texts, names=[str(number) for number in range(len(texts))])
+        options = arrow_csv.WriteOptions(
+            include_header=False, delimiter=self.delimiter, quoting_style="none", batch_size=_ROWS_A_PART
+        )
+        arrow_csv.write_csv(batch, sink, options)
+        return sink.getvalue()
+
+    def _lines_of_quoted(self, texts: Sequence[pa.Array]) -> bytes:
+        """Return lines of fields that are quoted already where they must be.
+
+        Arrow joins fields without structural signs only, so that others stand in for these until the lines are made.
+        """
+        structural = _STRUCTURAL + self.delimiter.encode()
+        held = set().union(*(_bytes_held(one, _STANDING_IN) for one in texts))
+        free = bytes(byte for byte in _STANDING_IN if byte not in held)[: len(structural)]
+        if len(free) < len(structural):
+            return self._joined(texts)
+        hide, show = bytes.maketrans(structural, free), bytes.maketrans(free, structural)
+        lines = self._lines([_translated(one, hide) for one in texts])
+        return bytes(lines).translate(show)
+
+    def _joined(self, texts: Sequence[pa.Array]) -> bytes:
+        """Return lines of any fields at all."""
+        large = [pc.fill_null(one, "").cast(pa.large_string()) for one in texts]
         delimiter, line_end, nothing = (
             pa.scalar(text, pa.large_string()) for text in (self.delimiter, "\n", "")
         )
         lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*large, delimiter), line_end, nothing)
-        self.file.write(bytes_of_texts(lines))
+        return bytes(bytes_of_texts(lines))
+
+    def _holds_structure(self, texts: pa.Array) -> bool:
+        return bool(_bytes_held(texts, _STRUCTURAL + self.delimiter.encode()))
 
     def _quoted(self, texts: pa.Array) -> pa.Array:
-        texts = pc.fill_null(texts, "")
-        pattern = _NEEDS_QUOTES.replace(",", self.delimiter)
+        pattern = f'["\r\n{self.delimiter}]'
         odd = pc.match_substring_regex(texts, pattern)
-        if not pc.any(odd).as_py():
-            return texts
-        doubled = pc.replace_substring(texts, '"', '""')
-        return pc.if_else(odd, pc.binary_join_element_wise('"', doubled, '"', ""), texts)
+        doubled = pc.replace_substring(texts, _QUOTE, _QUOTE * 2)
+        return pc.if_else(odd, pc.binary_join_element_wise(_QUOTE, doubled, _QUOTE, ""), texts)
 
     def commit(self, seal: Seal) -> None:
         self.close()
@@ -75,14 +111,31 @@ class CsvTarget(Target):
         self.file.close()
 
 
-def _may_need_quotes(type_: pa.DataType) -> bool:
-    """Whether a column can hold a delimiter, a quote or a line end: numbers, dates, times and booleans cannot."""
-    return not (
-        pa.types.is_integer(type_)
-        or pa.types.is_floating(type_)
-        or pa.types.is_decimal(type_)
-        or pa.types.is_boolean(type_)
-        or pa.types.is_temporal(type_)
+def _content(texts: pa.Array) -> npt.NDArray[np.uint8]:
+    """Return the bytes of all fields of an array of texts, one after the other."""
+    _, offsets, content = texts.buffers()
+    if content is None or not len(texts):
+        return np.zeros(0, np.uint8)
+    ends = np.frombuffer(offsets, np.int32, len(texts) + 1, 4 * texts.offset)
+    return np.frombuffer(content, np.uint8)[ends[0] : ends[-1]]
+
+
+def _bytes_held(texts: pa.Array, wanted: bytes) -> set[int]:
+    """Return those of some bytes that fields hold."""
+    content = _content(texts)
+    if not content.size or content.min() > max(wanted):
+        return set()
+    return {byte for byte in wanted if (content == byte).any()}
+
+
+def _translated(texts: pa.Array, table: bytes) -> pa.Array:
+    """Return texts with bytes exchanged for others."""
+    valid, offsets, content = texts.buffers()
+    if content is None:
+        return texts
+    exchanged = pa.py_buffer(content.to_pybytes().translate(table))
+    return pa.Array.from_buffers(
+        texts.type, len(texts), [valid, offsets, exchanged], texts.null_count, texts.offset
     )
 
 
@@ -138,8 +191,7 @@ def as_text(column: pa.Array) -> pa.Array:
     if pa.types.is_string(type_):
         return column
     if pa.types.is_floating(type_):
-        encoded = pc.dictionary_encode(column)
-        return _written_floats(encoded.dictionary.cast(pa.float64())).take(encoded.indices)
+        return _written_floats(column.cast(pa.float64()))
     if pa.types.is_timestamp(type_) or pa.types.is_decimal(type_):
         encoded = pc.dictionary_encode(column)
         texts = [_written(value) for value in encoded.dictionary.to_pylist()]
@@ -166,6 +218,7 @@ def _written_floats(values: pa.Array) -> pa.Array:
     size = np.abs(numbers)
     is_odd = ~((size >= 1e-4) & (size < 1e9) | (size == 0))
     texts = values.cast(pa.string())
+    is_odd &= values.is_valid().to_numpy(zero_copy_only=False)
     if not is_odd.any():
         return texts
     odd = [None if math.isnan(number) else write_plain(number) for number in numbers[is_odd].tolist()]

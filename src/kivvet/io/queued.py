@@ -53,6 +53,8 @@ class QueuedTarget(Target):
 
     def commit(self, seal: Seal) -> None:
         self._end()
+        if self.error is not None:
+            self.inner.abandon()
         self._tell()
         self.inner.commit(seal)
 

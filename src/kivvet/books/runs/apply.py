@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -16,7 +15,7 @@ import xxhash
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
-from kivvet.books.runs.fingerprints import column_records, definitions_of
+from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.prepare import Prepared, prepare
 from kivvet.books.runs.read_data import (
@@ -43,7 +42,6 @@ if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
 _SECONDS_FOR_LOCK = 20
-_LONGEST_DEFINITION = 100_000  # of a table or formula in the record of a target, in characters
 OnRows = Callable[[int], None]
 
 
@@ -124,12 +122,9 @@ def _write_target(
             )
         if run.n_rows == 0:
             writer.write(run.empty_batch())
-        definitions = definitions_of(plan)
-        small = {
-            key: [name, one]
-            for key, (name, one) in definitions.items()
-            if len(json.dumps(one)) <= _LONGEST_DEFINITION
-        }
+        journal = Journal(book.folder)
+        definitions = definitions_of(plan, journal.remembered())
+        small = {key: [name, one] for key, (name, one) in definitions.items() if is_short(one)}
         record = Record(
             dataset.name,
             dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
@@ -146,7 +141,7 @@ def _write_target(
             astuple(state.marks),
         )
         record = writer.commit(record)
-    Journal(book.folder).remember(dataset.name, action, record.made_at, record.to_json(), definitions)
+    journal.remember(dataset.name, action, record.made_at, record.to_json(), definitions)
     return report
 
 
@@ -176,9 +171,7 @@ class _Writer:
         arrays += new if self.format.keeps_types else map(list_as_text, new)
         if self.file is None:
             assert self.format.create is not None
-            file = self.format.create(self.part, self.target, self._schema(arrays))
-            # Encoding types lets go of the interpreter, so that it gains by a thread of its own; joining texts does not.
-            self.file = QueuedTarget(file) if self.format.keeps_types else file
+            self.file = QueuedTarget(self.format.create(self.part, self.target, self._schema(arrays)))
         self.file.write(arrays)
 
     def _schema(self, arrays: list[pa.Array]) -> pa.Schema:

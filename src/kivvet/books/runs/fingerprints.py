@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections.abc import Container, Mapping
 from typing import Any
 
 from kivvet.books.runs.record import ColumnRecord
@@ -11,6 +12,9 @@ from kivvet.core.read.meaning import (
 )
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.values import ValueType
+
+_LONGEST_DEFINITION = 100_000  # of a table or formula in the record of a target, in characters
+_MANY_VALUES = _LONGEST_DEFINITION // 4  # which no short definition holds
 
 
 def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRecord, ...]:
@@ -36,10 +40,21 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
     return tuple(records[name] for name in plan.written)
 
 
-def definitions_of(plan: Plan) -> dict[str, tuple[str, dict[str, Any]]]:
-    """Return the definitions of the tables and formulas of a plan, by the fingerprints of their meanings."""
+def definitions_of(plan: Plan, remembered: Container[str]) -> dict[str, tuple[str, dict[str, Any]]]:
+    """Return the definitions of the tables and formulas of a plan, by the fingerprints of their meanings.
+
+    Large ones are left out where the journal remembers them.
+    """
     found: dict[str, tuple[str, dict[str, Any]]] = {}
     for step in {step.name: step for step in plan.steps}.values():
+        key = fingerprint(step.meaning())
+        if step.n_values > _MANY_VALUES and key in remembered:
+            continue
         if (definition := step.definition()) is not None:
-            found[fingerprint(step.meaning())] = (step.name, definition)
+            found[key] = (step.name, definition)
     return found
+
+
+def is_short(definition: Mapping[str, Any]) -> bool:
+    """Whether a definition is so short that the record of a target holds it."""
+    return len(json.dumps(definition)) <= _LONGEST_DEFINITION

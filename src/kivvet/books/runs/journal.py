@@ -43,6 +43,16 @@ class Journal:
         except (OSError, sqlite3.Error):
             return
 
+    def remembered(self) -> frozenset[str]:
+        """Return the fingerprints of the definitions that are remembered."""
+        if not (self.folder / "journal.sqlite").exists():
+            return frozenset()
+        try:
+            with closing(sqlite3.connect(self.folder / "journal.sqlite", timeout=5)) as connection:
+                return frozenset(key for (key,) in connection.execute("SELECT fingerprint FROM meanings"))
+        except sqlite3.Error:
+            return frozenset()
+
     def definition(self, fingerprint: str) -> dict[str, Any] | None:
         """Return a past definition of a table; None where it is not remembered."""
         if not (self.folder / "journal.sqlite").exists():

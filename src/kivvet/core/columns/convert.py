@@ -96,6 +96,11 @@ def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] 
     """
     if kind == "text":
         return Converted(blank_to_null(texts, missing_words))
+    if kind in ("integer", "number"):
+        try:  # most files hold no blanks around numbers; no field with any converts
+            return Converted(blank_to_null(texts, missing_words).cast(_ARROW_TYPES[kind]))
+        except pa.ArrowInvalid:
+            pass
     fields = blank_to_null(pc.utf8_trim_whitespace(texts), missing_words)
     if kind == "decimal":
         return _convert_decimals(fields)

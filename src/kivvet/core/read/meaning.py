@@ -125,11 +125,18 @@ def definition_of(table: Table) -> dict[str, Any] | None:
                 period["ends"] = {word: f"key {input_.name} {word}_closed" for word in period["ends"]}
     for output in table.outputs:
         definition["outputs"][output.name]["column"] = f"result {output.name}"
-    columns = [
-        [None if value is None else _written(value) for value in array.to_pylist()] for array in arrays
-    ]
-    definition["lookup"] = dict(zip(names, columns, strict=True))
+    definition["lookup"] = dict(zip(names, map(_column, arrays), strict=True))
     return definition
+
+
+def _column(array: pa.Array) -> list[str | None]:
+    """Return values as the texts that read as them."""
+    if not pa.types.is_string(array.type):
+        encoded = array.dictionary_encode()
+        texts = [_written(value) for value in encoded.dictionary.to_pylist()]
+        array = pa.array(texts, pa.string()).take(encoded.indices)
+    made: list[str | None] = array.to_pylist()
+    return made
 
 
 def table_of(name: str, definition: dict[str, Any]) -> Table:

@@ -115,6 +115,11 @@ class Step(ABC):
     def definition(self) -> dict[str, Any] | None:
         """Return what it can be read from again, as plain values; None where that is too much to be kept."""
 
+    @property
+    def n_values(self) -> int:
+        """How many values its rules hold: what its definition costs."""
+        return 1
+
     def meaning_of_column(self, made: Made) -> list[str]:
         """Return what tells one of its columns from the others, and decides it besides."""
         return list(made.role)

@@ -100,6 +100,12 @@ class TableStep(Step):
     def definition(self) -> dict[str, Any] | None:
         return definition_of(self.table)
 
+    @property
+    def n_values(self) -> int:
+        table = self.table
+        n_rows = len(table.rows) if table.lookup is None else table.lookup.n_rows
+        return n_rows * (len(table.inputs) + len(table.outputs))
+
     def meaning_of_column(self, made: Made) -> list[str]:
         return [*made.role, *([order_of_rows(self.table)] if made.role == ("row",) else [])]
 
