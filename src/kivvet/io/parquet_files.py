@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
@@ -13,11 +13,14 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import repeated, shown_path
 from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.parquet_assembly import RECORD_KEY, EncodedColumns
+from kivvet.io.parquet_encoding import encoding_options
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Seal, Source, Target
 
+if TYPE_CHECKING:
+    from pyarrow import parquet
+
 _ROWS_A_BATCH = 1 << 17
-#: The name under which a target carries the record of how it was made.
-RECORD_KEY = "kivvet"
 
 
 class ParquetSource(Source):
@@ -53,16 +56,43 @@ class ParquetSource(Source):
                 "is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]
             ) from error
 
+    def encoded(self) -> EncodedColumns | None:
+        return EncodedColumns.of(self.path)
+
+    def holds_no_empty_text(self, name: str) -> bool:
+        metadata = self.file.metadata
+        for group in range(metadata.num_row_groups):
+            chunk = metadata.row_group(group).column(self._leaf_of(name))
+            known = chunk.statistics
+            if known is None:
+                return False
+            if not known.has_min_max:
+                if not known.has_null_count or known.null_count < chunk.num_values:
+                    return False
+            elif not known.min:
+                return False
+        return True
+
+    def _leaf_of(self, name: str) -> int:
+        """Return which of the columns that the file stores a column of text is: nested ones are stored as several."""
+        return int(self.file.schema_arrow.names.index(name)) + sum(
+            _n_leaves(kind) - 1 for kind in self.stored_schema.types[: self.names.index(name)]
+        )
+
+
+def _n_leaves(kind: pa.DataType) -> int:
+    if pa.types.is_dictionary(kind) or not kind.num_fields:
+        return 1
+    return sum(_n_leaves(kind.field(number).type) for number in range(kind.num_fields))
+
 
 class ParquetTarget(Target):
     """Writes a Parquet file row group by row group, and its record into the footer."""
 
     def __init__(self, path: Path, _: Path, schema: pa.Schema) -> None:
-        from pyarrow import parquet
-
         self.path = path
         self.schema = schema
-        self.writer = parquet.ParquetWriter(path, schema, compression="snappy")
+        self.writer: parquet.ParquetWriter | None = None
         self.waiting: list[pa.RecordBatch] = []
         self.n_waiting = 0
 
@@ -74,15 +104,19 @@ class ParquetTarget(Target):
 
     def flush(self) -> None:
         """Write what has been collected as one row group."""
+        rows = pa.Table.from_batches(self.waiting, self.schema)
+        if self.writer is None:
+            from pyarrow import parquet
+
+            self.writer = parquet.ParquetWriter(self.path, self.schema, **encoding_options(rows))
         if self.waiting:
-            self.writer.write_table(
-                pa.Table.from_batches(self.waiting, self.schema), row_group_size=self.n_waiting or None
-            )
+            self.writer.write_table(rows, row_group_size=self.n_waiting or None)
             self.waiting, self.n_waiting = [], 0
 
     def commit(self, seal: Seal) -> None:
         """Write the rest, then the footer with the record: its hash covers what precedes the footer."""
         self.flush()
+        assert self.writer is not None
         record = seal(hash_bytes_of(self.path))
         self.writer.add_key_value_metadata(
             {RECORD_KEY: json.dumps(record, ensure_ascii=False, sort_keys=True)}
@@ -91,7 +125,8 @@ class ParquetTarget(Target):
 
     def abandon(self) -> None:
         self.waiting = []
-        self.writer.close()
+        if self.writer is not None:
+            self.writer.close()
 
 
 def footer_start(path: Path) -> int | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -97,6 +97,14 @@ class Source(ABC):
         """Return the marks that change when the content does; None where there is no such file any more."""
         return FileMarks.of(self.path)
 
+    def encoded(self) -> Encoded | None:
+        """Return the columns as the file encodes them; None where a target cannot take them over."""
+        return None
+
+    def holds_no_empty_text(self, name: str) -> bool:
+        """Whether it is certain, without reading it, that no field of a column of text is without characters."""
+        return False
+
     def empty_batch(self) -> pa.RecordBatch:
         """Return a batch without rows."""
         schema = self.stored_schema or pa.schema([(name, pa.string()) for name in self.names])
@@ -121,3 +129,11 @@ class Target(ABC):
     @abstractmethod
     def abandon(self) -> None:
         """Let go of the file as it is; it will not be used."""
+
+
+class Encoded(ABC):
+    """The columns of a file as it encodes them."""
+
+    @abstractmethod
+    def begin(self, path: Path, schema: pa.Schema, taken_over: Collection[str]) -> Target:
+        """Return a target of the same format that takes over some columns, so that only the others are written."""

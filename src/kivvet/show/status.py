@@ -91,6 +91,8 @@ def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
             else tuple(x for x in one.report.formulas if x.formula in tables)
         )
         print_apply_report(out, replace(one.report, tables=shown, formulas=formulas), "refreshed")
-        if is_partial and len(shown) < len(one.report.tables):
+        if kept := one.report.kept:
+            out.print(Text(f"  {count(len(kept), 'other column')} taken from the target as it stood", "dim"))
+        elif is_partial and len(shown) < len(one.report.tables):
             others = len({table.table for table in one.report.tables} - {table.table for table in shown})
             out.print(Text(f"  the columns of {count(others, 'other table')} are as they were", "dim"))

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 import tempfile
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import astuple, replace
+from dataclasses import astuple, dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-import pyarrow as pa
 import xxhash
 
 from kivvet.books.files.dataset import Dataset
@@ -18,25 +17,24 @@ from kivvet.books.runs.demands import DemandCheck, demands_of
 from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.prepare import Prepared, prepare
-from kivvet.books.runs.read_data import (
-    infer_types,
-)
+from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, refuse_strange
-from kivvet.books.runs.run import Run, RunBatch
+from kivvet.books.runs.run import Run
+from kivvet.books.runs.since_then import standing_columns
 from kivvet.books.runs.table_findings import findings_in_book
+from kivvet.books.runs.target_writer import TakenOver, TargetWriter, taken_over_of_source
 from kivvet.core.read.meaning import (
     SEMANTICS_VERSION,
 )
+from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.errors import DataError, OutputError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
+from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import shown_path
-from kivvet.io.csv_target import list_as_text
-from kivvet.io.files import replacing
-from kivvet.io.formats import target_format
-from kivvet.io.queued import QueuedTarget
-from kivvet.io.source_and_target import Target
+from kivvet.io.files import FileState, replacing
+from kivvet.io.formats import open_source, target_format
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -89,10 +87,40 @@ def _stop_at(faults: list[Finding]) -> None:
         raise TableError(errors)
 
 
-def _write_target(
-    book: OpenBook, prepared: Prepared, target: Path, action: str, on_rows: OnRows
-) -> ApplyReport:
-    dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
+@dataclass(frozen=True)
+class _Work:
+    """What is to be run for a target, and what is known of its source.
+
+    Attributes
+    ----------
+    run : Run
+    names : sequence of str or None
+        The columns that are read; None: all.
+    state : FileState
+        Of the source.
+    types : mapping of str to str
+        By column of the source, the type its text is read as.
+    inferred : tuple of str
+        Those of the columns whose type the data itself gave.
+    taken_over : TakenOver or None
+        The columns that are not written but copied.
+    notes, kept : tuple of str
+        Of the report.
+    """
+
+    run: Run
+    names: Sequence[str] | None
+    state: FileState
+    types: Mapping[str, ValueType]
+    inferred: tuple[str, ...]
+    taken_over: TakenOver | None
+    notes: tuple[str, ...] = ()
+    kept: tuple[str, ...] = ()
+
+
+def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
+    """Return the work of making every column, from the source."""
+    dataset, source = prepared.dataset, prepared.source
     state = source.identity()
     types = dict(prepared.types)
     inferred, notes = set(prepared.inferred), []
@@ -105,16 +133,62 @@ def _write_target(
             for name, example in found.long_wholes.items()
         ]
     run = Run(prepared, types=types, refuses_overlaps=True, on_rows=on_rows)
-    demands = DemandCheck(plan, book.severity)
-    with replacing(target) as part, _Writer(part, target, prepared) as writer:
-        for batch in run.batches():
+    taken_over = taken_over_of_source(run.reader, target)
+    names = None if taken_over is None else _read_besides(taken_over, run)
+    return _Work(run, names, state, types, tuple(sorted(inferred)), taken_over, tuple(notes))
+
+
+def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: OnRows) -> _Work | None:
+    """Return the work of making those columns only that changed, from what the target holds; None where it cannot be
+    told which these are, or its others cannot be taken over.
+    """
+    plan, marks = prepared.plan, prepared.source.marks()
+    found = standing_columns(book, prepared, target) if target.is_file() else None
+    if found is None or marks is None:
+        return None
+    record, standing = found
+    held = open_source(target)
+    encoded = held.encoded()
+    if encoded is None or not {*prepared.source.names, *standing} <= set(held.names):
+        return None
+    changed = [name for name in plan.written if name not in standing]
+    steps = plan.leading_to([step for step in plan.steps if set(changed) & set(step.made_names)])
+    only = replace(prepared, source=held, plan=Plan(steps, tuple(changed)))
+    run = Run(only, types=record.types, refuses_overlaps=True, on_rows=on_rows)
+    taken_over = TakenOver(encoded, frozenset({*prepared.source.names, *standing}))
+    kept = tuple(name for name in plan.written if name in standing)
+    state = FileState(record.source_hash, marks)
+    names = _read_besides(taken_over, run)
+    return _Work(run, names, state, record.types, record.inferred, taken_over, kept=kept)
+
+
+def _read_besides(taken_over: TakenOver, run: Run) -> Sequence[str]:
+    """Return the columns that are read although others are taken over; one at least, so that rows are counted."""
+    source, read = run.reader.source, run.plan.source_columns
+    names = [name for name in source.names if name in read or name not in taken_over.names]
+    return [name for name in names if name not in run.plan.written] or source.names[:1]
+
+
+def _write_target(
+    book: OpenBook, prepared: Prepared, target: Path, action: str, on_rows: OnRows
+) -> ApplyReport:
+    dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
+    changed = _changed_columns(book, prepared, target, on_rows) if action == "refresh" else None
+    work = changed or _all_columns(prepared, target, on_rows)
+    run = work.run
+    demands = DemandCheck(run.plan, book.severity)
+    writer = TargetWriter(target, run.reader.source, source.names, plan.written, work.taken_over)
+    with replacing(target) as part, writer.to(part):
+        for batch in run.batches(work.names):
             if demands.is_watching_tables:
-                demands.see([batch.columns_of(step) for step in plan.table_steps])
-            run.reader.convert_declared(batch.read)
+                demands.see([batch.columns_of(step) for step in run.plan.table_steps])
+            if work.names is None:
+                run.reader.convert_declared(batch.read)
             writer.write(batch)
-        report = replace(run.report(dataset.name, shown_path(target)), notes=tuple(notes))
+        report = run.report(dataset.name, shown_path(target))
+        report = replace(report, notes=work.notes, kept=work.kept)
         _stop_at([*run.faults(), *demands.errors(report)])
-        if state.marks != source.marks():
+        if work.state.marks != source.marks():
             raise DataError(
                 "changed while it was read",
                 place=Place(source.shown_name),
@@ -130,83 +204,19 @@ def _write_target(
             dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
             run.n_rows,
             source.path.name,
-            state.hash,
+            work.state.hash,
             dataset.read_options(),
             column_records(plan, prepared.types),
-            types,
-            tuple(sorted(inferred)),
+            work.types,
+            work.inferred,
             demands_of(plan, book.severity),
             small,
             SEMANTICS_VERSION,
-            astuple(state.marks),
+            astuple(work.state.marks),
         )
         record = writer.commit(record)
     journal.remember(dataset.name, action, record.made_at, record.to_json(), definitions)
     return report
-
-
-class _Writer:
-    """The new target under way; what is written of the source depends on the formats of both."""
-
-    def __init__(self, part: Path, target: Path, prepared: Prepared) -> None:
-        self.part = part
-        self.target = target
-        self.format = target_format(target)
-        self.source, self.written = prepared.source, prepared.plan.written
-        self.file: Target | None = None
-
-    def __enter__(self) -> _Writer:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        """Let go of a file that was not finished."""
-        if self.file is not None:
-            self.file.abandon()
-
-    def write(self, batch: RunBatch) -> None:
-        """Write a batch of the source with the columns made of it."""
-        field_of = batch.read.typed if self.format.keeps_types else batch.read.batch.column
-        arrays = [field_of(name) for name in self.source.names]
-        new = [batch.made[name].as_arrow() for name in self.written]
-        arrays += new if self.format.keeps_types else map(list_as_text, new)
-        if self.file is None:
-            assert self.format.create is not None
-            self.file = QueuedTarget(self.format.create(self.part, self.target, self._schema(arrays)))
-        self.file.write(arrays)
-
-    def _schema(self, arrays: list[pa.Array]) -> pa.Schema:
-        """Return the schema of the target: the fields of the source's own as they are stored, where it has
-        types.
-        """
-        names = [*self.source.names, *self.written]
-        fields = [pa.field(name, array.type) for name, array in zip(names, arrays, strict=True)]
-        stored = self.source.stored_schema
-        if stored is None:
-            return pa.schema(fields)
-        fields[: len(stored)] = [
-            field if field.type == array.type else field.with_type(array.type)
-            for field, array in zip(stored, arrays, strict=False)
-        ]
-        metadata = {
-            key: value
-            for key, value in (stored.metadata or {}).items()
-            if key not in (b"pandas", b"ARROW:schema", b"kivvet")
-        }
-        return pa.schema(fields, metadata or None)
-
-    def commit(self, record: Record) -> Record:
-        """Finish the file with its record; return the record complete."""
-        complete = record
-
-        def seal(target_hash: str) -> Mapping[str, Any]:
-            nonlocal complete
-            complete = replace(record, target_hash=target_hash)
-            return complete.as_dict()
-
-        file, self.file = self.file, None
-        assert file is not None
-        file.commit(seal)
-        return complete
 
 
 @contextmanager

@@ -23,6 +23,7 @@ from kivvet.core.columns.convert import (
     are_numbers,
     convert_text,
     fitting_types,
+    is_text_type,
     long_wholes,
 )
 from kivvet.core.run.plan import Plan
@@ -196,6 +197,17 @@ class TypedReader:
             if name in self.types and name in self.source.names:
                 batch.typed(name)
 
+    def is_read_as_it_stands(self, name: str) -> bool:
+        """Whether the values of a column are certain to be those that the source holds, before they are read."""
+        stored = self.source.schema[name]
+        if stored is None:
+            return False
+        return not is_text_type(stored) or (
+            self.types.get(name, "text") == "text"
+            and not self.dataset.words_that_mean_missing(name)
+            and self.source.holds_no_empty_text(name)
+        )
+
     def faults(self) -> list[Finding]:
         """Return a finding for each column with fields that did not convert."""
         made = []
@@ -221,7 +233,7 @@ class TypedReader:
 
     def convert(self, name: str, array: pa.Array, rows_before: int) -> pa.Array:
         """Return a column as its type says; fields that do not convert become null and are remembered."""
-        if not _is_text(array.type):
+        if not is_text_type(array.type):
             return array
         kind = self.types.get(name, "text")
         if array.type != pa.string():
@@ -282,9 +294,3 @@ def _joined(arrays: Sequence[pa.Array]) -> pa.Array:
         chunks = chunks.cast(pa.large_string())  # there may be more text than the other kind of array holds
     made = chunks.unify_dictionaries().combine_chunks()
     return made if isinstance(made, pa.Array) else made.chunk(0)
-
-
-def _is_text(type_: pa.DataType) -> bool:
-    return bool(
-        pa.types.is_string(type_) or pa.types.is_large_string(type_) or pa.types.is_string_view(type_)
-    )

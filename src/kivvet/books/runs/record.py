@@ -14,6 +14,7 @@ from typing import Any
 
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place
+from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import shown_path
 from kivvet.io.formats import format_of
 
@@ -76,7 +77,7 @@ class Record:
     source_hash: str
     read_options: Mapping[str, Any]
     columns: tuple[ColumnRecord, ...]
-    types: Mapping[str, str] = field(default_factory=dict)
+    types: Mapping[str, ValueType] = field(default_factory=dict)
     inferred: tuple[str, ...] = ()
     demands: tuple[str, ...] = ()
     definitions: Mapping[str, Any] = field(default_factory=dict)

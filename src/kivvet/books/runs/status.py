@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Mapping
-from dataclasses import astuple, dataclass
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.books.files.dataset import Dataset
@@ -12,20 +11,17 @@ from kivvet.books.runs.demands import demands_of
 from kivvet.books.runs.fingerprints import column_records
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.prepare import Prepared, prepare
-from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.compare import Change, changes_between
 from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.wording import count, listed, shown_path
-from kivvet.io.formats import target_format
-from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
-_SECONDS_TO_SETTLE = 2  # some file systems note times no finer
 State = Literal["current", "stale", "never applied", "cannot tell"]
 
 
@@ -136,11 +132,11 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     reasons: list[Reason] = []
     if not is_true:
         reasons.append(Reason("the target was changed by something else since it was written"))
-    if not _is_source_of(record, prepared.source):
+    if not is_source_of(record, prepared.source):
         reasons.append(Reason(f"the source {prepared.source.shown_name} changed"))
     if record.semantics != SEMANTICS_VERSION:
         reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
-    if changed := _changed_options(record.read_options, dataset.read_options()):
+    if changed := changed_options(record.read_options, dataset.read_options()):
         reasons.append(Reason(f"the way the source is read changed: {', '.join(changed)}"))
     if more := [one for one in demands_of(prepared.plan, book.severity) if one not in record.demands]:
         reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
@@ -163,42 +159,11 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     )
 
 
-def _is_source_of(record: Record, source: Source) -> bool:
-    """Whether a source holds what it held when a target was written.
-
-    Where its size, its time of change and its inode are those recorded, that is taken as proof, unless it was changed
-    so shortly before that one more change may bear the same time; else its bytes are looked at.
-    """
-    marks = source.marks()
-    if marks is not None and astuple(marks) == record.source_marks:
-        written = dt.datetime.fromisoformat(record.made_at).timestamp()
-        if marks.modified_ns / 1e9 < written - _SECONDS_TO_SETTLE:
-            return True
-    return source.identity().hash == record.source_hash
-
-
-def _changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[str]:
-    names = dict.fromkeys([*today, *(name for name in then if name != "types")])
-    return [name for name in names if then.get(name) != today.get(name)]
-
-
 def _type_reasons(record: Record, prepared: Prepared) -> list[Reason]:
     """Return a reason for each column that today is read as another type; a typed target holds it as that."""
-    dataset, source = prepared.dataset, prepared.source
-    if dataset.target is None or not target_format(dataset.target).keeps_types:
-        return []
-    today = {name: kind for name, kind in prepared.types.items() if name not in prepared.inferred}
-    asked_of_data = [
-        name
-        for name in source.names
-        if name in record.types and name not in today and name not in record.inferred
-    ]
-    if source.is_text and asked_of_data:
-        today |= infer_types(source, dataset, asked_of_data).types
     return [
         Reason(f"column {name} is read as {kind}, and was as {record.types[name]}", (name,))
-        for name, kind in today.items()
-        if name in source.names and name in record.types and record.types[name] != kind
+        for name, kind in changed_types(record, prepared).items()
     ]
 
 

@@ -58,6 +58,11 @@ def arrow_type(kind: ValueType) -> pa.DataType:
     return _ARROW_TYPES[kind]
 
 
+def is_text_type(kind: pa.DataType) -> bool:
+    """Whether columns of a type hold texts."""
+    return bool(pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_string_view(kind))
+
+
 def null_where(array: pa.Array, mask: pa.Array) -> pa.Array:
     """Return `array` with null where `mask` is true."""
     return pc.if_else(mask, pa.scalar(None, array.type), array)

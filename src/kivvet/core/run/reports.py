@@ -224,7 +224,8 @@ def _causes(first: Causes, later: Causes, rows_before: int) -> Causes:
 class ApplyReport:
     """What applying did: rows in all, a `TableReport` for each table and a `FormulaReport` for each formula.
 
-    `notes` are sentences on what was kept otherwise than one might expect.
+    `notes` are sentences on what was kept otherwise than one might expect; `kept` are the columns that a refresh took
+    over as they stood in the target, since nothing that decides them had changed, and that are not counted.
     """
 
     rows: int
@@ -233,6 +234,7 @@ class ApplyReport:
     target: str = ""
     formulas: tuple[FormulaReport, ...] = ()
     notes: tuple[str, ...] = ()
+    kept: tuple[str, ...] = ()
 
     @classmethod
     def of(
@@ -268,6 +270,7 @@ class ApplyReport:
             "tables": [table.as_dict() for table in self.tables],
             "formulas": [formula.as_dict() for formula in self.formulas],
             "notes": list(self.notes),
+            "kept": list(self.kept),
         }
 
     def to_json(self) -> str:

@@ -1,0 +1,87 @@
+"""What changed since a target was written, and which of its columns stand as they are."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from dataclasses import astuple
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kivvet.books.runs.demands import demands_of
+from kivvet.books.runs.fingerprints import column_records
+from kivvet.books.runs.prepare import Prepared
+from kivvet.books.runs.read_data import infer_types
+from kivvet.books.runs.record import Record, read_record
+from kivvet.core.read.meaning import SEMANTICS_VERSION
+from kivvet.core.words.values import ValueType
+from kivvet.io.formats import target_format
+from kivvet.io.source_and_target import Source
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+_SECONDS_TO_SETTLE = 2  # some file systems note times no finer
+
+
+def is_source_of(record: Record, source: Source) -> bool:
+    """Whether a source holds what it held when a target was written.
+
+    Where its size, its time of change and its inode are those recorded, that is taken as proof, unless it was changed
+    so shortly before that one more change may bear the same time; else its bytes are looked at.
+    """
+    marks = source.marks()
+    if marks is not None and astuple(marks) == record.source_marks:
+        written = dt.datetime.fromisoformat(record.made_at).timestamp()
+        if marks.modified_ns / 1e9 < written - _SECONDS_TO_SETTLE:
+            return True
+    return source.identity().hash == record.source_hash
+
+
+def changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[str]:
+    """Return the names of the options of reading that differ."""
+    names = dict.fromkeys([*today, *(name for name in then if name != "types")])
+    return [name for name in names if then.get(name) != today.get(name)]
+
+
+def changed_types(record: Record, prepared: Prepared) -> dict[str, ValueType]:
+    """Return the columns of the source that today are read as another type than a typed target holds, with that."""
+    dataset, source = prepared.dataset, prepared.source
+    if dataset.target is None or not target_format(dataset.target).keeps_types:
+        return {}
+    today = {name: kind for name, kind in prepared.types.items() if name not in prepared.inferred}
+    asked_of_data = [
+        name
+        for name in source.names
+        if name in record.types and name not in today and name not in record.inferred
+    ]
+    if source.is_text and asked_of_data:
+        today |= infer_types(source, dataset, asked_of_data).types
+    return {
+        name: kind
+        for name, kind in today.items()
+        if name in source.names and name in record.types and record.types[name] != kind
+    }
+
+
+def standing_columns(
+    book: OpenBook, prepared: Prepared, target: Path
+) -> tuple[Record, frozenset[str]] | None:
+    """Return the record of a target and the columns made that stand as they are; None where none do for certain.
+
+    They stand where the target is as it was written, from the same source read in the same way, by rules that demanded
+    no less of the data, and nothing that decides the column has changed since.
+    """
+    record, is_true = read_record(target)
+    if record is None or not is_true or record.semantics != SEMANTICS_VERSION:
+        return None
+    if changed_options(record.read_options, prepared.dataset.read_options()):
+        return None
+    if not set(demands_of(prepared.plan, book.severity)) <= set(record.demands):
+        return None
+    if not is_source_of(record, prepared.source) or changed_types(record, prepared):
+        return None
+    then = {column.name: column.fingerprint for column in record.columns}
+    today = column_records(prepared.plan, prepared.types)
+    standing = frozenset(column.name for column in today if then.get(column.name) == column.fingerprint)
+    return (record, standing) if standing else None

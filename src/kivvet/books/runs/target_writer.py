@@ -1,0 +1,136 @@
+"""A new target under way: what is written of the source, what of the columns made, and what is taken over as it is
+encoded already.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from kivvet.books.runs.read_data import TypedReader
+from kivvet.books.runs.record import Record
+from kivvet.books.runs.run import RunBatch
+from kivvet.core.columns.convert import is_text_type
+from kivvet.io.csv_target import list_as_text
+from kivvet.io.formats import format_of, target_format
+from kivvet.io.queued import QueuedTarget
+from kivvet.io.source_and_target import Encoded, Source, Target
+
+
+@dataclass(frozen=True)
+class TakenOver:
+    """The columns of a target that are copied as a file encodes them."""
+
+    encoded: Encoded
+    names: frozenset[str]
+
+
+def taken_over_of_source(reader: TypedReader, target: Path) -> TakenOver | None:
+    """Return the columns of a source that its target can take over: those that are read as they stand."""
+    source = reader.source
+    if format_of(source.path) is not target_format(target):
+        return None
+    encoded = source.encoded()
+    names = frozenset(filter(reader.is_read_as_it_stands, source.names)) if encoded is not None else None
+    return TakenOver(encoded, names) if encoded is not None and names else None
+
+
+class TargetWriter:
+    """The new target under way.
+
+    Parameters
+    ----------
+    target : Path
+    source : Source
+        What is read.
+    own, made : sequence of str
+        The columns of the target, in order: those of the source, and those made.
+    taken_over : TakenOver, optional
+        Those that the source encodes as the target is to hold them.
+    """
+
+    def __init__(
+        self,
+        target: Path,
+        source: Source,
+        own: Sequence[str],
+        made: Sequence[str],
+        taken_over: TakenOver | None = None,
+    ) -> None:
+        self.target = target
+        self.format = target_format(target)
+        self.source, self.own, self.made = source, own, made
+        self.taken_over = taken_over
+        self.written = [name for name in (*own, *made) if taken_over is None or name not in taken_over.names]
+        self.file: Target | None = None
+
+    def to(self, part: Path) -> TargetWriter:
+        """Write to a file, which will take the place of the target; let go of it where the block ends badly."""
+        self.part = part
+        return self
+
+    def __enter__(self) -> TargetWriter:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Let go of a file that was not finished."""
+        if self.file is not None:
+            self.file.abandon()
+
+    def write(self, batch: RunBatch) -> None:
+        """Write a batch of the source with the columns made of it."""
+        arrays = {name: self._array(name, batch) for name in self.written}
+        if self.file is None:
+            self.file = QueuedTarget(self._begun(arrays))
+        self.file.write(list(arrays.values()))
+
+    def _array(self, name: str, batch: RunBatch) -> pa.Array:
+        if name in batch.made and name not in self.own:
+            made = batch.made[name].as_arrow()
+            return made if self.format.keeps_types else list_as_text(made)
+        return batch.read.typed(name) if self.format.keeps_types else batch.read.batch.column(name)
+
+    def _begun(self, arrays: Mapping[str, pa.Array]) -> Target:
+        schema = self._schema(arrays)
+        if self.taken_over is not None:
+            return self.taken_over.encoded.begin(self.part, schema, self.taken_over.names)
+        assert self.format.create is not None
+        return self.format.create(self.part, self.target, schema)
+
+    def _schema(self, arrays: Mapping[str, pa.Array]) -> pa.Schema:
+        """Return the schema of the target: the fields of the source's own as they are stored, where it has types."""
+        stored = self.source.stored_schema
+        fields = []
+        for name in (*self.own, *self.made):
+            if stored is None or name not in stored.names or (name in arrays and name not in self.own):
+                fields.append(pa.field(name, arrays[name].type))
+                continue
+            field = stored.field(name)
+            kind = arrays[name].type if name in arrays else field.type
+            fields.append(field.with_type(pa.string() if is_text_type(kind) else kind))
+        if stored is None:
+            return pa.schema(fields)
+        metadata = {
+            key: value
+            for key, value in (stored.metadata or {}).items()
+            if key not in (b"pandas", b"ARROW:schema", b"kivvet")
+        }
+        return pa.schema(fields, metadata or None)
+
+    def commit(self, record: Record) -> Record:
+        """Finish the file with its record; return the record complete."""
+        complete = record
+
+        def seal(target_hash: str) -> Mapping[str, Any]:
+            nonlocal complete
+            complete = replace(record, target_hash=target_hash)
+            return complete.as_dict()
+
+        file, self.file = self.file, None
+        assert file is not None
+        file.commit(seal)
+        return complete
