@@ -21,6 +21,7 @@ from kivvet.core.columns.taking import Taker
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import UNFINISHED, Result, Table, value_or_none
 from kivvet.core.words.errors import DataError
+from kivvet.core.words.kept import kept
 from kivvet.core.words.values import Value, ValueType
 
 _NULL8 = np.uint8(255)
@@ -151,6 +152,19 @@ class OutputMaker:
     @property
     def kind(self) -> ValueType:
         return self.output.type
+
+
+def output_maker(table: Table, output: str) -> OutputMaker:
+    """Return what makes the column of an output, worked out once for a table."""
+    known = _known_makers(table)
+    if output not in known:
+        known[output] = OutputMaker(table, table.output(output))
+    return known[output]
+
+
+@kept
+def _known_makers(_: Table) -> dict[str, OutputMaker]:
+    return {}
 
 
 def _value_of(result: Result, otherwise: Value | None) -> Value | None:

@@ -19,6 +19,7 @@ import pyarrow.compute as pc
 from kivvet.core.columns.arrays import CHUNK, Array, in_threads
 
 _MULTIPLIERS = (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
+_FEW_ROWS = 1_000  # are found one by one, sooner than what whole columns need is made ready
 _SLOTS_A_KEY = 8
 _MOST_WORDS = 1 << 20
 Words = npt.NDArray[np.uint64]
@@ -51,6 +52,10 @@ class TextKeys:
         -------
         ndarray of the dtype of of_key, shape (n_rows,)
         """
+        if len(values) <= _FEW_ROWS:
+            places = [self._place_of.get(text, len(self.keys) + 1) for text in values.to_pylist()]
+            found: Array = of_key[np.array(places, np.intp)]
+            return found
         out = np.empty(len(values), of_key.dtype)
         tables = self._word_tables
         if tables is not None and (read := _WordReader.of(values)) is not None:
@@ -67,6 +72,12 @@ class TextKeys:
 
         in_threads(work, len(values))
         return out
+
+    @cached_property
+    def _place_of(self) -> dict[str | None, int]:
+        """The place of each key, and of what is missing, for a few values at a time."""
+        known: dict[str | None, int] = {key: place for place, key in enumerate(self.keys.to_pylist())}
+        return {**known, "": len(self.keys), None: len(self.keys)}
 
     @cached_property
     def _word_tables(self) -> list[_WordTable] | None:

@@ -27,7 +27,7 @@ from kivvet.core.run.execution import Execution
 from kivvet.core.run.fed_domains import fed_by, limited
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
-from kivvet.core.run.reports import Applied
+from kivvet.core.run.reports import Applied, ApplyReport
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.findings import finding
@@ -84,11 +84,12 @@ def apply_entries(
     formulas: Mapping[str, Formula] | None = None,
     with_report: bool = True,
 ) -> Applied[FrameT]:
-    """Return `frame` with the columns of the entries, and the report."""
+    """Return `frame` with the columns of the entries, and the report; without one, it says but how many rows there were."""
     given = _as_frame(frame)
     plan = plan_for(given, entries, tables, formulas)
     execution = Execution(plan, with_report=with_report)
-    return Applied(given.with_columns(plan, execution), execution.report())
+    made = given.with_columns(plan, execution)
+    return Applied(made, execution.report() if with_report else ApplyReport(execution.n_rows, ()))
 
 
 def plan_for(

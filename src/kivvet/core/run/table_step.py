@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.classify.compiled import compile_table
-from kivvet.core.classify.results import OutputMaker, row_column, status_column
+from kivvet.core.classify.results import OutputMaker, output_maker, row_column, status_column
 from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.columns.taking import Taker
@@ -139,9 +139,7 @@ class _TableStage(Stage):
         self.step: TableStep = step
         self.compiled = compile_table(step.table)
         self.outcomes = self.compiled.outcomes
-        self.makers = [
-            (name, OutputMaker(step.table, step.table.output(output))) for output, name in step.outputs
-        ]
+        self.makers = [(name, output_maker(step.table, output)) for output, name in step.outputs]
         self.names = {read.name: read.column for read in step.reads}
         self.with_report = with_report
         self.counts = np.zeros(self.outcomes.number, np.int64)

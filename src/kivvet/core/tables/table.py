@@ -14,6 +14,7 @@ from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.lookup_rows import LookupRows
 from kivvet.core.words.conditions import AllOf, AnyValue, Condition
 from kivvet.core.words.findings import Severity
+from kivvet.core.words.kept import kept
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import Value
 
@@ -194,13 +195,15 @@ class Table:
 
     def computed(self, output: Output) -> dict[Computed, tuple[int, ...]]:
         """Return the formulas among the results of an output, each with the places of its rows, from 0."""
-        position = self.outputs.index(output)
-        found: dict[Computed, tuple[int, ...]] = {}
-        for place, row in enumerate(self.rows):
-            result = row.results[position]
-            if isinstance(result, Computed):
-                found[result] = (*found.get(result, ()), place)
-        return found
+        known = _known_formulas(self)
+        if output.name not in known:
+            position = self.outputs.index(output)
+            places: dict[Computed, list[int]] = {}
+            for place, row in enumerate(self.rows):
+                if isinstance(result := row.results[position], Computed):
+                    places.setdefault(result, []).append(place)
+            known[output.name] = {result: tuple(each) for result, each in places.items()}
+        return known[output.name]
 
     def asked(self, row: Row, dimension: int) -> Condition:
         """Return what a row asks of one dimension, by its cell and its `when` together."""
@@ -215,6 +218,12 @@ class Table:
 
         The declared order; else the order of the rows, then `otherwise`, then `missing`.
         """
+        known = _known_classes(self)
+        if output.name not in known:
+            known[output.name] = self._classes(output)
+        return known[output.name]
+
+    def _classes(self, output: Output) -> tuple[Value, ...]:
         position = self.outputs.index(output)
         found: dict[Value, None] = dict.fromkeys(output.order)
         if self.lookup is not None:
@@ -239,6 +248,16 @@ class Table:
         if self.match == "every":
             return False
         return bool(output.order) or (self.lookup is None and len(self.dimensions) == 1)
+
+
+@kept
+def _known_classes(_: Table) -> dict[str, tuple[Value, ...]]:
+    return {}
+
+
+@kept
+def _known_formulas(_: Table) -> dict[str, dict[Computed, tuple[int, ...]]]:
+    return {}
 
 
 def _no_output(name: str) -> Output:
