@@ -15,8 +15,9 @@ from dataclasses import dataclass
 _STARTER = """
 import json, os, sys, time
 begun = time.perf_counter()
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # users have their modules compiled
 child = os.posix_spawn(sys.argv[1], sys.argv[1:], os.environ, file_actions=[
-    (os.POSIX_SPAWN_OPEN, 1, os.devnull, os.O_WRONLY, 0)])
+    (os.POSIX_SPAWN_OPEN, 1, os.devnull, os.O_WRONLY, 0), (os.POSIX_SPAWN_OPEN, 2, os.devnull, os.O_WRONLY, 0)])
 _, status, used = os.wait4(child, 0)
 print(json.dumps([os.waitstatus_to_exitcode(status), time.perf_counter() - begun, used.ru_utime + used.ru_stime,
                   used.ru_maxrss // 1024]))
@@ -51,10 +52,12 @@ def cost_of(command: Sequence[str], allowed: Sequence[int] = (0,)) -> Cost:
     return Cost(wall, cpu, peak)
 
 
-def in_turn(contenders: Mapping[str, Sequence[str]], rounds: int) -> dict[str, Cost]:
+def in_turn(
+    contenders: Mapping[str, Sequence[str]], rounds: int, allowed: Sequence[int] = (0,)
+) -> dict[str, Cost]:
     """Run commands in turn, round by round; return what each took."""
     costs: dict[str, list[Cost]] = {name: [] for name in contenders}
     for _ in range(rounds):
         for name, command in contenders.items():
-            costs[name].append(cost_of(command))
+            costs[name].append(cost_of(command, allowed))
     return {name: Cost.median(each) for name, each in costs.items()}

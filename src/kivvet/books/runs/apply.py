@@ -17,7 +17,6 @@ from kivvet.books.runs.demands import DemandCheck, demands_of
 from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.prepare import Prepared, prepare
-from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, refuse_strange
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import standing_columns
@@ -74,7 +73,9 @@ def apply_dataset(
     _stop_at(book.faults_of(dataset))
     if not replace_other:
         refuse_strange(dataset.target)
-    prepared, faults = prepare(book, dataset)
+    needs_types = target_format(dataset.target).keeps_types
+    # A refresh may find them in the target.
+    prepared, faults = prepare(book, dataset, with_all_types=needs_types and action != "refresh")
     for table in prepared.plan.tables.values():
         faults += findings_in_book(book, table)
     _stop_at(faults)
@@ -120,22 +121,17 @@ class _Work:
 
 def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
     """Return the work of making every column, from the source."""
-    dataset, source = prepared.dataset, prepared.source
-    state = source.identity()
-    types = dict(prepared.types)
-    inferred, notes = set(prepared.inferred), []
-    if source.is_text and target_format(target).keeps_types:
-        found = infer_types(source, dataset, [name for name in source.names if name not in types])
-        types |= found.types
-        inferred |= set(found.types)
-        notes = [
-            f"column {name} holds whole numbers that 64 bits do not hold, such as {example}: it stays text"
-            for name, example in found.long_wholes.items()
-        ]
-    run = Run(prepared, types=types, refuses_overlaps=True, on_rows=on_rows)
+    state = prepared.source.identity()
+    notes = [
+        f"column {name} holds whole numbers that 64 bits do not hold, such as {example}: it stays text"
+        for name, example in prepared.long_wholes.items()
+        if target_format(target).keeps_types
+    ]
+    run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
     taken_over = taken_over_of_source(run.reader, target)
     names = None if taken_over is None else _read_besides(taken_over, run)
-    return _Work(run, names, state, types, tuple(sorted(inferred)), taken_over, tuple(notes))
+    inferred = tuple(sorted(prepared.inferred))
+    return _Work(run, names, state, prepared.types, inferred, taken_over, tuple(notes))
 
 
 def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: OnRows) -> _Work | None:
@@ -174,6 +170,8 @@ def _write_target(
 ) -> ApplyReport:
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
     changed = _changed_columns(book, prepared, target, on_rows) if action == "refresh" else None
+    if changed is None and action == "refresh" and target_format(target).keeps_types:
+        prepared, _ = prepare(book, dataset, with_all_types=True)
     work = changed or _all_columns(prepared, target, on_rows)
     run = work.run
     demands = DemandCheck(run.plan, book.severity)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.read_data import (
+    Inferred,
     infer_types,
     source_type,
     types_read,
@@ -37,16 +38,27 @@ class Prepared:
     plan: Plan
     types: Mapping[str, ValueType]
     inferred: frozenset[str] = frozenset()  # those of the columns whose type the data itself gave
+    long_wholes: Mapping[str, str] = field(default_factory=dict)  # as of `Inferred`
 
 
-def prepare(book: OpenBook, dataset: Dataset) -> tuple[Prepared, list[Finding]]:
-    """Resolve all names and types; return the faults too, which are the dataset's own."""
+def prepare(
+    book: OpenBook, dataset: Dataset, *, with_all_types: bool = False
+) -> tuple[Prepared, list[Finding]]:
+    """Resolve all names and types; return the faults too, which are the dataset's own.
+
+    Parameters
+    ----------
+    with_all_types : bool
+        Whether the type of every column of the source is needed, not just of those that the plan reads. What the
+        book does not say is told by the data, in one pass for all of them.
+    """
     return prepared_of(
         dataset,
         source_of(book, dataset),
         book.tables,
         book.formulas,
         book.unusable_tables | book.unusable_formulas,
+        with_all_types=with_all_types,
     )
 
 
@@ -71,17 +83,23 @@ def prepared_of(
     tables: Mapping[str, Table],
     formulas: Mapping[str, Formula],
     unusable: set[str],
+    *,
+    with_all_types: bool = False,
 ) -> tuple[Prepared, list[Finding]]:
     """Do as `prepare` does, with tables and formulas that need not be a book's."""
     plan, faults = make_plan(dataset.entries, tables, source.names, dataset.renamed, unusable, formulas)
     types, more = types_read(dataset, plan, source.names)
-    inferred: dict[str, ValueType] = {}
-    if source.is_text and (unknown := _untyped(plan, types)):
-        inferred = infer_types(source, dataset, unknown).types
-        types |= inferred
+    inferred = Inferred({}, {})
+    unknown = (
+        [name for name in source.names if name not in types] if with_all_types else _untyped(plan, types)
+    )
+    if source.is_text and unknown:
+        inferred = infer_types(source, dataset, unknown)
+        types |= inferred.types
     plan, misfits = plan.typed(lambda name: source_type(source, types, name))
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more, *misfits]]
-    return Prepared(dataset, source, plan, types, frozenset(inferred)), faults
+    found = Prepared(dataset, source, plan, types, frozenset(inferred.types), inferred.long_wholes)
+    return found, faults
 
 
 def _untyped(plan: Plan, types: Mapping[str, ValueType]) -> list[str]:

@@ -185,11 +185,18 @@ class TypedReader:
     ) -> tuple[dict[str, Column], int]:
         """Return columns with all their rows, and how many rows there are."""
         parts: dict[str, list[pa.Array]] = {name: [] for name in names}
-        for batch in self.batches(names or None):
+        by_codes: set[str] = set()  # columns of text that are held as codes into their different values
+        for number, batch in enumerate(self.batches(names or None)):
             for name in names:
-                parts[name].append(batch.typed(name))
+                array = batch.typed(name)
+                if number == 0 and _repeats(array):
+                    by_codes.add(name)
+                parts[name].append(array.dictionary_encode() if name in by_codes else array)
             on_rows(batch.num_rows)
-        return {name: column_from_arrow(_joined(arrays), name) for name, arrays in parts.items()}, self.n_rows
+        # Each is joined as its parts are let go of, so that no more than one is held twice.
+        whole = {name: column_from_arrow(_joined(parts.pop(name)), name) for name in names}
+        pa.default_memory_pool().release_unused()
+        return whole, self.n_rows
 
     def convert_declared(self, batch: TypedBatch) -> None:
         """Read the columns whose type the dataset declares, so that what does not convert is known."""
@@ -283,6 +290,11 @@ class TypedBatch:
     def column(self, name: str) -> Column:
         """Return a column for classifying."""
         return column_from_arrow(self.typed(name), name)
+
+
+def _repeats(texts: pa.Array) -> bool:
+    """Whether codes take less room than some texts do."""
+    return is_text_type(texts.type) and 2 * pc.count_distinct(texts).as_py() <= len(texts)
 
 
 def _joined(arrays: Sequence[pa.Array]) -> pa.Array:
