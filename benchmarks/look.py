@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from benchmarks.runner import Comparison
-from kivvet.books.asks.look_source import look_at_source
+from kivvet.books.asks.look_source import look_at
 from kivvet.core.columns.counting import MOST_DISTINCT
 from kivvet.core.draft.look import Look
 from kivvet.io.csv_target import CsvTarget
@@ -73,14 +73,14 @@ def comparisons() -> Iterator[Comparison]:
         size = csv.stat().st_size / 1e6
         yield Comparison(
             f"look: CSV, {N_ROWS:,} rows, 12 columns, {size:.0f} MB",
-            lambda: look_at_source(csv),
+            lambda: look_at(None, csv),
             {"pandas read, nunique": by_pandas_csv},
             is_right,
             1.5,
         )
         yield Comparison(
             f"look: Parquet, {N_ROWS:,} rows, 12 columns",
-            lambda: look_at_source(parquet),
+            lambda: look_at(None, parquet),
             {"pandas read, nunique": by_pandas_parquet},
             is_right,
             1.5,

@@ -77,8 +77,6 @@ CASES = {
         {"data/samples.csv": SAMPLES.replace("brown", "br\xfcn").encode("latin-1")},
     ),
     "csv_is_empty": (1, "apply", {"data/samples.csv": ""}),
-    "csv_names_a_column_twice": (1, "apply", {"data/samples.csv": SAMPLES.replace("remark", "ph")}),
-    "csv_column_has_no_heading": (1, "apply", {"data/samples.csv": SAMPLES.replace("remark", "")}),
     "field_is_no_number": (1, "apply", {"data/samples.csv": SAMPLES.replace("8.5", "8,5".join('""'))}),
     "target_cannot_be_written": (
         2,

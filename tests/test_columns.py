@@ -141,6 +141,7 @@ CONVERSIONS = [
     ),
     ("decimal", ["1.10", "2"], [Decimal("1.10"), Decimal("2.00")]),
     ("text", [" a ", "", "NA"], [" a ", None, "NA"]),
+    ("integer", ["1.0", "1e3", "+2.", "9223372036854775807.0", "-0.0"], [1, 1000, 2, 2**63 - 1, 0]),
 ]
 
 
@@ -154,7 +155,7 @@ def test_fields_become_values(kind, fields, values):
 @pytest.mark.parametrize(
     ("kind", "fields"),
     [
-        ("integer", ["1.0", "x", "99999999999999999999"]),
+        ("integer", ["1.5", "x", "99999999999999999999", "01.0", "1e30"]),
         ("number", ["1,5", "--1"]),
         ("boolean", ["yes", "TRUE", "1"]),
         ("date", ["2026-02-30", "1.4.2026"]),

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from kivvet.book import Book as Book
     from kivvet.book import new_book as new_book
     from kivvet.book import open_book as open_book
+    from kivvet.books.asks.add_dataset import Added as Added
     from kivvet.books.asks.draft_table import Drafted as Drafted
     from kivvet.books.asks.try_formula import Trial as Trial
     from kivvet.books.asks.unmatched import Unmatched as Unmatched
@@ -52,6 +53,7 @@ __version__ = "0.1.0"
 
 # Names are loaded on first use, so that `import kivvet` and `kivvet --help` stay light.
 _HOMES = {
+    "Added": "kivvet.books.asks.add_dataset",
     "Applied": "kivvet.core.run.reports",
     "ApplyReport": "kivvet.core.run.reports",
     "Book": "kivvet.book",
@@ -94,6 +96,7 @@ _HOMES = {
 }
 
 __all__ = [
+    "Added",
     "Applied",
     "ApplyReport",
     "Book",

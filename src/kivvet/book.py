@@ -12,6 +12,7 @@ from kivvet.core.words.findings import Report
 from kivvet.rule_table import RuleTable, rule_table
 
 if TYPE_CHECKING:
+    from kivvet.books.asks.add_dataset import Added
     from kivvet.books.asks.draft_table import Drafted
     from kivvet.books.asks.try_formula import Trial
     from kivvet.books.asks.unmatched import Unmatched
@@ -267,6 +268,38 @@ class Book:
 
         return tuple(uses_of_column(self._opened, name))
 
+    def add(
+        self, name: str, source: str | Path, *, target: str | None = None, columns: Sequence[str] = ()
+    ) -> Added:
+        """Add a dataset to the book: its entry at the end of book.toml, which otherwise stays as it is.
+
+        Parameters
+        ----------
+        name : str
+        source : str or Path
+            A file. How a CSV or TSV file is written is recognised: encoding, delimiter, line of the headings, decimal
+            mark and mark of thousands, patterns of dates, units, words for true and false.
+        target : str, optional
+            Where rows and new columns are written; ``out/NAME.parquet`` without it.
+        columns : sequence of str
+            The tables and formulas to apply.
+
+        Returns
+        -------
+        Added
+            The lines written, and what could not be recognised for certain. The book has to be opened again to use it.
+
+        Raises
+        ------
+        BookError
+            If there is a dataset of that name, or no table of one of those names.
+        DataError, OutputError
+            If the file cannot be read, or book.toml not be written.
+        """
+        from kivvet.books.asks.add_dataset import add_dataset
+
+        return add_dataset(self._opened, name, source, target=target, columns=columns)
+
     def draft(
         self,
         name: str,
@@ -359,10 +392,10 @@ class Book:
         BookError, TableError, DataError
             If the table cannot be read or is one of ranges, or the data cannot be read.
         """
-        from kivvet.books.asks.draft_table import data_named
+        from kivvet.books.asks.data_read import data_read
         from kivvet.books.asks.extend_table import extend_table
 
-        return extend_table(self._opened, name, data_named(self._opened, source), column, on_rows)
+        return extend_table(self._opened, name, data_read(self._opened, source), column, on_rows)
 
     def formula(
         self,

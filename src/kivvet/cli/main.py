@@ -13,6 +13,7 @@ import click
 _COMMANDS = (
     "new",
     "demo",
+    "add",
     "look",
     "draft",
     "formula",
@@ -25,7 +26,7 @@ _COMMANDS = (
 )
 
 #: Those that write a target or a table.
-_WRITING = ("apply", "refresh", "draft")
+_WRITING = ("apply", "refresh", "draft", "add")
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns

@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import csv
 import gzip
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cache
@@ -46,12 +47,14 @@ class CsvForm:
         With gzip.
     lines_above : int
         Lines above the headings, which are left out.
+    quote : str
     """
 
     delimiter: str = ","
     encoding: str = "utf-8"
     is_compressed: bool = False
     lines_above: int = 0
+    quote: str = '"'
 
     def open(self, path: Path) -> IO[str]:
         """Return the text of a file from its headings on; a byte-order mark is left out."""
@@ -87,7 +90,12 @@ def is_delimiter(sign: object) -> bool:
 
 
 def records(
-    lines: Iterable[str], delimiter: str, *, first_line: int = 1, is_strict: bool = False
+    lines: Iterable[str],
+    delimiter: str,
+    *,
+    first_line: int = 1,
+    is_strict: bool = False,
+    quote: str = '"',
 ) -> Iterator[tuple[int, list[str]]]:
     """Yield the line on which each record begins, and the record; a blank line is a record of no fields.
 
@@ -95,7 +103,7 @@ def records(
     ------
     BrokenRecordError, LongRowError, UnicodeError
     """
-    reader = csv.reader(_short(lines, first_line), delimiter=delimiter, strict=is_strict)
+    reader = csv.reader(_short(lines, first_line), delimiter=delimiter, strict=is_strict, quotechar=quote)
     line = first_line
     while True:
         try:
@@ -122,6 +130,28 @@ def _short(lines: Iterable[str], first_line: int) -> Iterator[str]:
             raise LongRowError(line)
         yield text
         line += 1
+
+
+#: The marks at the beginning of a file that say its encoding; the longer ones first.
+_MARKS = (
+    (codecs.BOM_UTF32_LE, "utf-32"),
+    (codecs.BOM_UTF32_BE, "utf-32"),
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
+_SEPARATOR_LINE = re.compile(r"\ufeff?sep=(.)\r?\n?")
+
+
+def encoding_by_mark(head: bytes) -> str | None:
+    """Return the encoding that the first bytes of a file mark; None where they mark none."""
+    return next((name for mark, name in _MARKS if head.startswith(mark)), None)
+
+
+def separator_said(first_line: str) -> str | None:
+    """Return the delimiter that the first line of a file says, as in ``sep=;``; None where it is no such line."""
+    match = _SEPARATOR_LINE.fullmatch(first_line)
+    return match[1] if match is not None and is_delimiter(match[1]) else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,5 +182,5 @@ class LinesOfRows:
 @cache
 def _lines(path: Path, form: CsvForm) -> list[int]:
     with form.open(path) as file:
-        found = records(file, form.delimiter, first_line=form.lines_above + 1)
+        found = records(file, form.delimiter, first_line=form.lines_above + 1, quote=form.quote)
         return [line for line, record in found if record]

@@ -5,27 +5,30 @@ from __future__ import annotations
 import csv
 import gzip
 import itertools
+import json
 import stat
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal, NoReturn, overload
+from typing import IO, Any, Literal, NoReturn, overload
 
 import pyarrow as pa
 
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import count, repeated, shown_path
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.io.csv_records import (
     LONGEST_ROW,
     BrokenRecordError,
     CsvForm,
     LongRowError,
+    encoding_by_mark,
     is_text_encoding,
     records,
+    separator_said,
 )
 from kivvet.io.files import unreadable
-from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote
 
 _BLOCK_BYTES = 4 << 20
 _LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
@@ -48,7 +51,6 @@ class CsvSource(Source):
 
     def __init__(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> None:
         self.path = path
-        self.encoding = options.encoding
         if not is_text_encoding(options.encoding):
             raise DataError(
                 f"{options.encoding!r} is no encoding of text",
@@ -57,22 +59,54 @@ class CsvSource(Source):
             )
         suffixes = [suffix.lower() for suffix in path.suffixes]
         self.is_compressed = suffixes[-1:] == [".gz"]
-        self.delimiter = options.delimiter or ("\t" if ".tsv" in suffixes else ",")
-        lines_above = options.headings_on_line - 1
-        self.form = CsvForm(self.delimiter, options.encoding, self.is_compressed, lines_above)
-        self.schema: Mapping[str, None] = dict.fromkeys(self._headings())
+        self.options = options
+        self.encoding, said = self._begins_with()
+        self.delimiter = options.delimiter or said or ("\t" if ".tsv" in suffixes else ",")
+        lines_above = max(options.lines_above, 0 if said is None else 1)
+        self.form = CsvForm(self.delimiter, self.encoding, self.is_compressed, lines_above, options.quote)
+        self.notes: list[SourceNote] = []
+        self._original = self._headings()
+        self.schema: Mapping[str, None] = dict.fromkeys(self._names(self._original))
 
     @property
     def lines_above(self) -> int:
         return self.form.lines_above
 
-    def _headings(self) -> list[str]:
+    @property
+    def headings(self) -> Sequence[str]:
+        return self._original
+
+    def _begins_with(self) -> tuple[str, str | None]:
+        """Return the encoding, by the mark of the file if it has one, and the delimiter that its first line says."""
+        opener: Any = gzip.open if self.is_compressed else open
         try:
             if not stat.S_ISREG(self.path.stat().st_mode):
                 self._refuse_special()
+            with opener(self.path, "rb") as file:
+                head = file.read(64)
+        except (OSError, EOFError) as error:
+            raise unreadable(self.path, error) from error
+        encoding = self.options.encoding
+        if (marked := encoding_by_mark(head)) is not None and marked != "utf-8":
+            encoding = marked
+        text = head[: len(head) // 4 * 4].decode(encoding, "ignore")
+        return encoding, separator_said(text.split("\n")[0] + "\n")
+
+    def _records(self, file: IO[str], *, is_strict: bool = False) -> Iterator[tuple[int, list[str]]]:
+        """Return the records of the file, opened below the lines that stand above the headings."""
+        return records(
+            file,
+            self.delimiter,
+            first_line=self.lines_above + 1,
+            is_strict=is_strict,
+            quote=self.form.quote,
+        )
+
+    def _headings(self) -> list[str]:
+        """Return the headings as they stand in the file, or as they are given."""
+        try:
             with self.form.open(self.path) as file:
-                found = records(file, self.delimiter, first_line=self.lines_above + 1)
-                top = list(itertools.islice(found, 1 + _LINES_LOOKED_AT))
+                top = list(itertools.islice(self._records(file), 1 + _LINES_LOOKED_AT))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
         except LongRowError as error:
@@ -82,39 +116,87 @@ class CsvSource(Source):
         except BrokenRecordError as error:
             place = Place(shown_path(self.path), error.line)
             raise DataError(f"not valid CSV: {error}", place=place) from error
+        place = Place(shown_path(self.path), self.lines_above + 1)
+        if not self.options.has_heading_line:
+            self.has_rows = bool(top)
+            return self._given_headings(top[0][1] if top else None, place)
         self.has_rows = len(top) > 1
         record = top[0][1] if top else None
         below = [fields for _, fields in top[1:]]
-        place = Place(shown_path(self.path), self.lines_above + 1)
         if not record and not below:
             raise DataError(
                 "the file is empty", place=place, expected="a line of headings, then one line a row"
             )
-        names = [name.strip() for name in record or [""]]
-        elsewhere = (
-            self._headings_below(names, below) if 2 * names.count("") >= len(names) or len(names) == 1 else ""
-        )
-        twice = repeated(names)
-        if twice:
-            raise DataError(
-                f"two columns are named {twice[0]!r}",
-                place=place,
-                expected="headings that differ",
-                fix=elsewhere or "rename one of them",
+        if self.options.headings:
+            return self._given_headings(record, place)
+        record = self._with_ends_of_rows(record or [""], [fields for fields in below if fields])
+        names = [name.strip() for name in record]
+        is_odd = 2 * names.count("") >= len(names) or len(names) == 1
+        elsewhere = self._headings_below(names, below) if is_odd else ""
+        if elsewhere:
+            what = (
+                f"the first line is {names[0]!r}, and more fields follow below"
+                if len(names) == 1
+                else "most of its headings are blank"
             )
-        if "" in names:
+            raise DataError(what, place=place, expected="a heading for each column", fix=elsewhere)
+        return record
+
+    def _given_headings(self, record: list[str] | None, place: Place) -> list[str]:
+        """Return the headings that are given; `DataError` where the file has another number of columns."""
+        given = list(self.options.headings)
+        if record is not None and len(record) != len(given):
             raise DataError(
-                f"column {names.index('') + 1} has no heading",
+                f"has {count(len(record), 'column')}, and {count(len(given), 'heading')} {'is' if len(given) == 1 else 'are'} given",
                 place=place,
-                expected="a heading for each column",
-                fix=elsewhere or "name it, or take out the column",
+                found=listed(record, 6),
+                fix="give one heading for each column",
             )
-        if elsewhere and len(names) == 1:
-            raise DataError(
-                f"the first line is {names[0]!r}, and more fields follow below",
-                place=place,
-                expected="a line of headings, then one line a row",
-                fix=elsewhere,
+        return given
+
+    def _with_ends_of_rows(self, record: list[str], below: list[list[str]]) -> list[str]:
+        """Return the headings with as many columns as the rows have, where only a delimiter at the end of lines makes
+        the difference.
+        """
+        widths = {len(fields) for fields in below}
+        if widths == {len(record) + 1} and not any(fields[-1].strip() for fields in below):
+            return [*record, ""]
+        if widths == {len(record) - 1} and len(record) > 1 and not record[-1].strip():
+            return record[:-1]
+        return record
+
+    def _names(self, headings: Sequence[str]) -> list[str]:
+        """Return a name for each column, each once: the heading, or where that is blank or repeated a plain name."""
+        stripped = [heading.strip() for heading in headings]
+        taken, names = set(stripped), []
+        made: dict[str, str] = {}
+        seen: dict[str, int] = {}
+        for number, name in enumerate(stripped, 1):
+            seen[name] = seen.get(name, 0) + 1
+            if name and seen[name] == 1:
+                names.append(name)
+                continue
+            plain = f"column_{number}" if not name else f"{name}_{seen[name]}"
+            while plain in taken:
+                plain += "_"
+            taken.add(plain)
+            names.append(plain)
+            made[plain] = (
+                f"column {number} has no heading"
+                if not name
+                else f"{name!r} is the heading of column {number} too"
+            )
+        if made:
+            said = "; ".join(f"{what}: it is called {plain}" for plain, what in list(made.items())[:4])
+            more = f"; and {len(made) - 4} more" if len(made) > 4 else ""
+            line = self.lines_above + 1
+            shown = ", ".join(json.dumps(name, ensure_ascii=False) for name in names)
+            self.notes.append(
+                SourceNote(
+                    said + more,
+                    Place(shown_path(self.path), line),
+                    f"to name them otherwise: headings_on_line = {line}, headings = [{shown}]",
+                )
             )
         return names
 
@@ -166,6 +248,7 @@ class CsvSource(Source):
                 ),
                 parse_options=arrow_csv.ParseOptions(
                     delimiter=self.delimiter,
+                    quote_char=self.form.quote,
                     newlines_in_values=self._n_quotes > 0,
                     ignore_empty_lines=len(self.names)
                     > 1,  # of one column, a blank line is a row without a value
@@ -202,7 +285,9 @@ class CsvSource(Source):
 
     def _heading_lines(self) -> int:
         with self.form.open(self.path) as file:
-            reader = csv.reader(file, delimiter=self.delimiter)
+            if not self.options.has_heading_line:
+                return self.lines_above
+            reader = csv.reader(file, delimiter=self.delimiter, quotechar=self.form.quote)
             next(reader)
             return self.lines_above + reader.line_num
 
@@ -212,14 +297,15 @@ class CsvSource(Source):
         opener: Any = gzip.open if self.is_compressed else open
         try:
             with opener(self.path, "rb") as file:
-                return sum(chunk.count(b'"') for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
+                sign = self.form.quote.encode()
+                return sum(chunk.count(sign) for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
 
     def line_of_row(self, row: int) -> int | None:
         with self.form.open(self.path) as file:
-            number = -1
-            for line, record in records(file, self.delimiter, first_line=self.lines_above + 1):
+            number = -1 if self.options.has_heading_line else 0
+            for line, record in self._records(file):
                 if record or len(self.names) == 1:
                     number += 1
                     if number == row:
@@ -236,9 +322,7 @@ class CsvSource(Source):
         ragged = []
         try:
             with self.form.open(self.path) as file:
-                for line, record in records(
-                    file, self.delimiter, first_line=self.lines_above + 1, is_strict=True
-                ):
+                for line, record in self._records(file, is_strict=True):
                     if record and len(record) != len(self.names):
                         ragged.append((line, len(record)))
         except UnicodeDecodeError as fault:
@@ -299,8 +383,8 @@ class CsvSource(Source):
         return Place(shown_path(self.path))
 
 
-def read_all(path: Path, headings_on_line: int = 1) -> pa.Table:
+def read_all(path: Path, options: ReadOptions = AS_IT_SAYS) -> pa.Table:
     """Return all rows of a file as one table of text columns."""
-    source = CsvSource(path, ReadOptions(headings_on_line=headings_on_line))
+    source = CsvSource(path, options)
     schema = pa.schema([(name, pa.string()) for name in source.names])
     return pa.Table.from_batches(list(source.batches()), schema)

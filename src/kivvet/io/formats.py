@@ -13,7 +13,7 @@ from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.io import csv_source, csv_target, other_files, parquet_files
-from kivvet.io.csv_records import CsvForm, LinesOfRows
+from kivvet.io.csv_records import LinesOfRows
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target
 
 
@@ -46,14 +46,14 @@ class Format:
     create: Callable[[Path, Path, pa.Schema], Target] | None = None
     kept_records: Callable[[Path], tuple[list[Any], str | None]] | None = None
     keeps_types: bool = False
-    read_all: Callable[[Path, int], pa.Table] | None = None
+    read_all: Callable[[Path, ReadOptions], pa.Table] | None = None
     delimiter: str | None = None
 
-    def lines_of_rows(self, path: Path, headings_on_line: int = 1) -> LinesOfRows | None:
+    def lines_of_rows(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> LinesOfRows | None:
         """Return what gives the places of the rows of a file; None where rows stand on no lines."""
         if self.delimiter is None:
             return None
-        form = CsvForm(self.delimiter, lines_above=headings_on_line - 1)
+        form = csv_source.CsvSource(path, options).form
         return LinesOfRows(path, shown_path(path), form)
 
 
@@ -133,7 +133,7 @@ def target_format(path: Path) -> Format:
     return known
 
 
-def read_all(path: Path, headings_on_line: int = 1) -> pa.Table:
+def read_all(path: Path, options: ReadOptions = AS_IT_SAYS) -> pa.Table:
     """Return the rows of a lookup's file, whole.
 
     Raises
@@ -144,7 +144,7 @@ def read_all(path: Path, headings_on_line: int = 1) -> pa.Table:
     known = format_of(path)
     assert known is not None and known.read_all is not None
     try:
-        return known.read_all(path, headings_on_line)
+        return known.read_all(path, options)
     except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:
         said = str(error).strip().split("\n")[0]
         raise DataError(

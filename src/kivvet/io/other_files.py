@@ -6,8 +6,10 @@ from pathlib import Path
 
 import pyarrow as pa
 
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
 
-def read_arrow(path: Path, _: int = 1) -> pa.Table:
+
+def read_arrow(path: Path, _: ReadOptions = AS_IT_SAYS) -> pa.Table:
     """Return all rows of a file of Arrow, with or without its index."""
     with pa.memory_map(str(path)) as file:
         try:
@@ -17,7 +19,7 @@ def read_arrow(path: Path, _: int = 1) -> pa.Table:
             return pa.ipc.open_stream(file).read_all()
 
 
-def read_json_lines(path: Path, _: int = 1) -> pa.Table:
+def read_json_lines(path: Path, _: ReadOptions = AS_IT_SAYS) -> pa.Table:
     """Return JSON lines, texts left as texts: what looks like a date is one only where the table declares it."""
     import pyarrow.json as arrow_json
 

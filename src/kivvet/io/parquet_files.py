@@ -167,7 +167,7 @@ def kept_records(target: Path) -> tuple[list[Any], str | None]:
     return records, None if start is None else hash_bytes_of(target, start)
 
 
-def read_all(path: Path, _: int = 1) -> pa.Table:
+def read_all(path: Path, _: ReadOptions = AS_IT_SAYS) -> pa.Table:
     """Return all rows of a file."""
     import pyarrow.parquet as pq
 

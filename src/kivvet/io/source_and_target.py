@@ -22,19 +22,50 @@ class ReadOptions:
     Attributes
     ----------
     encoding : str
+        A file that begins with the mark of UTF-16 or UTF-32 is read as that.
     delimiter : str or None
-        None: as the name of the file says.
-    headings_on_line : int
-        The line of the headings, counted from 1; what stands above is left out.
+        None: as the first line says (``sep=;``), else as the name of the file says.
+    headings_on_line : int or None
+        The line of the headings, counted from 1; what stands above is left out. None: the first, unless `headings`
+        are given.
+    headings : tuple of str
+        The headings, where the file has none, or others than it has.
+    quote : str
+        What stands around fields that hold a delimiter.
+    decimal, thousands : str
+        What stands before the decimals of numbers, and between groups of three digits (empty: nothing).
     """
 
     encoding: str = "utf-8"
     delimiter: str | None = None
-    headings_on_line: int = 1
+    headings_on_line: int | None = None
+    headings: tuple[str, ...] = ()
+    quote: str = '"'
+    decimal: str = "."
+    thousands: str = ""
+
+    @property
+    def lines_above(self) -> int:
+        """How many lines stand above the headings, or above the rows where the file has no headings."""
+        return (self.headings_on_line or 1) - 1
+
+    @property
+    def has_heading_line(self) -> bool:
+        """Whether a line of the file holds headings."""
+        return not self.headings or self.headings_on_line is not None
 
 
 #: A file read as its name says.
 AS_IT_SAYS = ReadOptions()
+
+
+@dataclass(frozen=True, slots=True)
+class SourceNote:
+    """Something about a file that was read all the same: what, where, and what would set it right."""
+
+    message: str
+    place: Place
+    fix: str
 
 
 class Source(ABC):
@@ -48,11 +79,18 @@ class Source(ABC):
         The type of each column; None: text, whose type is still to be decided.
     stored_schema : pyarrow.Schema or None
         As the file itself holds it, for formats that have types.
+    notes : sequence of SourceNote
     """
 
     path: Path
     schema: Mapping[str, pa.DataType | None]
     stored_schema: pa.Schema | None = None
+    notes: Sequence[SourceNote] = ()
+
+    @property
+    def headings(self) -> Sequence[str]:
+        """The headings as they stand in the file; the names of columns may be plainer, and are each there once."""
+        return self.names
 
     @property
     def names(self) -> list[str]:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.draft.look import ColumnLook, Look
+from kivvet.core.draft.look import ColumnLook, Look, ReadAs
 from kivvet.core.words.wording import count
 from kivvet.show.terminal import bar, percent, print_columns
 
@@ -25,6 +25,8 @@ def print_look(out: Console, look: Look, title: str) -> None:
         .append(title, "bold")
         .append(f"  {count(look.rows, 'row')}, {count(len(look.columns), 'column')}")
     )
+    if look.read_as is not None:
+        _print_read_as(out, look.read_as)
     out.print()
     cells = [_cells(column) for column in look.columns]
     heads = ("column", "type", "missing", "distinct", "")
@@ -39,6 +41,17 @@ def print_look(out: Console, look: Look, title: str) -> None:
         width = 2 + max(len(name) for name, _ in hints)
         for name, hint in hints:
             print_columns(out, [("", "", 2), (name, "yellow", width)], hint)
+
+
+def _print_read_as(out: Console, read_as: ReadAs) -> None:
+    """Print how a file was read, as lines that a dataset takes."""
+    out.print()
+    if read_as.lines:
+        out.print(Text("Read as recognised; a dataset says", "bold"))
+        for line in read_as.lines:
+            out.print(Text(f"  {line}", "cyan"))
+    for remark in read_as.remarks:
+        print_columns(out, [("", "", 2), ("note", "yellow", 6)], remark)
 
 
 def _cells(one: ColumnLook) -> tuple[str, str, str, str, str]:

@@ -11,14 +11,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.asks.data_read import DataRead, data_read
 from kivvet.books.asks.look_source import named_columns
-from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
+from kivvet.books.files.read_options import options_as_written
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
 from kivvet.core.draft.from_examples import PairCounter, draft_from_examples
 from kivvet.core.draft.look import Look, LookBuilder
 from kivvet.core.draft.wishes import Wishes, wishes_of
+from kivvet.core.read.options import toml_text
 from kivvet.core.read.table_text import row_records, table_text
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Table
@@ -27,8 +29,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed, shown_path
 from kivvet.io.files import replacing, unwritable
-from kivvet.io.formats import ROW_ENDINGS, open_source
-from kivvet.io.source_and_target import Source
+from kivvet.io.formats import ROW_ENDINGS
 from kivvet.rule_table import RuleTable, rule_table
 
 OnRows = Callable[[int], None]
@@ -43,26 +44,6 @@ class Drafted:
     files: tuple[Path, ...]
     n_added: int = 0
     rows_file: str = ""  # the name by which a lookup names the file of its rows
-
-
-@dataclass(frozen=True)
-class From:
-    """Where a draft takes its data: a file, or a dataset's source as the dataset reads it."""
-
-    path: Path
-    dataset: Dataset | None = None
-
-    def open(self) -> Source:
-        return self.dataset.open() if self.dataset else open_source(self.path)
-
-    def words(self, column: str) -> tuple[str, ...]:
-        return self.dataset.words_that_mean_missing(column) if self.dataset else ()
-
-
-def data_named(book: OpenBook, given: str | Path) -> From:
-    """Return the dataset of that name, or the file at that path."""
-    dataset = book.datasets.get(str(given))
-    return From(dataset.source, dataset) if dataset is not None else From(Path(given))
 
 
 def draft_into(
@@ -85,7 +66,7 @@ def draft_into(
     on_rows: OnRows = lambda _: None,
 ) -> Drafted:
     """Write a new table, a lookup where there are `keys`, into a book; see `Book.draft`."""
-    data = data_named(book, source)
+    data = data_read(book, source)
     if (column is None) == (not keys):
         raise DataError(
             "a draft reads one column, or looks up keys", expected="either a column, or one key or more"
@@ -121,7 +102,7 @@ def draft_into(
 def draft_table(
     book: OpenBook,
     name: str,
-    data: From,
+    data: DataRead,
     column: str,
     *,
     classes: str | None = None,
@@ -143,12 +124,12 @@ def draft_table(
     source = data.open()
     wanted = [column, *([classes] if classes else [])]
     named_columns(source, wanted)
-    declared = data.dataset.types if data.dataset else None
+    declared = data.declared
     builder, pairs = (
         LookBuilder([column], {column: data.words(column)}, declared, MOST_DISTINCT),
         PairCounter(),
     )
-    for batch in source.batches(list(dict.fromkeys(wanted))):
+    for batch in data.batches(source, list(dict.fromkeys(wanted))):
         builder.see(batch)
         if classes:
             values = batch.column(column)
@@ -172,7 +153,7 @@ def draft_table(
 def draft_lookup(
     book: OpenBook,
     name: str,
-    data: From,
+    data: DataRead,
     keys: Sequence[str],
     *,
     keep: Sequence[str] = (),
@@ -200,12 +181,6 @@ def draft_lookup(
             place=Place(shown_path(data.path)),
             fix="write the file as CSV first",
         )
-    if data.dataset is not None and (data.dataset.delimiter or data.dataset.encoding != "utf-8"):
-        raise DataError(
-            "a lookup's rows are read with commas and as UTF-8 in this version",
-            place=Place(shown_path(data.path)),
-            fix="write the file so first",
-        )
     named_columns(source, keys)
     outputs = [column for column in named_columns(source, keep) if column not in keys]
     if not outputs:
@@ -215,7 +190,7 @@ def draft_lookup(
             expected="at least one column to give",
         )
     builder = LookBuilder([*keys, *outputs])
-    for batch in source.batches([*keys, *outputs]):
+    for batch in data.batches(source, [*keys, *outputs]):
         builder.see(batch)
         on_rows(batch.num_rows)
     if not builder.rows:
@@ -240,8 +215,8 @@ def draft_lookup(
     file = target.name if copies else os.path.relpath(data.path.resolve(), path.parent.resolve())
     parts = Table(name, inputs, made, ())
     text = table_text(parts, file).replace("\nrows = ", "\nlookup = ")
-    if data.dataset is not None and data.dataset.headings_on_line > 1:
-        text += f"headings_on_line = {data.dataset.headings_on_line}\n"
+    said = options_as_written(data.dataset.options)
+    text += "".join(f"{word} = {toml_text(value)}\n" for word, value in said.items())
     if is_copied:
         try:
             with replacing(target) as part:

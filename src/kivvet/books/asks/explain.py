@@ -14,7 +14,8 @@ from kivvet.books.runs.run import Run
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.check import findings_of
 from kivvet.core.columns.column import Column, column_from_arrow
-from kivvet.core.columns.convert import EXPECTED, convert_text, fitting_types
+from kivvet.core.columns.convert import convert_text, expected, fitting_types
+from kivvet.core.columns.field_form import PLAIN, FieldForm
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.explain import Explanation, explain_columns
 from kivvet.core.run.plan import Plan
@@ -82,7 +83,9 @@ def explain_fields(
     _known(fields, prepared.plan.source_columns, f"dataset {dataset.name!r} reads no column")
     words = dataset.words_that_mean_missing
     columns = {
-        name: _column(name, fields.get(name, ""), prepared.types.get(name), words(name))
+        name: _column(
+            name, fields.get(name, ""), prepared.types.get(name), words(name), dataset.form_of(name)
+        )
         for name in prepared.plan.source_columns
     }
     told: set[str] = set(fields)
@@ -163,13 +166,15 @@ def _explained(
     )
 
 
-def _column(name: str, field: str, kind: ValueType | None, words: Sequence[str] = ()) -> Column:
+def _column(
+    name: str, field: str, kind: ValueType | None, words: Sequence[str] = (), form: FieldForm = PLAIN
+) -> Column:
     text = pa.array([field], pa.string())
     fitting: list[ValueType] = ["integer", "number", "date", "datetime", "boolean"]
-    known: ValueType = kind if kind is not None else [*fitting_types(text, fitting), "text"][0]
-    converted = convert_text(text, known, words)
+    known: ValueType = kind if kind is not None else [*fitting_types(text, fitting, form), "text"][0]
+    converted = convert_text(text, known, words, form)
     if converted.bad is not None:
-        raise DataError(f"{name} = {field!r} is no {known}", expected=EXPECTED.get(known, "text"))
+        raise DataError(f"{name} = {field!r} is no {known}", expected=expected(known, form))
     return column_from_arrow(converted.array, name)
 
 

@@ -13,7 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
-from kivvet.books.asks.draft_table import Drafted, From, csv_text, write_files
+from kivvet.books.asks.data_read import DataRead
+from kivvet.books.asks.draft_table import Drafted, csv_text, write_files
 from kivvet.books.asks.look_source import named_columns
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_table import row_files
@@ -42,7 +43,7 @@ OnRows = Callable[[int], None]
 
 
 def extend_table(
-    book: OpenBook, name: str, data: From, column: str | None = None, on_rows: OnRows = lambda _: None
+    book: OpenBook, name: str, data: DataRead, column: str | None = None, on_rows: OnRows = lambda _: None
 ) -> Drafted:
     """Add a row with blank results for each value of the data, or each combination of keys, that a table does
     not know.
@@ -52,7 +53,7 @@ def extend_table(
 
     Parameters
     ----------
-    data : From
+    data : DataRead
         A dataset: the columns are those it feeds the table, made by other tables or not. A file: its
         columns named like the inputs.
     column : str, optional
@@ -134,7 +135,7 @@ Unknown = list[tuple[tuple[Value, ...], int]]
 
 
 def _unknown_values(
-    book: OpenBook, table: Table, keys: Sequence[Input], data: From, column: str | None, on_rows: OnRows
+    book: OpenBook, table: Table, keys: Sequence[Input], data: DataRead, column: str | None, on_rows: OnRows
 ) -> Unknown:
     """Return the values of the keys that no row holds, as the inputs type them, most frequent first."""
     if column is not None and len(table.inputs) > 1:
@@ -142,7 +143,7 @@ def _unknown_values(
             f"table {table.name!r} has several inputs, and --column names one column",
             fix="leave it out: columns are read by the names of the inputs, or as a dataset feeds them",
         )
-    uses = data.dataset is not None and any(entry.table == table.name for entry in data.dataset.entries)
+    uses = data.is_of_book and any(entry.table == table.name for entry in data.dataset.entries)
     batches = (
         _batches_of_dataset(book, data, table, on_rows)
         if uses and column is None
@@ -173,11 +174,10 @@ def _unknown_values(
 Batches = Iterator[tuple[Mapping[str, Column], Mapping[str, str]]]
 
 
-def _batches_of_dataset(book: OpenBook, data: From, table: Table, on_rows: OnRows) -> Batches:
+def _batches_of_dataset(book: OpenBook, data: DataRead, table: Table, on_rows: OnRows) -> Batches:
     """Yield the columns that a dataset feeds a table, made ones too, once for each entry that feeds it
     others.
     """
-    assert data.dataset is not None
     prepared, faults = prepare(book, data.dataset)
     steps = [one for one in prepared.plan.table_steps if one.table.name == table.name]
     if not steps:
@@ -191,10 +191,10 @@ def _batches_of_dataset(book: OpenBook, data: From, table: Table, on_rows: OnRow
     run.stop_at_faults()
 
 
-def _batches_of_file(data: From, columns: Mapping[str, str], table: Table, on_rows: OnRows) -> Batches:
+def _batches_of_file(data: DataRead, columns: Mapping[str, str], table: Table, on_rows: OnRows) -> Batches:
     source = data.open()
     named_columns(source, list(columns.values()))
-    for batch in source.batches(list(dict.fromkeys(columns.values()))):
+    for batch in data.batches(source, list(dict.fromkeys(columns.values()))):
         made = {}
         for about in table.inputs:
             name = columns[about.name]

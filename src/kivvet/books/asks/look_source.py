@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kivvet.books.files.dataset import Dataset
-from kivvet.core.draft.look import Look, LookBuilder
+from kivvet.books.asks.data_read import DataRead, data_read
+from kivvet.books.files.entry_text import book_lines
+from kivvet.core.draft.look import Look, LookBuilder, ReadAs
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
-from kivvet.io.formats import open_source
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
@@ -24,41 +25,37 @@ _BLOCK_BYTES = 24 << 20  # large batches hold fewer values twice
 def look_at(
     book: OpenBook | None, source: str | Path, columns: Sequence[str] = (), on_rows: OnRows = lambda _: None
 ) -> Look:
-    """Return what the columns of a dataset's source, or of a file, look like; see `Book.look`."""
-    dataset = book.datasets.get(str(source)) if book is not None else None
-    return look_at_source(dataset.source if dataset else Path(source), columns, dataset, on_rows)
-
-
-def look_at_source(
-    path: Path, columns: Sequence[str] = (), dataset: Dataset | None = None, on_rows: OnRows = lambda _: None
-) -> Look:
-    """Return what the columns of a file look like; it is read in batches.
-
-    Parameters
-    ----------
-    path : Path
-    columns : sequence of str
-        Just these; none for all.
-    dataset : Dataset, optional
-        Says how the file is read, and which words mean missing.
+    """Return what the columns of a dataset's source, or of a file, look like; it is read in batches. See `Book.look`.
 
     Raises
     ------
     DataError
         If the file cannot be read, has no rows, or lacks a column.
     """
-    source = dataset.open() if dataset else open_source(path)
-    names = named_columns(source, columns)
-    words = {name: dataset.words_that_mean_missing(name) for name in names} if dataset else {}
-    builder = LookBuilder(names, words, dataset.types if dataset else None)
-    for batch in source.batches(names, _BLOCK_BYTES):
+    data = data_read(book, source)
+    opened = data.open()
+    names = named_columns(opened, columns)
+    builder = LookBuilder(names, {name: data.words(name) for name in names}, data.declared)
+    for batch in data.batches(opened, names, _BLOCK_BYTES):
         builder.see(batch)
         on_rows(batch.num_rows)
     if not builder.rows:
         raise DataError(
-            "has headings and no rows", place=Place(shown_path(path)), expected="at least one row to look at"
+            "has headings and no rows",
+            place=Place(shown_path(data.path)),
+            expected="at least one row to look at",
         )
-    return builder.look()
+    return replace(builder.look(), read_as=_read_as(data, opened))
+
+
+def _read_as(data: DataRead, source: Source) -> ReadAs | None:
+    """Return how a bare file was read, where that is otherwise than a book reads it without being told."""
+    found = data.recognised
+    if found is None:
+        return None
+    remarks = (*found.remarks, *(note.message for note in source.notes))
+    lines = tuple(book_lines(data.dataset, {name: one.type for name, one in found.columns.items()}))
+    return ReadAs(lines, remarks) if lines or remarks else None
 
 
 def named_columns(source: Source, columns: Sequence[str]) -> list[str]:

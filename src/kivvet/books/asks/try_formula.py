@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from kivvet.books.files.dataset import Dataset
+from kivvet.books.asks.data_read import data_read
 from kivvet.books.files.read_formulas import parse_named_formula
 from kivvet.books.runs.prepare import prepared_of
 from kivvet.books.runs.read_data import source_type
@@ -103,8 +103,7 @@ def try_formula(
     TableError, DataError
         If the formula cannot be read or its types do not fit, or the source not be read.
     """
-    known = None if book is None else book.datasets.get(str(source))
-    dataset = known or Dataset(Path(source).name, Path(source), None)
+    dataset = data_read(book, source).dataset
     given: Any = {"formula": text, **({} if among is None else {"among": among})}
     formula, faults = parse_named_formula(TRIED, given)
     if formula is None:

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-import codecs
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.read_options import READ_KEYWORDS, column_types, options_recorded, read_options
+from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.run.entries import Entry, parse_entries
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.values import VALUE_TYPES, ValueType
-from kivvet.core.words.wording import did_you_mean, listed, toml_key
-from kivvet.io.csv_records import is_delimiter, is_text_encoding
+from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import toml_key
 from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS, delimiter_of, open_source
-from kivvet.io.source_and_target import ReadOptions, Source
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source
 
 DATASET_KEYWORDS = (
     "source",
@@ -26,9 +26,7 @@ DATASET_KEYWORDS = (
     "missing_words",
     "input",
     "columns",
-    "encoding",
-    "delimiter",
-    "headings_on_line",
+    *READ_KEYWORDS,
     "title",
     "note",
 )
@@ -53,6 +51,10 @@ class Dataset:
     renamed : mapping of str to str
         By name used in the book, the source column that stands for it.
     entries : tuple of Entry
+    options : ReadOptions
+        How the text of its source is read.
+    forms : mapping of str to FieldForm
+        By column how its fields are written, where that is not as `options` say.
     """
 
     name: str
@@ -63,18 +65,17 @@ class Dataset:
     missing_words_of: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     renamed: Mapping[str, str] = field(default_factory=dict)
     entries: tuple[Entry, ...] = ()
-    encoding: str = "utf-8"
-    delimiter: str | None = None
-    headings_on_line: int = 1
+    options: ReadOptions = AS_IT_SAYS
+    forms: Mapping[str, FieldForm] = field(default_factory=dict)
     place: Place | None = None
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
         return (*self.missing_words, *self.missing_words_of.get(column, ()))
 
-    @property
-    def options(self) -> ReadOptions:
-        """How the text of its source is read."""
-        return ReadOptions(self.encoding, self.delimiter, self.headings_on_line)
+    def form_of(self, column: str) -> FieldForm:
+        """Return how the fields of a column are written."""
+        known = self.forms.get(column)
+        return FieldForm(self.options.decimal, self.options.thousands) if known is None else known
 
     def open(self) -> Source:
         """Return the opened source; `DataError` if it cannot be read."""
@@ -87,9 +88,12 @@ class Dataset:
             "missing_words_of": {
                 name: sorted(set(words)) for name, words in self.missing_words_of.items() if words
             },
-            "encoding": codecs.lookup(self.encoding).name,
-            "delimiter": self.delimiter or delimiter_of(self.source),
-            **({"headings_on_line": self.headings_on_line} if self.headings_on_line > 1 else {}),
+            **options_recorded(self.options, delimiter_of(self.source)),
+            **(
+                {"forms": {name: asdict(form) for name, form in sorted(self.forms.items())}}
+                if self.forms
+                else {}
+            ),
         }
 
 
@@ -116,7 +120,8 @@ def parse_dataset(
     if source and target and os.path.realpath(folder / source) == os.path.realpath(folder / target):
         fix = "name another file: the source is never changed"
         options.fault("target", "target is the source itself", fix)
-    types = _types(options)
+    read = read_options(options)
+    types, forms = column_types(options, read)
     words, words_of = _missing_words(options)
     renamed = options.by_name(
         "input",
@@ -128,16 +133,6 @@ def parse_dataset(
         given.get("columns", []), lambda path: locate((*root, "columns", *path))
     )
     faults.found += [replace(fault, dataset=name) for fault in entry_faults]
-    headings_on_line = options.line()
-    encoding, delimiter = given.get("encoding", "utf-8"), given.get("delimiter")
-    if not isinstance(encoding, str) or not is_text_encoding(encoding):
-        fix = 'for example "utf-8" or "cp1252"'
-        options.fault("encoding", f"{encoding!r} is no encoding of text", fix)
-        encoding = "utf-8"
-    if delimiter is not None and not is_delimiter(delimiter):
-        fix = 'for example ";" or "\\t"'
-        options.fault("delimiter", f"delimiter is one sign; found {delimiter!r}", fix)
-        delimiter = None
     if source is None:
         return None, faults.found
     dataset = Dataset(
@@ -149,9 +144,8 @@ def parse_dataset(
         words_of,
         dict(renamed),
         tuple(entries),
-        encoding,
-        delimiter,
-        headings_on_line,
+        read,
+        forms,
         locate(root),
     )
     return dataset, faults.found
@@ -177,20 +171,6 @@ def _target(options: Options) -> str | None:
     message = f"{target!r} is of a kind this version does not write"
     options.fault("target", message, f"a file that ends in {', '.join(TARGET_ENDINGS)}")
     return None
-
-
-def _types(options: Options) -> dict[str, ValueType]:
-    given = options.by_name(
-        "types", "types gives a type by column", 'for example types = { station = "text" }'
-    )
-    for column, kind in given.items():
-        if kind not in VALUE_TYPES:
-            options.faults.add(
-                f"{kind!r} is no type for column {column!r}",
-                ("types", column),
-                fix=did_you_mean(str(kind), VALUE_TYPES) or f"one of: {listed(VALUE_TYPES)}",
-            )
-    return {column: kind for column, kind in given.items() if kind in VALUE_TYPES}
 
 
 def _missing_words(options: Options) -> tuple[tuple[str, ...], dict[str, tuple[str, ...]]]:

@@ -6,8 +6,9 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.read_options import read_options
 from kivvet.books.files.readers import Document, read_csv_rows, read_toml
-from kivvet.core.read.options import Locate, is_line_number
+from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.read.row_reader import RowsAre
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.tables.lookup_rows import LocateRow, no_place
@@ -17,6 +18,7 @@ from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS, format_of, read_all
+from kivvet.io.source_and_target import ReadOptions
 
 
 def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding]]:
@@ -58,7 +60,10 @@ def _attach_rows(
     file, faults = _named_file(definition["rows"], "rows", path, document, name)
     if file is None:
         return document.locate, faults
-    rows, faults = read_csv_rows(file, name)
+    options, faults = _options_of(definition, document, name)
+    if faults:
+        return document.locate, faults
+    rows, faults = read_csv_rows(file, name, options)
     if rows is None:
         return document.locate, faults
     definition["rows"] = rows.records
@@ -78,11 +83,11 @@ def _attach_lookup(
     file, faults = _named_file(definition["lookup"], "lookup", path, document, name)
     if file is None:
         return no_place, faults
-    headings_on_line = definition.get("headings_on_line", 1)
-    if not is_line_number(headings_on_line):
-        return no_place, []  # the parser of tables says so
+    options, faults = _options_of(definition, document, name)
+    if faults:
+        return no_place, faults
     try:
-        definition["lookup"] = read_all(file, headings_on_line)
+        definition["lookup"] = read_all(file, options)
     except DataError as error:
         return no_place, [
             finding(
@@ -94,8 +99,16 @@ def _attach_lookup(
             )
         ]
     known = format_of(file)
-    lines = None if known is None else known.lines_of_rows(file, headings_on_line)
+    lines = None if known is None else known.lines_of_rows(file, options)
     return lines or no_place, []
+
+
+def _options_of(
+    definition: dict[str, Any], document: Document, name: str
+) -> tuple[ReadOptions, list[Finding]]:
+    """Return how the file of a table's rows is read, and the faults found."""
+    faults = Faults(document.locate, table=name)
+    return read_options(Options(definition, faults)), faults.found
 
 
 def _named_file(

@@ -14,9 +14,10 @@ from kivvet.core.read.options import Locate
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, repeated, shown_path
-from kivvet.io.csv_records import BrokenRecordError
+from kivvet.io.csv_records import BrokenRecordError, encoding_by_mark, separator_said
 from kivvet.io.csv_records import records as csv_records
 from kivvet.io.formats import delimiter_of
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
 
 _MOST_PARTS = 50  # of a key with dots
 _KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
@@ -31,8 +32,8 @@ class Document:
     locate: Locate
 
 
-def read_text(path: Path, table: str = "") -> tuple[str, list[Finding]]:
-    """Return the text of a UTF-8 file without its byte-order mark, or a finding that says why not."""
+def read_text(path: Path, table: str = "", encoding: str = "utf-8") -> tuple[str, list[Finding]]:
+    """Return the text of a file without its byte-order mark, or a finding that says why not."""
     try:
         raw = path.read_bytes()
     except OSError as error:
@@ -44,15 +45,17 @@ def read_text(path: Path, table: str = "") -> tuple[str, list[Finding]]:
                 places=(Place(shown_path(path)),),
             )
         ]
+    if encoding == "utf-8":
+        encoding = encoding_by_mark(raw) or encoding
     try:
-        return raw.decode("utf-8-sig"), []
+        return raw.decode("utf-8-sig" if encoding == "utf-8" else encoding), []
     except UnicodeDecodeError as error:
         before = raw[: error.start]
         place = Place(shown_path(path), before.count(b"\n") + 1, error.start - (before.rfind(b"\n") + 1) + 1)
         return "", [
             finding(
                 "unreadable",
-                f"byte 0x{raw[error.start]:02x} is not UTF-8",
+                f"byte 0x{raw[error.start]:02x} is not {encoding.upper()}",
                 table=table,
                 places=(place,),
                 remedy="save the file as UTF-8",
@@ -121,7 +124,9 @@ class CsvRows:
     lines: list[int]
 
 
-def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Finding]]:
+def read_csv_rows(
+    path: Path, table: str = "", options: ReadOptions = AS_IT_SAYS
+) -> tuple[CsvRows | None, list[Finding]]:
     """Return all records of a CSV file that holds rows of a table, or the findings about it."""
     name = shown_path(path)
     if not path.exists():
@@ -134,7 +139,7 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
                 remedy="correct the name, or write the file",
             )
         ]
-    text, faults = read_text(path, table)
+    text, faults = read_text(path, table, options.encoding)
     if faults:
         return None, faults
     if not text.strip():
@@ -149,9 +154,14 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
         ]
     records: list[list[str]] = []
     lines: list[int] = []
-    delimiter = delimiter_of(path)
+    all_lines = text.splitlines(keepends=True)
+    said = separator_said(all_lines[0])
+    delimiter = options.delimiter or said or delimiter_of(path)
+    above = max(options.lines_above, 0 if said is None else 1)
     try:
-        for line, record in csv_records(text.splitlines(keepends=True), delimiter, is_strict=True):
+        for line, record in csv_records(
+            all_lines[above:], delimiter, first_line=above + 1, is_strict=True, quote=options.quote
+        ):
             if record:
                 records.append(record)
                 lines.append(line)
@@ -165,6 +175,11 @@ def read_csv_rows(path: Path, table: str = "") -> tuple[CsvRows | None, list[Fin
                 remedy='a quote within a quoted field is doubled: ""',
             )
         ]
+    if options.headings:
+        records[: int(options.has_heading_line)] = [list(options.headings)]
+        lines[: int(options.has_heading_line)] = [above + 1]
+    if not records:
+        return None, [finding("syntax", "there are no rows", table=table, places=(Place(name),))]
     width = len(records[0])
     ragged = [index for index, record in enumerate(records) if len(record) != width]
     if ragged:

@@ -127,6 +127,7 @@ def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
         for name, example in prepared.long_wholes.items()
         if target_format(target).keeps_types
     ]
+    notes += [note.message for note in prepared.source.notes]
     run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
     taken_over = taken_over_of_source(run.reader, target)
     names = None if taken_over is None else _read_besides(taken_over, run)

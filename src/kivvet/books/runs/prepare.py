@@ -18,7 +18,7 @@ from kivvet.core.formulas.formula import Formula
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
 from kivvet.core.tables.table import Table
-from kivvet.core.words.findings import Finding
+from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.kept import kept
 from kivvet.core.words.values import ValueType
 from kivvet.io.source_and_target import Source
@@ -98,6 +98,10 @@ def prepared_of(
         types |= inferred.types
     plan, misfits = plan.typed(lambda name: source_type(source, types, name))
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more, *misfits]]
+    faults += [
+        finding("headings", note.message, dataset=dataset.name, places=(note.place,), remedy=note.fix)
+        for note in source.notes
+    ]
     found = Prepared(dataset, source, plan, types, frozenset(inferred.types), inferred.long_wholes)
     return found, faults
 

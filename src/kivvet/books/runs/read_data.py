@@ -15,25 +15,29 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.entry_text import type_text
 from kivvet.core.columns.column import Column, column_from_arrow, type_of_arrow
 from kivvet.core.columns.convert import (
-    EXPECTED,
     FIELD_PATTERNS,
     Converted,
     are_numbers,
     convert_text,
+    expected,
     fitting_types,
     is_text_type,
     long_wholes,
 )
+from kivvet.core.read.options import toml_text
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, did_you_mean, listed, toml_key
 from kivvet.io.queued import read_ahead
+from kivvet.io.recognise import forms_of_fields
 from kivvet.io.source_and_target import Source
 
 _MOST_EXAMPLES = 3
+_ROWS_LOOKED_AT, _MOST_FIELDS = 10_000, 200  # for fields that could be read, beside those that could not
 
 
 def types_read(
@@ -129,11 +133,12 @@ def infer_types(
             fields = pc.unique(pc.utf8_trim_whitespace(batch.column(name)))
             fields = fields.filter(pc.invert(pc.is_in(fields, pa.array(["", *words], pa.string()))))
             seen[name] = seen[name] or len(fields) > 0
-            candidates[name] = fitting_types(fields, candidates[name])
+            form = dataset.form_of(name)
+            candidates[name] = fitting_types(fields, candidates[name], form)
             if "number" not in candidates[name] and name in numeric:
-                if not are_numbers(fields):
+                if not are_numbers(fields, form):
                     numeric.discard(name)
-                elif name not in long and (found := long_wholes(fields)):
+                elif name not in long and (found := long_wholes(fields, form)):
                     long[name] = found[0]
     types: dict[str, ValueType] = {
         name: kinds[0] if (kinds := candidates[name]) and seen[name] else "text" for name in columns
@@ -150,6 +155,7 @@ class BadFields:
     number: int = 0
     first_row: int = 0
     examples: dict[str, None] = field(default_factory=dict)
+    others: tuple[str, ...] = ()  # some of the fields that did convert
 
 
 class TypedReader:
@@ -168,6 +174,7 @@ class TypedReader:
         self.dataset = dataset
         self.types = types
         self.bad: dict[str, BadFields] = {}
+        self.converted: dict[str, tuple[str, ...]] = {}  # by column, some of the fields that could be read
         self.bad_rows: dict[
             tuple[str, int], npt.NDArray[np.bool_]
         ] = {}  # by column and rows before the batch
@@ -221,15 +228,11 @@ class TypedReader:
         for name, bad in self.bad.items():
             examples = listed(map(repr, bad.examples), _MOST_EXAMPLES)
             place = self.source.place_of_row(bad.first_row)
-            more = (
-                "declare the column as text"
-                if bad.kind == "text"
-                else f'correct the fields, or say which words mean missing: missing_words = {{ {toml_key(name)} = ["..."] }}'
-            )
+            more = "declare the column as text" if bad.kind == "text" else self._form_that_fits(name, bad)
             made.append(
                 finding(
                     "type",
-                    f"{count(bad.number, 'field')} of column {name!r} cannot be read as {EXPECTED.get(bad.kind, 'text')}: {examples}; the first is in row {bad.first_row:,}",
+                    f"{count(bad.number, 'field')} of column {name!r} cannot be read as {expected(bad.kind, self.dataset.form_of(name))}: {examples}; the first is in row {bad.first_row:,}",
                     dataset=self.dataset.name,
                     places=(place,),
                     count=bad.number,
@@ -238,6 +241,21 @@ class TypedReader:
             )
         return made
 
+    def _form_that_fits(self, name: str, bad: BadFields) -> str:
+        """Return what to do about fields that did not convert: the option by which they would, where there is one."""
+        examples = list(bad.examples)
+        forms = forms_of_fields([*examples, *bad.others], bad.kind)
+        if forms:
+            said = "  or  ".join(
+                f"types = {{ {toml_key(name)} = {type_text(bad.kind, form, self.dataset.options)} }}"
+                for form in forms[:3]
+            )
+            return f"if they are written so, say it: {said}"
+        if any(sign.isdigit() for example in examples for sign in example):
+            return "correct the fields, or declare the column as text"
+        words = ", ".join(toml_text(example) for example in examples)
+        return f"correct the fields, or say which words mean missing: missing_words = {{ {toml_key(name)} = [{words}] }}"
+
     def convert(self, name: str, array: pa.Array, rows_before: int) -> pa.Array:
         """Return a column as its type says; fields that do not convert become null and are remembered."""
         if not is_text_type(array.type):
@@ -245,11 +263,16 @@ class TypedReader:
         kind = self.types.get(name, "text")
         if array.type != pa.string():
             array = array.cast(pa.string())
-        converted: Converted = convert_text(array, kind, self.dataset.words_that_mean_missing(name))
+        converted: Converted = convert_text(
+            array, kind, self.dataset.words_that_mean_missing(name), self.dataset.form_of(name)
+        )
+        if name not in self.converted and kind != "text":
+            self.converted[name] = _some_fields(array, converted)
         if converted.bad is not None:
             self.bad_rows[name, rows_before] = converted.bad
             rows = np.flatnonzero(converted.bad)
             bad = self.bad.setdefault(name, BadFields(kind, 0, rows_before + int(rows[0]) + 1))
+            bad.others = (*self.converted.get(name, ()), *_some_fields(array, converted))
             bad.number += len(rows)
             for row in rows[:100]:
                 if len(bad.examples) > _MOST_EXAMPLES:
@@ -290,6 +313,12 @@ class TypedBatch:
     def column(self, name: str) -> Column:
         """Return a column for classifying."""
         return column_from_arrow(self.typed(name), name)
+
+
+def _some_fields(fields: pa.Array, converted: Converted) -> tuple[str, ...]:
+    """Return a few of the fields that could be read and are not missing."""
+    rows = np.flatnonzero(converted.array[:_ROWS_LOOKED_AT].is_valid().to_numpy(zero_copy_only=False))
+    return tuple(fields[int(row)].as_py().strip() for row in rows[:_MOST_FIELDS])
 
 
 def _repeats(texts: pa.Array) -> bool:

@@ -96,6 +96,9 @@ class TargetWriter:
 
     def _begun(self, arrays: Mapping[str, pa.Array]) -> Target:
         schema = self._schema(arrays)
+        if not self.format.keeps_types:  # text has its headings as they were
+            headings = dict(zip(self.source.names, self.source.headings, strict=True))
+            schema = pa.schema([field.with_name(headings.get(field.name, field.name)) for field in schema])
         if self.taken_over is not None:
             return self.taken_over.encoded.begin(self.part, schema, self.taken_over.names)
         assert self.format.create is not None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -11,6 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.columns.field_form import PLAIN, FieldForm, dates_by_pattern, has_time, plain_fields
 from kivvet.core.words.values import LiteralError, ValueType, parse_value
 
 _ARROW_TYPES = {
@@ -39,6 +42,7 @@ FIELD_PATTERNS: Mapping[ValueType, str] = {
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
 }
 
+_WHOLE_OTHERWISE = re.compile(r"[+-]?(?:0|[1-9]\d*)(?:\.\d*)?(?:[eE][+-]?\d{1,3})?", re.ASCII)
 #: Whole numbers so long that a float may not hold them.
 _LONG_WHOLE = r"^[+-]?[0-9]{16,}(\.0*)?$"
 
@@ -51,6 +55,20 @@ class Converted:
 
     array: pa.Array
     bad: BoolArray | None = None
+
+
+def expected(kind: ValueType, form: FieldForm = PLAIN) -> str:
+    """Return what a type is called in a message, with an example of how it is written."""
+    if not form.concerns(kind):
+        return EXPECTED.get(kind, "text")
+    if form.pattern and kind in ("date", "datetime"):
+        example = dt.datetime(2026, 4, 23, 13, 30).strftime(form.pattern)
+        return f"{'a time' if kind == 'datetime' else 'a date'} written {form.pattern}, such as {example}"
+    if kind == "boolean":
+        return f"{' or '.join(form.true_words)} for true, {' or '.join(form.false_words)} for false"
+    number = f"1{form.thousands}234" + ("" if kind == "integer" else f"{form.decimal}5")
+    what = "a whole number" if kind == "integer" else "a number"
+    return f"{what} such as {number}{' ' + form.unit if form.unit else ''}"
 
 
 def arrow_type(kind: ValueType) -> pa.DataType:
@@ -88,7 +106,9 @@ def bytes_of_texts(texts: pa.Array) -> memoryview:
     return memoryview(content or b"")[ends[0] : ends[-1]]
 
 
-def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] = ()) -> Converted:
+def convert_text(
+    texts: pa.Array, kind: ValueType, missing_words: Sequence[str] = (), form: FieldForm = PLAIN
+) -> Converted:
     """Return text fields as values of `kind`.
 
     Parameters
@@ -98,9 +118,20 @@ def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] 
         For all types but text, outer blanks do not count and blanks alone are missing.
     missing_words : sequence of str
         Fields that mean missing; case counts.
+    form : FieldForm
+        How values are written.
     """
     if kind == "text":
         return Converted(blank_to_null(texts, missing_words))
+    if form.concerns(kind):
+        fields = blank_to_null(pc.utf8_trim_whitespace(texts), missing_words)
+        if kind in ("date", "datetime"):
+            return Converted(*dates_by_pattern(fields, _ARROW_TYPES[kind], form))
+        fields, odd = plain_fields(fields, kind, form)
+        made = convert_text(fields, kind)
+        if odd is None:
+            return made
+        return Converted(made.array, odd if made.bad is None else odd | made.bad)
     if kind in ("integer", "number"):
         try:  # most files hold no blanks around numbers; no field with any converts
             return Converted(blank_to_null(texts, missing_words).cast(_ARROW_TYPES[kind]))
@@ -124,20 +155,53 @@ def convert_text(texts: pa.Array, kind: ValueType, missing_words: Sequence[str] 
         return _convert_one_by_one(fields, target)
 
 
+def as_written_here(
+    texts: pa.Array, kind: ValueType, missing_words: Sequence[str], form: FieldForm
+) -> tuple[pa.Array, BoolArray | None]:
+    """Return fields as Kivvet itself writes values of a type, and which could not be read (None: all could); those
+    stay as they are.
+    """
+    if not form.concerns(kind):
+        return texts, None
+    converted = convert_text(texts, kind, missing_words, form)
+    if pa.types.is_floating(converted.array.type):  # the digits as they stand, not those of the nearest float
+        fields, _ = plain_fields(blank_to_null(pc.utf8_trim_whitespace(texts), missing_words), kind, form)
+    else:
+        fields = converted.array.cast(pa.string())
+    if converted.bad is None:
+        return pc.fill_null(fields, ""), None
+    return pc.if_else(pa.array(converted.bad), texts, pc.fill_null(fields, "")), converted.bad
+
+
 def _convert_one_by_one(fields: pa.Array, target: pa.DataType) -> Converted:
     """Return what converts, finding the fields that do not by trying each distinct one."""
-    distinct = pc.unique(fields)
-    bad_fields = [text for text in distinct.to_pylist() if text is not None and not _casts(text, target)]
-    bad = pc.is_in(fields, pa.array(bad_fields, fields.type))
-    return Converted(null_where(fields, bad).cast(target), bad.to_numpy(zero_copy_only=False))
+    encoded = pc.dictionary_encode(fields)
+    texts = [_as_cast(text, target) for text in encoded.dictionary.to_pylist()]
+    distinct = pa.array(texts, fields.type)
+    made = distinct.cast(target).take(encoded.indices)
+    if distinct.null_count == 0:
+        return Converted(made)
+    bad = pc.and_(pc.is_null(made), pc.is_valid(fields))
+    return Converted(made, bad.to_numpy(zero_copy_only=False))
 
 
-def _casts(text: str, target: pa.DataType) -> bool:
+def _as_cast(text: str, target: pa.DataType) -> str | None:
+    """Return a field in a form that casts, None where there is none: of whole numbers 12 for 12.0 and 1.2e1."""
     try:
         pa.scalar(text).cast(target)
     except pa.ArrowInvalid:
-        return False
-    return True
+        return _plain_whole(text) if pa.types.is_integer(target) else None
+    return text
+
+
+def _plain_whole(text: str) -> str | None:
+    """Return the digits of a whole number of 64 bits that is written with a point or an exponent; None for others."""
+    if not _WHOLE_OTHERWISE.fullmatch(text):
+        return None
+    number = Decimal(text)
+    if number.adjusted() > 18 or number != number.to_integral_value() or not -(2**63) <= number < 2**63:
+        return None
+    return str(int(number))
 
 
 def _convert_decimals(fields: pa.Array) -> Converted:
@@ -159,15 +223,25 @@ def _convert_decimals(fields: pa.Array) -> Converted:
     return Converted(array, np.array(bad, bool) if any(bad) else None)
 
 
-def fitting_types(fields: pa.Array, candidates: Sequence[ValueType]) -> list[ValueType]:
+def fitting_types(
+    fields: pa.Array, candidates: Sequence[ValueType], form: FieldForm = PLAIN
+) -> list[ValueType]:
     """Return those of the candidate types that every field (trimmed, none missing) can be read as, exactly.
 
     Whole numbers are integers if 64 bits hold them, and numbers if floats do; others stay text.
     """
-    return [kind for kind in candidates if _fits(fields, kind)]
+    return [kind for kind in candidates if _fits(fields, kind, form)]
 
 
-def _fits(fields: pa.Array, kind: ValueType) -> bool:
+def _fits(fields: pa.Array, kind: ValueType, form: FieldForm = PLAIN) -> bool:
+    if form.concerns(kind):
+        if kind in ("date", "datetime"):
+            return (
+                has_time(form.pattern) == (kind == "datetime")
+                and convert_text(fields, kind, (), form).bad is None
+            )
+        plain, odd = plain_fields(fields, kind, form)
+        return odd is None and _fits(plain, kind)
     if not pc.all(pc.match_substring_regex(fields, FIELD_PATTERNS[kind]), min_count=0).as_py():
         return False
     if kind == "number":
@@ -181,13 +255,19 @@ def _fits(fields: pa.Array, kind: ValueType) -> bool:
     return kind not in ("date", "datetime") or convert_text(fields, kind).bad is None
 
 
-def are_numbers(fields: pa.Array) -> bool:
+def are_numbers(fields: pa.Array, form: FieldForm = PLAIN) -> bool:
     """Whether every field (trimmed, none missing) writes a number, whatever its size."""
+    if form.concerns("number"):
+        fields, odd = plain_fields(fields, "number", form)
+        if odd is not None:
+            return False
     return bool(pc.all(pc.match_substring_regex(fields, FIELD_PATTERNS["number"]), min_count=0).as_py())
 
 
-def long_wholes(fields: pa.Array) -> list[str]:
-    """Return the whole numbers among fields that no 64-bit float is equal to."""
+def long_wholes(fields: pa.Array, form: FieldForm = PLAIN) -> list[str]:
+    """Return the whole numbers among fields that no 64-bit float is equal to, as Kivvet writes them."""
+    if form.concerns("number"):
+        fields, _ = plain_fields(fields, "number", form)
     is_long = pc.match_substring_regex(fields, _LONG_WHOLE)
     found = fields.filter(is_long).to_pylist() if pc.any(is_long).as_py() else []
     return [text for text in found if text is not None and Decimal(text) != Decimal(float(text))]

@@ -95,12 +95,29 @@ class ColumnLook:
     hints: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class ReadAs:
+    """How a file of text was read, as was recognised of it.
+
+    Attributes
+    ----------
+    lines : tuple of str
+        What a dataset has to say so that it reads the file in the same way, as lines of TOML.
+    remarks : tuple of str
+        What could not be decided, or is odd about the file.
+    """
+
+    lines: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
+
+
 @dataclass(frozen=True)
 class Look:
-    """What a frame or a file looks like: a `ColumnLook` for each column."""
+    """What a frame or a file looks like: a `ColumnLook` for each column; `read_as` where a file was recognised."""
 
     rows: int
     columns: tuple[ColumnLook, ...]
+    read_as: ReadAs | None = None
 
     def __getitem__(self, name: str) -> ColumnLook:
         return next((column for column in self.columns if column.name == name), None) or _no_column(name)
@@ -114,7 +131,8 @@ class Look:
             {**asdict(column), "values": [{"value": v, "rows": n} for v, n in column.values[:most_values]]}
             for column in self.columns
         ]
-        return {"version": LOOK_VERSION, "rows": self.rows, "columns": columns}
+        read_as = None if self.read_as is None else asdict(self.read_as)
+        return {"version": LOOK_VERSION, "rows": self.rows, "columns": columns, "read_as": read_as}
 
     def to_json(self) -> str:
         """Return the look as JSON text."""

@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns.convert import EXPECTED, arrow_type, convert_text
+from kivvet.core.columns.field_form import PLAIN, FieldForm
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType, fold_text
@@ -27,6 +28,7 @@ def parse_lookup(
     place: Place | None,
     table: str,
     locate_row: LocateRow = no_place,
+    form: FieldForm = PLAIN,
 ) -> tuple[LookupRows | None, list[Finding]]:
     """Return the rows of a lookup given as a frame, and the faults found.
 
@@ -34,6 +36,8 @@ def parse_lookup(
     ----------
     given : pyarrow.Table, pandas.DataFrame or list of mappings
         Text columns are converted to the declared types; typed columns have to fit them.
+    form : FieldForm
+        How numbers in text columns are written.
     """
     frame = _as_arrow(given)
     if frame is None:
@@ -44,11 +48,14 @@ def parse_lookup(
             places=(place,) if place else (),
         )
         return None, [fault]
-    return _LookupReader(frame, place, table, locate_row).read(inputs, outputs)
+    return _LookupReader(frame, place, table, locate_row, form).read(inputs, outputs)
 
 
 class _LookupReader:
-    def __init__(self, frame: pa.Table, place: Place | None, table: str, locate_row: LocateRow) -> None:
+    def __init__(
+        self, frame: pa.Table, place: Place | None, table: str, locate_row: LocateRow, form: FieldForm
+    ) -> None:
+        self.form = form
         self.frame = frame
         self.place = place
         self.table = table
@@ -96,7 +103,7 @@ class _LookupReader:
             )
             return None
         array = _combined(self.frame.column(heading))
-        converted, faults = _typed(array, kind, heading, self.table, self.locate_row)
+        converted, faults = _typed(array, kind, heading, self.table, self.locate_row, self.form)
         self.findings += faults
         return converted
 
@@ -150,7 +157,7 @@ def _combined(column: pa.ChunkedArray) -> pa.Array:
 
 
 def _typed(
-    array: pa.Array, kind: ValueType, heading: str, table: str, locate_row: LocateRow
+    array: pa.Array, kind: ValueType, heading: str, table: str, locate_row: LocateRow, form: FieldForm
 ) -> tuple[pa.Array, list[Finding]]:
     is_text = (
         pa.types.is_string(array.type)
@@ -158,7 +165,7 @@ def _typed(
         or pa.types.is_string_view(array.type)
     )
     if is_text:
-        converted = convert_text(array.cast(pa.string()), kind)
+        converted = convert_text(array.cast(pa.string()), kind, (), form)
         if converted.bad is None:
             return converted.array, []
         bad = np.flatnonzero(converted.bad)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.read.column_reader import ColumnReader
 from kivvet.core.read.lookup_reader import parse_lookup
@@ -29,6 +30,8 @@ from kivvet.core.tables.table import UNFINISHED, Given, Match, Row, Table
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.wording import did_you_mean, listed
 
+#: How the file is read that holds the rows; what reads it looks at them.
+FILE_KEYWORDS = ("encoding", "delimiter", "quote", "headings", "decimal", "thousands")
 TABLE_KEYWORDS = (
     "title",
     "owner",
@@ -41,6 +44,7 @@ TABLE_KEYWORDS = (
     "rows",
     "lookup",
     "headings_on_line",
+    *FILE_KEYWORDS,
     "severity",
     "given",
 )
@@ -128,6 +132,7 @@ class _TableParser:
                 self.faults.locate(("lookup",)),
                 self.name,
                 self.locate_row,
+                FieldForm(options.plain("decimal", "."), options.plain("thousands", "")),
             )
             self.faults.found += faults
         table = Table(

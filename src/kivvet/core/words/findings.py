@@ -44,6 +44,7 @@ KINDS: Mapping[str, Severity] = {
     "no-order": "warning",
     "split-ties": "warning",
     "stale": "warning",
+    "headings": "warning",
     "open": "note",
     "blank-cell": "note",
     "missing-input": "note",

@@ -1,0 +1,110 @@
+"""Adding a dataset to a book: its entry, with what was recognised of its file, at the end of book.toml."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from kivvet.books.asks.data_read import data_read
+from kivvet.books.files.entry_text import book_lines
+from kivvet.books.files.open_book import BOOK_FILE, OpenBook
+from kivvet.books.files.readers import read_text
+from kivvet.core.read.options import toml_text
+from kivvet.core.words.errors import BookError, DataError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import listed, shown_path, toml_key
+from kivvet.io.files import replacing
+from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS
+
+
+@dataclass(frozen=True)
+class Added:
+    """A dataset that was added.
+
+    Attributes
+    ----------
+    name : str
+    lines : tuple of str
+        Its entry, as it stands in book.toml.
+    remarks : tuple of str
+        What could not be recognised for certain, or is odd about the file.
+    """
+
+    name: str
+    lines: tuple[str, ...]
+    remarks: tuple[str, ...]
+
+
+def add_dataset(
+    book: OpenBook, name: str, source: str | Path, *, target: str | None = None, columns: Sequence[str] = ()
+) -> Added:
+    """Write the entry of a new dataset into book.toml, which otherwise stays as it is; see `Book.add`."""
+    path = book.folder / BOOK_FILE
+    if name in book.datasets or name in book.unusable_datasets:
+        raise BookError(
+            f"there is a dataset {name!r} already", place=Place(shown_path(path)), fix="choose another name"
+        )
+    if not name.strip() or any(sign in name for sign in "\n\r\0"):
+        raise BookError(f"{name!r} is no name of a dataset", fix='for example "samples"')
+    data = data_read(None, source)
+    if not data.path.name.lower().endswith(SOURCE_ENDINGS):
+        raise DataError(
+            "is of a kind this version does not read",
+            place=Place(shown_path(data.path)),
+            expected=f"a file that ends in {listed(SOURCE_ENDINGS, 20)}",
+        )
+    opened = data.open()
+    written_to = target if target is not None else f"out/{name}.parquet"
+    if not written_to.lower().endswith(TARGET_ENDINGS):
+        raise DataError(
+            f"target {written_to!r} is of a kind this version does not write",
+            expected=f"a file that ends in {listed(TARGET_ENDINGS, 20)}",
+        )
+    for column in columns:
+        if column not in book.tables and column not in book.formulas:
+            raise BookError(
+                f"the book has no table or formula {column!r}",
+                expected=f"one of: {listed([*book.tables, *book.formulas], 20)}",
+            )
+    found = data.recognised
+    kinds = {} if found is None else {column: one.type for column, one in found.columns.items()}
+    lines = [
+        f"[datasets.{toml_key(name)}]",
+        f"source       = {toml_text(_path_for(book.folder, data.path))}",
+        f"target       = {toml_text(written_to)}",
+        *book_lines(data.dataset, kinds),
+        f"columns      = {toml_text(list(columns))}",
+    ]
+    _append(path, lines)
+    remarks = [] if found is None else list(found.remarks)
+    return Added(name, tuple(lines), (*remarks, *(note.message for note in opened.notes)))
+
+
+def _path_for(folder: Path, path: Path) -> str:
+    """Return a path as book.toml names it: from the book's folder where that is no longer."""
+    whole, near = path.resolve(), Path(os.path.relpath(path.resolve(), folder.resolve()))
+    return (near if near.parts.count("..") < 3 else whole).as_posix()
+
+
+def _append(path: Path, lines: Sequence[str]) -> None:
+    """Add lines at the end of a file of TOML, all else staying as it is."""
+    text, faults = read_text(path)
+    if faults:
+        raise BookError(faults[0].message, place=faults[0].places[0])
+    line_end = "\r\n" if "\r\n" in text else "\n"
+    gap = "" if not text.strip() else line_end if text.endswith(("\n", "\r")) else 2 * line_end
+    made = text + gap + line_end.join([*lines, ""])
+    try:
+        tomllib.loads(made)
+    except tomllib.TOMLDecodeError as error:
+        raise BookError(
+            f"the entry does not fit into the file: {error}",
+            place=Place(shown_path(path)),
+            fix="add it by hand:\n" + "\n".join(lines),
+        ) from error
+    mark = "\ufeff" if path.read_bytes().startswith(b"\xef\xbb\xbf") else ""
+    with replacing(path) as part:
+        part.write_bytes((mark + made).encode())

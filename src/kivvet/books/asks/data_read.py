@@ -1,0 +1,97 @@
+"""Data as a command is given it: a dataset's source as the dataset reads it, or a bare file, which is recognised."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import pyarrow as pa
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.open_book import OpenBook
+from kivvet.core.columns.convert import as_written_here
+from kivvet.core.words.values import ValueType
+from kivvet.io.formats import format_of
+from kivvet.io.recognise import Recognised, recognise
+from kivvet.io.source_and_target import Source
+
+
+@dataclass(frozen=True)
+class DataRead:
+    """A dataset, or what stands for one where a bare file was given.
+
+    Attributes
+    ----------
+    dataset : Dataset
+    recognised : Recognised or None
+        Of a bare file of text, how it seems to be written; it is read so.
+    """
+
+    dataset: Dataset
+    recognised: Recognised | None = None
+    is_of_book: bool = False
+
+    @property
+    def path(self) -> Path:
+        return self.dataset.source
+
+    @property
+    def declared(self) -> dict[str, ValueType]:
+        """By column, the type that the book gives; of a bare file none is given."""
+        return dict(self.dataset.types) if self.is_of_book else {}
+
+    def open(self) -> Source:
+        return self.dataset.open()
+
+    def words(self, column: str) -> tuple[str, ...]:
+        return self.dataset.words_that_mean_missing(column)
+
+    def batches(
+        self, source: Source, names: Sequence[str], block_bytes: int | None = None
+    ) -> Iterator[pa.RecordBatch]:
+        """Yield the batches of a source; fields of text are given as Kivvet itself writes their values."""
+        for batch in source.batches(names, block_bytes):
+            yield self._readable(batch) if source.is_text else batch
+
+    def _readable(self, batch: pa.RecordBatch) -> pa.RecordBatch:
+        names = batch.schema.names
+        arrays = [
+            self._as_written_here(name, array) for name, array in zip(names, batch.columns, strict=True)
+        ]
+        return pa.RecordBatch.from_arrays(arrays, names=names)
+
+    def _as_written_here(self, name: str, array: pa.Array) -> pa.Array:
+        form, kind = self.dataset.form_of(name), self.dataset.types.get(name)
+        if kind is not None:
+            return as_written_here(array, kind, self.words(name), form)[0]
+        if not form.concerns("number"):
+            return array
+        made, bad = as_written_here(array, "number", self.words(name), form)
+        return made if bad is None else array  # as far as all of them are numbers
+
+
+def data_read(book: OpenBook | None, given: str | Path) -> DataRead:
+    """Return the dataset of that name, or the file at that path."""
+    dataset = book.datasets.get(str(given)) if book is not None else None
+    return DataRead(dataset, is_of_book=True) if dataset is not None else _bare(Path(given))
+
+
+def _bare(path: Path) -> DataRead:
+    known = format_of(path)
+    if known is None or known.delimiter is None or not path.is_file():
+        return DataRead(Dataset(path.name, path, None))
+    try:
+        found = recognise(path)
+    except (OSError, EOFError):  # opening it will say why
+        return DataRead(Dataset(path.name, path, None))
+    certain = {name: one for name, one in found.columns.items() if not one.is_ambiguous}
+    dataset = Dataset(
+        path.name,
+        path,
+        None,
+        types={name: one.type for name, one in certain.items()},
+        options=found.options,
+        forms={name: one.form for name, one in certain.items()},
+    )
+    return DataRead(dataset, found)

@@ -1,0 +1,67 @@
+"""The entry of a dataset as lines of book.toml."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.read_options import options_as_written
+from kivvet.core.columns.field_form import FieldForm
+from kivvet.core.read.options import toml_text
+from kivvet.core.words.wording import toml_key
+from kivvet.io.source_and_target import ReadOptions
+
+_WIDTH = 12
+
+
+def book_lines(dataset: Dataset, kinds: Mapping[str, str]) -> list[str]:
+    """Return what a dataset has to say of how its source is read.
+
+    Parameters
+    ----------
+    kinds : mapping of str to str
+        By column, the type that is said; of those without a form of their own just that.
+    """
+    said = options_as_written(dataset.options)
+    lines = [_line(word, toml_text(value)) for word, value in said.items()]
+    types = [
+        f"{toml_key(name)} = {type_text(kind, dataset.forms.get(name), dataset.options)}"
+        for name, kind in kinds.items()
+        if name in dataset.types
+    ]
+    if len(types) == 1:
+        lines.append(_line("types", f"{{ {types[0]} }}"))
+    elif types:
+        lines += [_line(f"types.{one.split(' = ', 1)[0]}", one.split(" = ", 1)[1]) for one in types]
+    return lines
+
+
+def _line(word: str, value: str) -> str:
+    return f"{word.ljust(_WIDTH)} = {value}"
+
+
+def type_text(kind: str, form: FieldForm | None, options: ReadOptions) -> str:
+    """Return the type of a column, with the form of its fields where that is not as the options of its file say."""
+    said = {} if form is None else _said_of(form, options)
+    if not said:
+        return toml_text(kind)
+    parts: dict[str, Any] = {"type": kind, **said}
+    return "{ " + ", ".join(f"{word} = {toml_text(value)}" for word, value in parts.items()) + " }"
+
+
+def _said_of(form: FieldForm, options: ReadOptions) -> dict[str, Any]:
+    said: dict[str, Any] = {}
+    if form.pattern:
+        return {"pattern": form.pattern}
+    if form.true_words or form.false_words:
+        return {"true": list(form.true_words), "false": list(form.false_words)}
+    if form.decimal != options.decimal:
+        said["decimal"] = form.decimal
+    if form.thousands != options.thousands:
+        said["thousands"] = form.thousands
+    if form.unit:
+        said["unit"] = form.unit
+    if form.is_share:
+        said["as"] = "share"
+    return said

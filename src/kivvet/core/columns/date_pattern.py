@@ -1,0 +1,233 @@
+"""Dates and times written by a pattern, in the notation of POSIX `strptime`.
+
+What a field must look like is exact: numbers of one or two digits where the pattern has a number, names of months and
+days in English (the POSIX locale), and nothing before or after. Years of two digits are 1969 to 2068, as POSIX says.
+"""
+
+from __future__ import annotations
+
+import calendar
+import datetime as dt
+import re
+from dataclasses import dataclass
+from functools import cache
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+_MONTHS = {name.lower(): number for number, name in enumerate(calendar.month_abbr) if name}
+_MONTHS |= {name.lower(): number for number, name in enumerate(calendar.month_name) if name}
+_DAYS = [name.lower() for name in (*calendar.day_name, *calendar.day_abbr)]
+_SHORT = {"T": "%H:%M:%S", "D": "%m/%d/%y", "R": "%H:%M", "F": "%Y-%m-%d"}
+#: By sign what it stands for, and the expression that its text fits.
+_SIGNS = {
+    "Y": ("year", r"\d{4}"),
+    "y": ("short_year", r"\d{2}"),
+    "m": ("month", r"\d{1,2}"),
+    "d": ("day", r"\d{1,2}"),
+    "e": ("day", r" ?\d{1,2}"),
+    "j": ("day_of_year", r"\d{1,3}"),
+    "H": ("hour", r"\d{1,2}"),
+    "I": ("half_hour", r"\d{1,2}"),
+    "M": ("minute", r"\d{1,2}"),
+    "S": ("second", r"\d{1,2}"),
+    "p": ("half", r"[AaPp][Mm]"),
+    "b": ("month_name", "|".join(sorted(_MONTHS, key=len, reverse=True))),
+    "a": ("", "|".join(sorted(_DAYS, key=len, reverse=True))),
+}
+_SIGNS |= {"B": _SIGNS["b"], "h": _SIGNS["b"], "A": _SIGNS["a"]}
+#: Of a pattern of numbers that each have a fixed number of digits.
+_WIDTHS = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
+_DATE_WORDS = ({"year", "month", "day"}, {"short_year", "month", "day"})
+
+
+class PatternError(ValueError):
+    """A pattern that cannot be used, and why."""
+
+
+@dataclass(frozen=True)
+class DatePattern:
+    """A pattern made ready.
+
+    Attributes
+    ----------
+    text : str
+        As it was given.
+    regex : re.Pattern
+    has_time : bool
+        Whether it says more than a day.
+    places : tuple of (str, int)
+        Of a pattern of fixed width, the signs with the place where each begins; empty for others.
+    literals : tuple of (int, int)
+        Of a pattern of fixed width, the places and bytes of what stands between.
+    width : int
+    """
+
+    text: str
+    regex: re.Pattern[str]
+    has_time: bool
+    places: tuple[tuple[str, int], ...]
+    literals: tuple[tuple[int, int], ...]
+    width: int
+
+    def value(self, field: str) -> dt.datetime | None:
+        """Return what a field says; None where it does not fit, or there is no such day or time."""
+        match = self.regex.fullmatch(field)
+        if match is None:
+            return None
+        found = {name: text for name, text in match.groupdict().items() if text is not None}
+        year = int(found["year"]) if "year" in found else _full_year(int(found["short_year"]))
+        hour = int(found.get("hour", 0))
+        if "half_hour" in found:
+            half_hour = int(found["half_hour"])
+            if not 1 <= half_hour <= 12:
+                return None
+            hour = half_hour % 12 + (12 if found["half"].lower() == "pm" else 0)
+        try:
+            time = dt.time(hour, int(found.get("minute", 0)), int(found.get("second", 0)))
+            if "day_of_year" in found:
+                day = dt.date(year, 1, 1) + dt.timedelta(int(found["day_of_year"]) - 1)
+                if day.year != year:
+                    return None
+            else:
+                month = _MONTHS[found["month_name"].lower()] if "month_name" in found else int(found["month"])
+                day = dt.date(year, month, int(found["day"]))
+            return dt.datetime.combine(day, time)
+        except (ValueError, OverflowError):
+            return None
+
+    def convert(self, fields: pa.Array, type_: pa.DataType) -> tuple[pa.Array, npt.NDArray[np.bool_] | None]:
+        """Return fields (trimmed, null where missing) as dates or times, null where one does not fit, and which do
+        not (None: all do).
+        """
+        if self.places and (quick := self._by_places(fields, type_)) is not None:
+            return quick, None
+        encoded = pc.dictionary_encode(fields)
+        values = [self.value(field) for field in encoded.dictionary.to_pylist()]
+        distinct = pa.array(
+            [value.date() if value is not None and pa.types.is_date(type_) else value for value in values],
+            type_,
+        )
+        made = distinct.take(encoded.indices)
+        if distinct.null_count == 0:
+            return made, None
+        bad = pc.and_(pc.is_null(made), pc.is_valid(fields))
+        return made, np.asarray(bad.to_numpy(zero_copy_only=False))
+
+    def _by_places(self, fields: pa.Array, type_: pa.DataType) -> pa.Array | None:
+        """Return fields of fixed width, read digit by digit for all of them at once; None where one does not fit."""
+        present = fields.drop_null() if fields.null_count else fields
+        if not len(present):
+            return pa.nulls(len(fields), type_)
+        _, offsets, content = present.buffers()
+        ends = np.frombuffer(offsets, np.int32, len(present) + 1, 4 * present.offset)
+        if (np.diff(ends) != self.width).any():
+            return None
+        rows = np.frombuffer(content, np.uint8)[ends[0] : ends[-1]].reshape(-1, self.width)
+        if any((rows[:, place] != byte).any() for place, byte in self.literals):
+            return None
+        numbers = {"H": 0, "M": 0, "S": 0}
+        read: dict[str, npt.NDArray[np.int64]] = {}
+        for sign, place in self.places:
+            digits = rows[:, place : place + _WIDTHS[sign]].astype(np.int64) - ord("0")
+            if (digits < 0).any() or (digits > 9).any():
+                return None
+            value = digits[:, 0]
+            for column in range(1, digits.shape[1]):
+                value = value * 10 + digits[:, column]
+            read[sign] = value
+        year, month, day = read["Y"], read["m"], read["d"]
+        if (year < 1).any() or (month < 1).any() or (month > 12).any() or (day < 1).any():
+            return None
+        if any((read[sign] > most).any() for sign, most in (("H", 23), ("M", 59), ("S", 59)) if sign in read):
+            return None
+        months = (year - 1970) * 12 + month - 1
+        first = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+        after = (months + 1).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+        if (day > after - first).any():
+            return None
+        days = first + day - 1
+        if pa.types.is_date(type_):
+            made = pa.array(days.astype(np.int32)).view(pa.date32())
+        else:
+            clock = [read.get(sign, numbers[sign]) for sign in "HMS"]
+            seconds = days * 86_400 + clock[0] * 3_600 + clock[1] * 60 + clock[2]
+            made = pa.array(seconds * 1_000_000).view(pa.timestamp("us"))
+        if len(present) == len(fields):
+            return made
+        places = np.cumsum(fields.is_valid().to_numpy(zero_copy_only=False)) - 1
+        return made.take(pa.array(places, mask=fields.is_null().to_numpy(zero_copy_only=False)))
+
+
+@cache
+def date_pattern(text: str) -> DatePattern:
+    """Return a pattern made ready.
+
+    Raises
+    ------
+    PatternError
+        If it has a sign that is not known, or does not say a whole day.
+    """
+    expanded = re.sub(r"%([TDRF])", lambda match: _SHORT[match[1]], text)
+    parts: list[str] = []
+    names: list[str] = []
+    places: list[tuple[str, int]] = []
+    literals: list[tuple[int, int]] = []
+    at, is_fixed, index = 0, True, 0
+    while index < len(expanded):
+        sign = expanded[index]
+        if sign != "%":
+            if sign.isspace():
+                parts.append(r"\s+")
+            else:
+                parts.append(re.escape(sign))
+            is_fixed &= sign.isascii()
+            literals.append((at, ord(sign)))
+            at, index = at + 1, index + 1
+            continue
+        directive = expanded[index + 1 : index + 2]
+        index += 2
+        if directive == "%":
+            parts.append("%")
+            literals.append((at, ord("%")))
+            at += 1
+            continue
+        if directive not in _SIGNS:
+            raise PatternError(
+                f"%{directive} is no sign of a pattern" if directive else "the pattern ends with %"
+            )
+        name, expression = _SIGNS[directive]
+        if name in names:
+            raise PatternError(f"%{directive} says the {name.replace('_', ' ')} twice")
+        names += [name] if name else []
+        parts.append(f"(?P<{name}>{expression})" if name else f"(?:{expression})")
+        is_fixed &= directive in _WIDTHS
+        places.append((directive, at))
+        at += _WIDTHS.get(directive, 0)
+    said = {"month" if name == "month_name" else name for name in names}
+    is_day = any(words <= said for words in _DATE_WORDS) or (
+        "day_of_year" in said and bool(said & {"year", "short_year"})
+    )
+    if not is_day:
+        raise PatternError("a pattern says the year (%Y), the month (%m) and the day (%d)")
+    if {"year", "short_year"} <= said or {"hour", "half_hour"} <= said:
+        raise PatternError("a pattern says the year, and the hour, once")
+    if ("half_hour" in said) != ("half" in said):
+        raise PatternError("%I, an hour of 1 to 12, stands with %p, which says am or pm")
+    has_time = bool(said & {"hour", "half_hour", "minute", "second"})
+    if has_time and not said & {"hour", "half_hour"}:
+        raise PatternError("a pattern with minutes says the hour too")
+    return DatePattern(
+        text,
+        re.compile("".join(parts), re.IGNORECASE | re.ASCII),
+        has_time,
+        tuple(places) if is_fixed and "year" in said else (),
+        tuple(literals),
+        at,
+    )
+
+
+def _full_year(short: int) -> int:
+    return 1900 + short if short >= 69 else 2000 + short

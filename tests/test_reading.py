@@ -1,0 +1,378 @@
+"""Data as people have it: one set of rows in many notations reads as the same, and what cannot be told is said."""
+
+from __future__ import annotations
+
+import csv
+import datetime as dt
+import io
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+import kivvet
+from kivvet.core.columns.convert import convert_text
+from kivvet.core.columns.date_pattern import PatternError, date_pattern
+from kivvet.core.columns.field_form import FieldForm
+from kivvet.io.csv_source import CsvSource
+from kivvet.io.recognise import recognise
+from kivvet.io.source_and_target import ReadOptions
+from tests.conftest import kivvet as run
+
+ROWS = [
+    ("007", dt.date(2026, 4, 23), "1234.5", "12.5", True),
+    ("008", dt.date(2026, 12, 3), "-0.75", "3", False),
+    ("009", None, "", "100", True),
+]
+NAMES = ("station", "day", "flow", "share", "ok")
+
+
+def number(text, decimal, thousands):
+    whole, _, part = text.partition(".")
+    digits, sign = whole.lstrip("-"), "-" if whole.startswith("-") else ""
+    if thousands and len(digits) > 3:
+        digits = f"{digits[:-3]}{thousands}{digits[-3:]}"
+    return sign + digits + (decimal + part if part else "")
+
+
+#: By country: encoding, delimiter, decimal mark, thousands, pattern, percent, words for true and false.
+NATIONAL = {
+    "plain": ("utf-8", ",", ".", "", "%Y-%m-%d", "", ("true", "false")),
+    "german": ("cp1252", ";", ",", ".", "%d.%m.%Y", " %", ("ja", "nein")),
+    "french": ("utf-8-sig", ";", ",", "\u202f", "%d/%m/%Y", " %", ("oui", "non")),
+    "american": ("utf-16", "\t", ".", ",", "%m/%d/%Y", "%", ("Yes", "No")),
+    "swiss": ("utf-8", ";", ".", "'", "%d.%m.%Y", "%", ("J", "N")),
+    "english": ("cp1252", "|", ".", ",", "%d-%b-%Y", "%", ("Y", "N")),
+    "spanish": ("latin-1", ";", ",", ".", "%d-%m-%Y", " %", ("sí", "no")),
+    "japanese": ("utf-8", ",", ".", "", "%Y/%m/%d", "%", ("true", "false")),
+    "mac": ("utf-8", ";", ",", "", "%d.%m.%y", "%", ("true", "false")),
+    "wide": ("utf-32", ",", ".", "", "%B %d, %Y", "%", ("on", "off")),
+}
+
+
+def written(form):
+    encoding, delimiter, decimal, thousands, pattern, percent, words = form
+    buffer = io.StringIO()
+    out = csv.writer(buffer, delimiter=delimiter, lineterminator="\r\n")
+    out.writerow(NAMES)
+    for station, day, flow, share, ok in ROWS:
+        out.writerow(
+            [
+                station,
+                "" if day is None else day.strftime(pattern),
+                number(flow, decimal, thousands),
+                number(share, decimal, thousands) + percent,
+                words[0 if ok else 1],
+            ]
+        )
+    return buffer.getvalue().encode(encoding)
+
+
+@pytest.mark.parametrize("country", NATIONAL)
+def test_the_same_rows_in_many_notations_give_the_same_target(tmp_path, country):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "april.csv").write_bytes(written(NATIONAL[country]))
+    added = kivvet.open_book(tmp_path).add("april", tmp_path / "april.csv")
+    assert added.remarks == ()
+    kivvet.open_book(tmp_path).apply_dataset("april")
+    made = pq.read_table(tmp_path / "out" / "april.parquet")
+    assert made.schema.types == [pa.string(), pa.date32(), pa.float64(), pa.float64(), pa.bool_()]
+    assert made.to_pylist() == [
+        dict(zip(NAMES, (a, b, float(c) if c else None, float(d), e), strict=True)) for a, b, c, d, e in ROWS
+    ]
+    text = (tmp_path / "book.toml").read_text(encoding="utf-8")
+    assert text.startswith("title") and "# A dataset: where" in text  # what stood there before
+
+
+# What is read and what is said, of small hostile files
+
+FILES = {
+    "separator said": ("sep=;\na;b\n1;2\n", ["a", "b"], [["1", "2"]], ""),
+    "separator said, of tabs": ("sep=\t\r\na\tb\r\n1\t2\r\n", ["a", "b"], [["1", "2"]], ""),
+    "no heading": ("a,,c\n1,2,3\n", ["a", "column_2", "c"], [["1", "2", "3"]], "column 2 has no heading"),
+    "heading twice": ("a,a,a\n1,2,3\n", ["a", "a_2", "a_3"], [["1", "2", "3"]], "heading of column 2 too"),
+    "a plain name that is taken": (
+        "a,,column_2\n1,2,3\n",
+        ["a", "column_2_", "column_2"],
+        [["1", "2", "3"]],
+        "no heading",
+    ),
+    "padded": (" a , b\n1,2\n", ["a", "b"], [["1", "2"]], ""),
+    "delimiter after rows": (
+        "a,b\n1,2,\n3,4,\n",
+        ["a", "b", "column_3"],
+        [["1", "2", ""], ["3", "4", ""]],
+        "no heading",
+    ),
+    "delimiter after headings": ("a,b,\n1,2\n3,4\n", ["a", "b"], [["1", "2"], ["3", "4"]], ""),
+    "delimiter after both": ("a,b,\n1,2,\n", ["a", "b", "column_3"], [["1", "2", ""]], "no heading"),
+    "one column, a blank line": ("a\n1\n\n3\n", ["a"], [["1"], [""], ["3"]], ""),
+    "quotes": ('a,b\n"1,5","x ""y"""\n', ["a", "b"], [["1,5", 'x "y"']], ""),
+}
+
+
+@pytest.mark.parametrize("case", FILES)
+def test_headings_and_rows_are_read_as_they_stand(tmp_path, case):
+    text, names, rows, said = FILES[case]
+    path = tmp_path / "x.csv"
+    path.write_bytes(text.encode())
+    source = CsvSource(path)
+    assert source.names == names
+    table = pa.Table.from_batches(list(source.batches()))
+    assert [list(row.values()) for row in table.to_pylist()] == rows
+    assert bool(source.notes) == bool(said)
+    assert all(said in note.message for note in source.notes)
+
+
+def test_headings_given_and_other_quotes(tmp_path):
+    path = tmp_path / "x.csv"
+    path.write_text("'1;5';2\n3;4\n")
+    source = CsvSource(path, ReadOptions(delimiter=";", quote="'", headings=("p", "q")))
+    assert pa.Table.from_batches(list(source.batches())).to_pydict() == {"p": ["1;5", "3"], "q": ["2", "4"]}
+    assert source.line_of_row(1) == 1
+    with pytest.raises(kivvet.DataError, match="2 columns, and 3 headings are given"):
+        CsvSource(path, ReadOptions(delimiter=";", quote="'", headings=("p", "q", "r")))
+
+
+def test_a_target_keeps_the_headings_as_they_were(tmp_path):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "x.csv").write_text(" a ,,a\n1,2,3\n")
+    kivvet.open_book(tmp_path).add("x", tmp_path / "x.csv", target="out/x.csv")
+    report = kivvet.open_book(tmp_path).apply_dataset("x")
+    assert (tmp_path / "out" / "x.csv").read_text() == " a ,,a\n1,2,3\n"
+    assert any("has no heading" in note for note in report.notes)
+    (found,) = [one for one in kivvet.open_book(tmp_path).check().findings if one.kind == "headings"]
+    assert 'headings = ["a", "column_2", "a_2"]' in found.remedy
+
+
+# Forms of values
+
+NUMBERS = [
+    (FieldForm(","), ["1,5", "2", "-,5", "1,"], [1.5, 2.0, -0.5, 1.0], []),
+    (FieldForm(","), ["1.5", "1,5"], [None, 1.5], [0]),
+    (FieldForm(",", "."), ["1.234,5", "1234,5", "12.34", "1.2345"], [1234.5, 1234.5, None, None], [2, 3]),
+    (FieldForm(".", " "), ["1 234", "12 345.5", "1 23"], [1234.0, 12345.5, None], [2]),
+    (FieldForm(unit="EUR"), ["EUR 3.20", "4 EUR", "5", "EUR 1 EUR"], [3.2, 4.0, None, None], [2, 3]),
+    (FieldForm(",", unit="%", is_share=True), ["12,5 %", "100%", None], [0.125, 1.0, None], []),
+    (FieldForm(","), ["1e3", "1,5e-3"], [1000.0, 0.0015], []),
+    (FieldForm(","), ["", "-", "1,2,3"], [None, None, None], [1, 2]),
+]
+
+
+@pytest.mark.parametrize(("form", "fields", "values", "bad"), NUMBERS)
+def test_numbers_are_read_by_their_marks_and_no_others(form, fields, values, bad):
+    made = convert_text(pa.array(fields, pa.string()), "number", (), form)
+    assert made.array.to_pylist() == values
+    assert ([] if made.bad is None else list(made.bad.nonzero()[0])) == bad
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.none() | st.decimals(-(10**9), 10**9, places=2), min_size=1),
+    st.sampled_from([(",", ""), (",", "."), (".", ","), (",", " ")]),
+    st.integers(0, 3),
+)
+def test_written_numbers_read_back(values, marks, begin):
+    texts = [
+        None if one is None else f"{one:,.2f}".translate(str.maketrans({",": marks[1], ".": marks[0]}))
+        for one in values
+    ]
+    made = convert_text(pa.array(texts, pa.string()).slice(begin), "number", (), FieldForm(*marks))
+    assert made.bad is None
+    assert made.array.to_pylist() == [None if one is None else float(one) for one in values[begin:]]
+
+
+PATTERNS = [
+    "%d.%m.%Y",
+    "%m/%d/%Y",
+    "%Y%m%d",
+    "%d-%b-%y",
+    "%B %d, %Y",
+    "%Y-%m-%d %H:%M:%S",
+    "%d.%m.%Y %I:%M %p",
+    "%j/%Y",
+]
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.none() | st.datetimes(dt.datetime(1970, 1, 1), dt.datetime(2068, 12, 31)), min_size=1),
+    st.sampled_from(PATTERNS),
+    st.integers(0, 2),
+)
+def test_dates_written_by_a_pattern_read_back(values, pattern, begin):
+    kind = "datetime" if date_pattern(pattern).has_time else "date"
+    texts = [None if one is None else one.strftime(pattern) for one in values]
+    expected = [
+        None if one is None else dt.datetime.strptime(text, pattern)
+        for one, text in zip(values, texts, strict=True)
+    ]
+    made = convert_text(pa.array(texts, pa.string()).slice(begin), kind, (), FieldForm(pattern=pattern))
+    assert made.bad is None
+    assert made.array.to_pylist() == [
+        one.date() if one is not None and kind == "date" else one for one in expected[begin:]
+    ]
+
+
+@settings(deadline=None)
+@given(st.lists(st.text("0123456789.", min_size=8, max_size=11), min_size=1, max_size=5))
+def test_the_quick_way_of_reading_dates_is_the_slow_one(fields):
+    pattern = date_pattern("%d.%m.%Y")
+    made, bad = pattern.convert(pa.array(fields), pa.date32())
+    slow = [pattern.value(field) for field in fields]
+    assert made.to_pylist() == [None if one is None else one.date() for one in slow]
+    assert (bad is None) == (None not in slow)
+
+
+@pytest.mark.parametrize(
+    ("pattern", "said"),
+    [
+        ("%Q", "no sign of a pattern"),
+        ("%d.%m", "says the year"),
+        ("%d.%d.%Y", "twice"),
+        ("%Y-%m-%d %I", "stands with %p"),
+        ("%d.%m.%Y %M", "the hour too"),
+        ("%d.%m.%Y%", "ends with %"),
+    ],
+)
+def test_patterns_that_say_no_day_are_refused(pattern, said):
+    with pytest.raises(PatternError, match=said):
+        date_pattern(pattern)
+
+
+# Recognising
+
+texts = st.text("abcxyzäé ", min_size=1, max_size=6).map(lambda text: f"t{text}".strip())
+
+
+@settings(deadline=None, max_examples=60)
+@given(
+    st.lists(
+        st.tuples(
+            texts, st.dates(dt.date(1970, 1, 1), dt.date(2068, 1, 1)), st.decimals(-9999, 9999, places=2)
+        ),
+        min_size=3,
+        max_size=20,
+    ),
+    st.sampled_from(["utf-8", "utf-8-sig", "utf-16", "cp1252"]),
+    st.sampled_from([",", ";", "\t", "|"]),
+    st.sampled_from([".", ","]),
+    st.sampled_from(["%Y-%m-%d", "%d.%m.%Y", "%m/%d/%Y", "%d-%b-%Y"]),
+)
+def test_what_is_recognised_reads_the_file_back(
+    tmp_path_factory, rows, encoding, delimiter, decimal, pattern
+):
+    assume(pattern == "%Y-%m-%d" or any(day.day > 12 for _, day, _ in rows))
+    folder = tmp_path_factory.mktemp("book")
+    buffer = io.StringIO()
+    out = csv.writer(buffer, delimiter=delimiter)
+    out.writerow(["name", "day", "flow"])
+    for name, day, flow in rows:
+        out.writerow([name, day.strftime(pattern), str(flow).replace(".", decimal)])
+    (folder / "x.csv").write_bytes(buffer.getvalue().encode(encoding))
+    kivvet.new_book(folder)
+    kivvet.open_book(folder).add("x", folder / "x.csv")
+    kivvet.open_book(folder).apply_dataset("x")
+    made = pq.read_table(folder / "out" / "x.parquet").to_pydict()
+    assert made["name"] == [name for name, _, _ in rows]
+    assert made["day"] == [day for _, day, _ in rows]
+    assert made["flow"] == [float(flow) for _, _, flow in rows]
+
+
+@pytest.mark.parametrize(
+    ("text", "remark"),
+    [
+        ("a;day\n1;03.04.2026\n2;04.03.2026\n", "may be %d.%m.%Y or %m.%d.%Y"),
+        ('a,x\n1,"1,234"\n2,"2,500"\n', "may be the decimal mark or stand between thousands"),
+    ],
+)
+def test_what_is_ambiguous_is_said_and_left_as_it_is(tmp_path, text, remark):
+    (tmp_path / "x.csv").write_text(text)
+    found = recognise(tmp_path / "x.csv")
+    assert any(remark in one for one in found.remarks)
+    ran = run("look", tmp_path / "x.csv", cwd=tmp_path)
+    assert "say which" in ran.out or "say decimal" in ran.out
+
+
+def test_codes_are_no_numbers_with_units(tmp_path):
+    (tmp_path / "x.csv").write_text("id,site,size\nS1,12A,5 mg\nS2,13A,7 mg\n")
+    found = recognise(tmp_path / "x.csv")
+    assert list(found.columns) == ["size"] and found.columns["size"].form.unit == "mg"
+
+
+def test_a_column_in_another_notation_is_told_with_the_form_that_fits(tmp_path):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "x.csv").write_text("day;flow\n23.04.2026;1.234,5\n24.04.2026;7,5\n")
+    entry = '\n[datasets.x]\nsource = "x.csv"\ntarget = "out/x.parquet"\ndelimiter = ";"\ntypes = { day = "date", flow = "number" }\ncolumns = []\n'
+    book = tmp_path / "book.toml"
+    book.write_text(book.read_text() + entry)
+    before = run("check", cwd=tmp_path)
+    assert before.code == 1 and "missing_words" not in before.out
+    assert 'day = { type = "date", pattern = "%d.%m.%Y" }' in before.out
+    assert 'flow = { type = "number", decimal = ",", thousands = "." }' in before.out
+    form = 'types = { day = { type = "date", pattern = "%d.%m.%Y" }, flow = { type = "number", decimal = ",", thousands = "." } }'
+    book.write_text(book.read_text().replace('types = { day = "date", flow = "number" }', form))
+    assert run("apply", cwd=tmp_path).code == 0
+    assert pq.read_table(tmp_path / "out" / "x.parquet")["flow"].to_pylist() == [1234.5, 7.5]
+
+
+def test_a_form_is_not_offered_where_it_would_break_other_fields(tmp_path):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "x.csv").write_text('flow\n"1.5"\n"7,5"\n')
+    book = tmp_path / "book.toml"
+    entry = '\n[datasets.x]\nsource = "x.csv"\ntypes = { flow = "number" }\ncolumns = []\n'
+    book.write_text(book.read_text() + entry)
+    ran = run("check", cwd=tmp_path)
+    assert "decimal" not in ran.out and "correct the fields" in ran.out
+
+
+def test_a_lookup_is_read_with_options_too(tmp_path):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "tables" / "limit.toml").write_text(
+        'inputs.kind = "text"\noutputs.limit = "number"\nlookup = "limit.csv"\ndelimiter = ";"\ndecimal = ","\nencoding = "cp1252"\n'
+    )
+    (tmp_path / "tables" / "limit.csv").write_bytes("kind;limit\nBäche;2,5\nSeen;1\n".encode("cp1252"))
+    table = kivvet.open_book(tmp_path).tables["limit"]
+    made = table.apply(pa.table({"kind": ["Bäche", "Seen", "Moor"]}))
+    assert made["limit"].to_pylist() == [2.5, 1.0, None]
+
+
+BAD_OPTIONS = [
+    ('decimal = "x"', "no decimal mark"),
+    ('decimal = ","\nthousands = ","', "both ','"),
+    ('quote = "ab"', "quote is one sign"),
+    ('headings = ["a", "a"]', "two of the headings"),
+    ('types = { a = { type = "date", pattern = "%d" } }', "says the year"),
+    ('types = { a = { type = "text", pattern = "%Y-%m-%d" } }', "pattern has no meaning for text"),
+    ('types = { a = { type = "number", as = "share" } }', "percent sign"),
+    ('types = { a = { kind = "number" } }', "is no type for column"),
+]
+
+
+@pytest.mark.parametrize(("option", "said"), BAD_OPTIONS)
+def test_options_that_mean_nothing_are_told(tmp_path, option, said):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "x.csv").write_text("a\n1\n")
+    book = tmp_path / "book.toml"
+    book.write_text(book.read_text() + f'\n[datasets.x]\nsource = "x.csv"\n{option}\ncolumns = []\n')
+    ran = run("check", "--no-data", cwd=tmp_path)
+    assert ran.code == 1 and said in ran.out and "book.toml:" in ran.out
+
+
+def test_adding_refuses_what_is_there_and_leaves_the_book_alone(tmp_path):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "x.csv").write_text("a\n1\n")
+    assert run("add", "x", "x.csv", cwd=tmp_path).code == 0
+    text = (tmp_path / "book.toml").read_bytes()
+    for arguments, said in (
+        (("x", "x.csv"), "already"),
+        (("y", "nowhere.csv"), "no such file"),
+        (("y", "x.csv", "--column", "ph"), "no table or formula"),
+        (("y", "x.csv", "--target", "y.doc"), "does not write"),
+        (("y", "book.toml"), "does not read"),
+    ):
+        ran = run("add", *arguments, cwd=tmp_path)
+        assert ran.code in (1, 2) and said in ran.all
+        assert (tmp_path / "book.toml").read_bytes() == text
