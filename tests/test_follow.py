@@ -97,7 +97,7 @@ def test_a_changed_source_and_changed_ways_of_reading_it_make_all_stale(fresh):
     ]
     kivvet.open_book(fresh).refresh()
     change(fresh, "book.toml", "types ", 'missing_words = ["n/a"]\ntypes ')
-    assert "the way the source is read changed: missing_words" in status(fresh).reasons[0].message
+    assert "the way the data is read or written changed: missing_words" in status(fresh).reasons[0].message
 
 
 def test_a_target_changed_or_made_by_something_else_is_told(fresh):

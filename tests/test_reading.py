@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import io
+import json
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -82,6 +83,7 @@ def test_the_same_rows_in_many_notations_give_the_same_target(tmp_path, country)
     assert made.to_pylist() == [
         dict(zip(NAMES, (a, b, float(c) if c else None, float(d), e), strict=True)) for a, b, c, d, e in ROWS
     ]
+    assert [one.state for one in kivvet.open_book(tmp_path).status()] == ["current"]
     text = (tmp_path / "book.toml").read_text(encoding="utf-8")
     assert text.startswith("title") and "# A dataset: where" in text  # what stood there before
 
@@ -376,3 +378,109 @@ def test_adding_refuses_what_is_there_and_leaves_the_book_alone(tmp_path):
         ran = run("add", *arguments, cwd=tmp_path)
         assert ran.code in (1, 2) and said in ran.all
         assert (tmp_path / "book.toml").read_bytes() == text
+
+
+# Other formats, and CSV for others
+
+TYPED = pa.table(
+    {
+        "id": [1, 2, 3],
+        "station": ["007", None, 'ä "x"'],
+        "day": pa.array([dt.date(2026, 4, 3), None, dt.date(1999, 12, 31)]),
+        "at": pa.array(
+            [dt.datetime(2026, 4, 3, 13, 30), None, dt.datetime(1999, 12, 31)], pa.timestamp("us")
+        ),
+        "flow": [1234.5, None, -0.25],
+        "ok": [True, None, False],
+    }
+)
+SIZES = 'inputs.flow = "number"\noutputs.size = "text"\nrows = [["< 0", "below"], [">= 0", "above"]]\n'
+
+
+def book_of(folder, source, target, more=""):
+    kivvet.new_book(folder)
+    (folder / "tables" / "size.toml").write_text(SIZES)
+    book = folder / "book.toml"
+    entry = f'\n[datasets.x]\nsource = "{source}"\ntarget = "{target}"\n{more}\ncolumns = ["size"]\n'
+    book.write_text(book.read_text() + entry)
+    return kivvet.open_book(folder)
+
+
+def test_a_target_is_written_as_a_country_reads_it_and_reads_back(tmp_path):
+    form = 'written_as = { delimiter = ";", encoding = "cp1252", decimal = ",", dates = "%d.%m.%Y", times = "%d.%m.%Y %H:%M" }'
+    book = book_of(tmp_path, "x.parquet", "out/x.csv", form)
+    pq.write_table(TYPED, tmp_path / "x.parquet")
+    book.apply_dataset("x")
+    assert (tmp_path / "out" / "x.csv").read_bytes().decode("cp1252") == (
+        "id;station;day;at;flow;ok;size\n1;007;03.04.2026;03.04.2026 13:30;1234,5;true;above\n"
+        '2;;;;;;\n3;"ä ""x""";31.12.1999;31.12.1999 00:00;-0,25;false;below\n'
+    )
+    assert [one.state for one in kivvet.open_book(tmp_path).status()] == ["current"]
+    (tmp_path / "sent.csv").write_bytes((tmp_path / "out" / "x.csv").read_bytes())
+    kivvet.open_book(tmp_path).add("back", tmp_path / "sent.csv")
+    kivvet.open_book(tmp_path).apply_dataset("back")
+    back = pq.read_table(tmp_path / "out" / "back.parquet")
+    assert back.select(TYPED.column_names).to_pylist() == TYPED.to_pylist()
+    text = (tmp_path / "book.toml").read_text().replace('encoding = "cp1252", decimal', "decimal")
+    (tmp_path / "book.toml").write_text(text)
+    assert [one.state for one in kivvet.open_book(tmp_path).status()][:1] == ["stale"]
+
+
+def test_what_an_encoding_lacks_is_told_and_nothing_is_written(tmp_path):
+    book_of(tmp_path, "x.parquet", "out/x.csv", 'written_as = { encoding = "ascii" }')
+    pq.write_table(TYPED, tmp_path / "x.parquet")
+    ran = run("apply", cwd=tmp_path)
+    assert ran.code == 1 and "cannot be written in ascii" in ran.all
+    assert not (tmp_path / "out" / "x.csv").exists()
+
+
+@pytest.mark.parametrize("source", ["parquet", "arrow", "stream", "jsonl"])
+@pytest.mark.parametrize("target", ["parquet", "arrow", "jsonl"])
+def test_every_kind_of_source_and_target_holds_the_same_rows(tmp_path, source, target):
+    ending = {"stream": "arrow"}.get(source, source)
+    dates = 'types = { day = "date", at = "datetime" }' if source == "jsonl" else ""
+    book = book_of(tmp_path, f"x.{ending}", f"out/x.{target}", dates)
+    path = tmp_path / f"x.{ending}"
+    if source == "parquet":
+        pq.write_table(TYPED, path)
+    elif source == "jsonl":
+        path.write_text(
+            "".join(json.dumps(row, default=str, ensure_ascii=False) + "\n" for row in TYPED.to_pylist())
+        )
+    else:
+        new = pa.ipc.new_file if source == "arrow" else pa.ipc.new_stream
+        with new(str(path), TYPED.schema) as writer:
+            writer.write_table(TYPED, max_chunksize=2)
+    book.apply_dataset("x")
+    out = tmp_path / "out" / f"x.{target}"
+    made = {
+        "parquet": lambda: pq.read_table(out).to_pylist(),
+        "arrow": lambda: pa.ipc.open_file(out).read_all().to_pylist(),
+        "jsonl": lambda: [json.loads(line) for line in out.read_text().splitlines()],
+    }[target]()
+    expected = [
+        {**row, "size": size} for row, size in zip(TYPED.to_pylist(), ("above", None, "below"), strict=True)
+    ]
+    if target == "jsonl":
+        expected = [
+            {name: value.isoformat() if hasattr(value, "isoformat") else value for name, value in row.items()}
+            for row in expected
+        ]
+    assert made == expected
+    assert [one.state for one in kivvet.open_book(tmp_path).status()] == ["current"]
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "empty"),
+        ('{"a": 1}\n{"a": \n', "is no JSON"),
+        ('{"a": 1}\n[1]\n', "no JSON object"),
+        ("{}\n", "holds no fields"),
+    ],
+)
+def test_broken_json_lines_are_told_with_their_line(tmp_path, text, said):
+    book_of(tmp_path, "x.jsonl", "out/x.parquet", "")
+    (tmp_path / "x.jsonl").write_text(text)
+    ran = run("apply", cwd=tmp_path)
+    assert ran.code in (1, 2) and said in ran.all and "x.jsonl" in ran.all

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import io
 import json
@@ -17,9 +18,11 @@ import pyarrow.compute as pc
 
 from kivvet.core.columns.convert import bytes_of_texts
 from kivvet.core.words.errors import DataError
+from kivvet.core.words.places import Place
 from kivvet.core.words.values import write_plain
+from kivvet.core.words.wording import shown_path
 from kivvet.io.files import hash_bytes_of, replacing
-from kivvet.io.source_and_target import Seal, Target
+from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
 
 _QUOTE = '"'
 _ROWS_A_PART = 1 << 13
@@ -31,29 +34,57 @@ _STANDING_IN = bytes([*range(1, 9), *range(14, 32)])
 class CsvTarget(Target):
     """Writes a CSV or TSV file; missing is an empty field, and quotes stand only where they are needed."""
 
-    def __init__(self, path: Path, target: Path, names: Sequence[str], delimiter: str = ",") -> None:
+    def __init__(
+        self,
+        path: Path,
+        target: Path,
+        names: Sequence[str],
+        delimiter: str = ",",
+        options: WriteOptions = AS_IT_IS_NAMED,
+    ) -> None:
         self.path = path
         self.target = target
-        self.file = path.open("wb")
-        self.delimiter = delimiter
+        self.delimiter = options.delimiter or delimiter
+        self.options = options
+        is_plain = codecs.lookup(options.encoding).name == "utf-8"
+        # It writes the mark of an encoding that has one, once.
+        self.encoder = None if is_plain else codecs.getincrementalencoder(options.encoding)()
         buffer = io.StringIO()
-        csv.writer(buffer, delimiter=delimiter, lineterminator="\n").writerow(names)
-        self.file.write(buffer.getvalue().encode())
+        csv.writer(buffer, delimiter=self.delimiter, lineterminator="\n").writerow(names)
+        self.file = path.open("wb")
+        self._put(buffer.getvalue().encode())
         self.is_single = len(names) == 1
 
+    def _put(self, lines: bytes | pa.Buffer) -> None:
+        """Write lines of UTF-8, in the encoding that is asked for."""
+        if self.encoder is None:
+            self.file.write(lines)
+            return
+        text = bytes(lines).decode()
+        try:
+            self.file.write(self.encoder.encode(text))
+        except UnicodeEncodeError as error:
+            line = text[text.rfind("\n", 0, error.start) + 1 :].split("\n")[0]
+            raise DataError(
+                f"{text[error.start]!r} cannot be written in {self.options.encoding}",
+                place=Place(shown_path(self.target)),
+                found=line[:100],
+                fix='set the encoding of the target to "utf-8"',
+            ) from error
+
     def write(self, columns: Sequence[pa.Array]) -> None:
-        texts = [as_text(column) for column in columns]
+        texts = [as_text(column, self.options) for column in columns]
         if not len(texts[0]):
             return
         is_odd = [self._holds_structure(one) for one in texts]
         if self.is_single and (texts[0].null_count or pc.any(pc.equal(texts[0], "")).as_py()):
             texts = [pc.if_else(pc.equal(pc.fill_null(texts[0], ""), ""), _QUOTE * 2, self._quoted(texts[0]))]
-            self.file.write(self._lines_of_quoted(texts))  # an empty line would be no row
+            self._put(self._lines_of_quoted(texts))  # an empty line would be no row
         elif any(is_odd):
             texts = [self._quoted(one) if odd else one for one, odd in zip(texts, is_odd, strict=True)]
-            self.file.write(self._lines_of_quoted(texts))
+            self._put(self._lines_of_quoted(texts))
         else:
-            self.file.write(self._lines(texts))
+            self._put(self._lines(texts))
 
     def _lines(self, texts: Sequence[pa.Array]) -> pa.Buffer:
         """Return lines of fields without structural signs, as bytes."""
@@ -139,9 +170,9 @@ def _translated(texts: pa.Array, table: bytes) -> pa.Array:
     )
 
 
-def begin(delimiter: str) -> Callable[[Path, Path, pa.Schema], CsvTarget]:
-    """Return what begins a target with some delimiter."""
-    return lambda path, target, schema: CsvTarget(path, target, schema.names, delimiter)
+def begin(delimiter: str) -> Callable[[Path, Path, pa.Schema, WriteOptions], CsvTarget]:
+    """Return what begins a target with some delimiter, unless another is asked for."""
+    return lambda path, target, schema, options: CsvTarget(path, target, schema.names, delimiter, options)
 
 
 def record_file(target: Path) -> Path:
@@ -183,11 +214,24 @@ def list_as_text(column: pa.Array) -> pa.Array:
     return pc.binary_join(column.cast(pa.list_(pa.string())), LIST_SEPARATOR)
 
 
-def as_text(column: pa.Array) -> pa.Array:
-    """Return a column as it is written in CSV: dates and times in ISO form, booleans as true and false."""
+def as_text(column: pa.Array, options: WriteOptions = AS_IT_IS_NAMED) -> pa.Array:
+    """Return a column as it is written in CSV: without options dates and times in ISO form; booleans as true and
+    false.
+    """
     type_ = column.type
     if pa.types.is_dictionary(type_):
-        return as_text(column.dictionary).take(column.indices)
+        return as_text(column.dictionary, options).take(column.indices)
+    if options.decimal != "." and (pa.types.is_floating(type_) or pa.types.is_decimal(type_)):
+        return pc.replace_substring(as_text(column), ".", options.decimal)
+    pattern = (
+        options.dates if pa.types.is_date(type_) else options.times if pa.types.is_timestamp(type_) else ""
+    )
+    if pattern:
+        encoded = pc.dictionary_encode(column)
+        texts = [
+            None if value is None else value.strftime(pattern) for value in encoded.dictionary.to_pylist()
+        ]
+        return pa.array(texts, pa.string()).take(encoded.indices)
     if pa.types.is_string(type_):
         return column
     if pa.types.is_floating(type_):

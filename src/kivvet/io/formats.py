@@ -14,7 +14,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.io import csv_source, csv_target, other_files, parquet_files
 from kivvet.io.csv_records import LinesOfRows
-from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target, WriteOptions
 
 
 @dataclass(frozen=True)
@@ -29,7 +29,8 @@ class Format:
     open : callable or None
         Opens a source; None where it is none.
     create : callable or None
-        Begins a target: from the path to write to, the path it will have, and the schema of what is to come.
+        Begins a target: from the path to write to, the path it will have, the schema of what is to come, and how text
+        is written.
     kept_records : callable or None
         Gives the records kept with a target, the newest first, and the hash of what it holds.
     keeps_types : bool
@@ -43,7 +44,7 @@ class Format:
     name: str
     endings: tuple[str, ...]
     open: Callable[[Path, ReadOptions], Source] | None = None
-    create: Callable[[Path, Path, pa.Schema], Target] | None = None
+    create: Callable[[Path, Path, pa.Schema, WriteOptions], Target] | None = None
     kept_records: Callable[[Path], tuple[list[Any], str | None]] | None = None
     keeps_types: bool = False
     read_all: Callable[[Path, ReadOptions], pa.Table] | None = None
@@ -85,8 +86,24 @@ FORMATS: tuple[Format, ...] = (
         keeps_types=True,
         read_all=parquet_files.read_all,
     ),
-    Format("arrow", (".arrow",), read_all=other_files.read_arrow),
-    Format("jsonl", (".jsonl",), read_all=other_files.read_json_lines),
+    Format(
+        "arrow",
+        (".arrow",),
+        other_files.ArrowSource,
+        other_files.ArrowTarget,
+        csv_target.kept_records,
+        keeps_types=True,
+        read_all=other_files.read_arrow,
+    ),
+    Format(
+        "jsonl",
+        (".jsonl",),
+        other_files.JsonLinesSource,
+        other_files.JsonLinesTarget,
+        csv_target.kept_records,
+        keeps_types=True,
+        read_all=other_files.read_json_lines,
+    ),
 )
 
 

@@ -15,7 +15,15 @@ from kivvet.core.words.wording import repeated, shown_path
 from kivvet.io.files import hash_bytes_of, unreadable
 from kivvet.io.parquet_assembly import RECORD_KEY, EncodedColumns
 from kivvet.io.parquet_encoding import encoding_options
-from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Seal, Source, Target
+from kivvet.io.source_and_target import (
+    AS_IT_IS_NAMED,
+    AS_IT_SAYS,
+    ReadOptions,
+    Seal,
+    Source,
+    Target,
+    WriteOptions,
+)
 
 if TYPE_CHECKING:
     from pyarrow import parquet
@@ -89,7 +97,7 @@ def _n_leaves(kind: pa.DataType) -> int:
 class ParquetTarget(Target):
     """Writes a Parquet file row group by row group, and its record into the footer."""
 
-    def __init__(self, path: Path, _: Path, schema: pa.Schema) -> None:
+    def __init__(self, path: Path, _: Path, schema: pa.Schema, __: WriteOptions = AS_IT_IS_NAMED) -> None:
         self.path = path
         self.schema = schema
         self.writer: parquet.ParquetWriter | None = None

@@ -60,6 +60,32 @@ AS_IT_SAYS = ReadOptions()
 
 
 @dataclass(frozen=True, slots=True)
+class WriteOptions:
+    """How text is to be written; formats that are not text have no use for it. Fields of a source's text stay as they
+    were: it is what has a type that is written so.
+
+    Attributes
+    ----------
+    delimiter : str or None
+        None: as the name of the file says.
+    encoding : str
+    decimal : str
+    dates, times : str
+        Patterns in the notation of POSIX `strftime`; empty: ISO 8601.
+    """
+
+    delimiter: str | None = None
+    encoding: str = "utf-8"
+    decimal: str = "."
+    dates: str = ""
+    times: str = ""
+
+
+#: A file written as its name says, and values as Kivvet writes them.
+AS_IT_IS_NAMED = WriteOptions()
+
+
+@dataclass(frozen=True, slots=True)
 class SourceNote:
     """Something about a file that was read all the same: what, where, and what would set it right."""
 

@@ -8,7 +8,13 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from kivvet.books.files.read_options import READ_KEYWORDS, column_types, options_recorded, read_options
+from kivvet.books.files.read_options import (
+    READ_KEYWORDS,
+    column_types,
+    options_recorded,
+    read_options,
+    write_options,
+)
 from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.run.entries import Entry, parse_entries
@@ -17,11 +23,12 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import toml_key
 from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS, delimiter_of, open_source
-from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source
+from kivvet.io.source_and_target import AS_IT_IS_NAMED, AS_IT_SAYS, ReadOptions, Source, WriteOptions
 
 DATASET_KEYWORDS = (
     "source",
     "target",
+    "written_as",
     "types",
     "missing_words",
     "input",
@@ -55,6 +62,8 @@ class Dataset:
         How the text of its source is read.
     forms : mapping of str to FieldForm
         By column how its fields are written, where that is not as `options` say.
+    written_as : WriteOptions
+        How the text of its target is written.
     """
 
     name: str
@@ -67,6 +76,7 @@ class Dataset:
     entries: tuple[Entry, ...] = ()
     options: ReadOptions = AS_IT_SAYS
     forms: Mapping[str, FieldForm] = field(default_factory=dict)
+    written_as: WriteOptions = AS_IT_IS_NAMED
     place: Place | None = None
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
@@ -89,8 +99,9 @@ class Dataset:
                 name: sorted(set(words)) for name, words in self.missing_words_of.items() if words
             },
             **options_recorded(self.options, delimiter_of(self.source)),
+            **({} if self.written_as == AS_IT_IS_NAMED else {"written_as": asdict(self.written_as)}),
             **(
-                {"forms": {name: asdict(form) for name, form in sorted(self.forms.items())}}
+                {"forms": {name: form.as_dict() for name, form in sorted(self.forms.items())}}
                 if self.forms
                 else {}
             ),
@@ -146,6 +157,7 @@ def parse_dataset(
         tuple(entries),
         read,
         forms,
+        write_options(options, target),
         locate(root),
     )
     return dataset, faults.found

@@ -12,7 +12,7 @@ from kivvet.core.read.options import Options, is_line_number
 from kivvet.core.words.values import VALUE_TYPES, ValueType
 from kivvet.core.words.wording import did_you_mean, listed, repeated
 from kivvet.io.csv_records import is_delimiter, is_text_encoding
-from kivvet.io.source_and_target import ReadOptions
+from kivvet.io.source_and_target import AS_IT_IS_NAMED, ReadOptions, WriteOptions
 
 READ_KEYWORDS = (
     "encoding",
@@ -25,7 +25,7 @@ READ_KEYWORDS = (
 )
 _FORM_KEYWORDS = ("type", "pattern", "unit", "as", "true", "false", "decimal", "thousands")
 _FORM_EXAMPLE = '{ type = "date", pattern = "%d.%m.%Y" }'
-_DECIMAL_MARKS = ".,"
+_WRITE_KEYWORDS = ("delimiter", "encoding", "decimal", "dates", "times")
 _THOUSANDS_MARKS = ("", ".", ",", " ", "'", "’", "\u00a0", "\u202f", "_")
 
 
@@ -82,6 +82,31 @@ def _marks(options: Options) -> tuple[str, str]:
         )
         return decimal, ""
     return decimal, thousands
+
+
+def write_options(options: Options, target: str | None) -> WriteOptions:
+    """Return how the target is written that `written_as` describes."""
+    given = options.by_name(
+        "written_as",
+        "written_as says how a CSV target is written",
+        'for example written_as = { delimiter = ";" }',
+    )
+    if not given:
+        return AS_IT_IS_NAMED
+    if target is None or not target.lower().endswith((".csv", ".tsv")):
+        options.fault("written_as", "written_as has a meaning for .csv and .tsv targets only", "leave it out")
+    said = Options(given, options.faults, (*options.path, "written_as"))
+    said.unknown(_WRITE_KEYWORDS, "written_as")
+    read = read_options(
+        Options(
+            {word: given[word] for word in _WRITE_KEYWORDS[:3] if word in given}, options.faults, said.path
+        )
+    )
+    patterns = {}
+    for word, kind in (("dates", "date"), ("times", "datetime")):
+        one = Options({"pattern": given[word]} if word in given else {}, options.faults, (*said.path, word))
+        patterns[word] = _pattern(one, kind)
+    return WriteOptions(read.delimiter, read.encoding, read.decimal, **patterns)
 
 
 def options_as_written(options: ReadOptions) -> dict[str, Any]:
@@ -174,7 +199,7 @@ def _form(options: Options, kind: ValueType, read: ReadOptions) -> FieldForm:
     )
 
 
-def _pattern(options: Options, kind: ValueType) -> str:
+def _pattern(options: Options, kind: str) -> str:
     pattern = (
         options.text("pattern", "pattern is a text", default="", fix=f"for example {_FORM_EXAMPLE}") or ""
     )

@@ -176,7 +176,9 @@ def _write_target(
     work = changed or _all_columns(prepared, target, on_rows)
     run = work.run
     demands = DemandCheck(run.plan, book.severity)
-    writer = TargetWriter(target, run.reader.source, source.names, plan.written, work.taken_over)
+    writer = TargetWriter(
+        target, run.reader.source, source.names, plan.written, work.taken_over, dataset.written_as
+    )
     with replacing(target) as part, writer.to(part):
         for batch in run.batches(work.names):
             if demands.is_watching_tables:

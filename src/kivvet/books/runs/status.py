@@ -137,7 +137,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     if record.semantics != SEMANTICS_VERSION:
         reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
     if changed := changed_options(record.read_options, dataset.read_options()):
-        reasons.append(Reason(f"the way the source is read changed: {', '.join(changed)}"))
+        reasons.append(Reason(f"the way the data is read or written changed: {', '.join(changed)}"))
     if more := [one for one in demands_of(prepared.plan, book.severity) if one not in record.demands]:
         reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
     column_reasons = _column_reasons(

@@ -18,7 +18,7 @@ from kivvet.core.columns.convert import is_text_type
 from kivvet.io.csv_target import list_as_text
 from kivvet.io.formats import format_of, target_format
 from kivvet.io.queued import QueuedTarget
-from kivvet.io.source_and_target import Encoded, Source, Target
+from kivvet.io.source_and_target import AS_IT_IS_NAMED, Encoded, Source, Target, WriteOptions
 
 
 @dataclass(frozen=True)
@@ -51,6 +51,7 @@ class TargetWriter:
         The columns of the target, in order: those of the source, and those made.
     taken_over : TakenOver, optional
         Those that the source encodes as the target is to hold them.
+    options : WriteOptions
     """
 
     def __init__(
@@ -60,11 +61,13 @@ class TargetWriter:
         own: Sequence[str],
         made: Sequence[str],
         taken_over: TakenOver | None = None,
+        options: WriteOptions = AS_IT_IS_NAMED,
     ) -> None:
         self.target = target
         self.format = target_format(target)
         self.source, self.own, self.made = source, own, made
         self.taken_over = taken_over
+        self.options = options
         self.written = [name for name in (*own, *made) if taken_over is None or name not in taken_over.names]
         self.file: Target | None = None
 
@@ -102,7 +105,7 @@ class TargetWriter:
         if self.taken_over is not None:
             return self.taken_over.encoded.begin(self.part, schema, self.taken_over.names)
         assert self.format.create is not None
-        return self.format.create(self.part, self.target, schema)
+        return self.format.create(self.part, self.target, schema, self.options)
 
     def _schema(self, arrays: Mapping[str, pa.Array]) -> pa.Schema:
         """Return the schema of the target: the fields of the source's own as they are stored, where it has types."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from decimal import Decimal
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -60,6 +61,12 @@ class FieldForm:
     pattern: str = ""
     true_words: tuple[str, ...] = ()
     false_words: tuple[str, ...] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the form as plain values, as JSON holds them."""
+        return {
+            name: list(value) if isinstance(value, tuple) else value for name, value in asdict(self).items()
+        }
 
     def concerns(self, kind: ValueType) -> bool:
         """Whether fields of a type are written otherwise than Kivvet itself writes them."""
