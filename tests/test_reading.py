@@ -484,3 +484,125 @@ def test_broken_json_lines_are_told_with_their_line(tmp_path, text, said):
     (tmp_path / "x.jsonl").write_text(text)
     ran = run("apply", cwd=tmp_path)
     assert ran.code in (1, 2) and said in ran.all and "x.jsonl" in ran.all
+
+
+# Many files as one source
+
+MONTHS = {
+    "data/2026-01.csv": "site;day;flow\n007;03.01.2026;1,5\n008;04.01.2026;-2,5\n",
+    "data/2026-02.csv": "flow;site;day\n3,5;009;13.02.2026\n",
+}
+
+
+def months(folder, files=MONTHS, more=""):
+    kivvet.new_book(folder)
+    (folder / "tables" / "size.toml").write_text(SIZES)
+    (folder / "data").mkdir()
+    for name, text in files.items():
+        (folder / name).write_text(text)
+    book = folder / "book.toml"
+    entry = f'\n[datasets.months]\nsource = "data/2026-*.csv"\ntarget = "out/months.parquet"\nfile_column = "file"\n{more}\ncolumns = ["size"]\n'
+    form = 'delimiter = ";"\ndecimal = ","\ntypes = { day = { type = "date", pattern = "%d.%m.%Y" } }'
+    book.write_text(book.read_text() + entry.replace("columns =", f"{form}\ncolumns ="))
+    return folder
+
+
+def test_a_file_a_month_is_one_dataset_with_columns_by_name(tmp_path):
+    kivvet.open_book(months(tmp_path)).apply_dataset("months")
+    made = pq.read_table(tmp_path / "out" / "months.parquet").to_pydict()
+    assert made["site"] == ["007", "008", "009"] and made["flow"] == [1.5, -2.5, 3.5]
+    assert made["day"] == [dt.date(2026, 1, 3), dt.date(2026, 1, 4), dt.date(2026, 2, 13)]
+    assert made["file"] == ["data/2026-01.csv", "data/2026-01.csv", "data/2026-02.csv"]
+    assert [one.state for one in kivvet.open_book(tmp_path).status()] == ["current"]
+
+
+def test_status_says_by_which_file_a_source_grew(tmp_path):
+    kivvet.open_book(months(tmp_path)).apply_dataset("months")
+    (tmp_path / "data" / "2026-03.csv").write_text("site;day;flow\n007;03.03.2026;1\n007;04.03.2026;2\n")
+    (status,) = kivvet.open_book(tmp_path).status()
+    assert "grew by data/2026-03.csv, 2 rows" in status.reasons[0].message
+    kivvet.open_book(tmp_path).refresh()
+    assert pq.read_table(tmp_path / "out" / "months.parquet").num_rows == 5
+    with (tmp_path / "data" / "2026-03.csv").open("a") as file:
+        file.write("008;05.03.2026;3\n")
+    (status,) = kivvet.open_book(tmp_path).status()
+    assert "has another data/2026-03.csv: 2 rows then, 3 now" in status.reasons[0].message
+    (tmp_path / "data" / "2026-01.csv").unlink()
+    (status,) = kivvet.open_book(tmp_path).status()
+    assert "lost data/2026-01.csv, 2 rows" in status.reasons[0].message
+
+
+def test_one_file_that_got_longer_is_told_with_its_rows(tmp_path):
+    book = book_of(tmp_path, "x.csv", "out/x.csv")
+    (tmp_path / "x.csv").write_text("flow\n1\n")
+    book.apply_dataset("x")
+    (tmp_path / "x.csv").write_text("flow\n1\n2\n3\n")
+    (status,) = kivvet.open_book(tmp_path).status()
+    assert "1 row then, 3 now" in status.reasons[0].message
+
+
+def test_faults_in_one_of_many_files_are_told_with_file_and_line(tmp_path):
+    files = {**MONTHS, "data/2026-02.csv": "flow;site;day\n3,5;009;13.02.2026\nx;1;31.02.2026\n"}
+    ran = run("check", cwd=months(tmp_path, files, 'types.flow = "number"'.replace("types.flow", "#")))
+    assert "data/2026-02.csv:3" in ran.out and "'31.02.2026'; the first is in row 4" in ran.out
+
+
+def test_a_column_that_one_file_lacks_is_told_and_missing(tmp_path):
+    files = {**MONTHS, "data/2026-02.csv": "site;flow;lab\n009;3,5;A\n"}
+    folder = months(tmp_path, files)
+    ran = run("check", cwd=folder)
+    assert ran.code == 0 and "uneven" in ran.out
+    assert "2026-01.csv has no column lab" in ran.out and "2026-02.csv has no column day" in ran.out
+    kivvet.open_book(folder).apply_dataset("months")
+    made = pq.read_table(folder / "out" / "months.parquet").to_pydict()
+    assert made["lab"] == [None, None, "A"] and made["day"][2] is None
+
+
+def test_a_folder_of_parquet_files_gives_the_parts_of_its_names(tmp_path):
+    book = book_of(tmp_path, "parts/", "out/x.parquet")
+    for year, flow in ((2025, pa.array([1, 2], pa.int32())), (2026, pa.array([3], pa.int64()))):
+        path = tmp_path / "parts" / f"year={year}"
+        path.mkdir(parents=True)
+        pq.write_table(pa.table({"flow": flow, "site": ["a"] * len(flow)}), path / "0.parquet")
+    book.apply_dataset("x")
+    made = pq.read_table(tmp_path / "out" / "x.parquet")
+    assert made.to_pydict() == {
+        "flow": [1, 2, 3],
+        "site": ["a", "a", "a"],
+        "year": ["2025", "2025", "2026"],
+        "size": ["above", "above", "above"],
+    }
+    pq.write_table(pa.table({"flow": ["x"], "site": ["b"]}), tmp_path / "parts" / "odd.parquet")
+    ran = run("apply", cwd=tmp_path)
+    assert ran.code == 1 and "string in parts/odd.parquet" in ran.all and "expected  one type" in ran.all
+
+
+def test_a_pattern_is_added_as_one_dataset_and_odd_files_are_told(tmp_path):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "data").mkdir()
+    for name, text in MONTHS.items():
+        (tmp_path / name).write_text(text)
+    added = run("add", "months", "data/2026-*.csv", cwd=tmp_path)
+    assert 'source       = "data/2026-*.csv"' in added.out and 'decimal      = ","' in added.out
+    (tmp_path / "data" / "2026-03.csv").write_text("site,day,flow\n1,2026-01-01,1.5\n")
+    looked = run("look", "data/2026-*.csv", cwd=tmp_path)
+    assert "2026-03.csv seems to be written otherwise than 2026-01.csv" in looked.all
+
+
+@pytest.mark.parametrize(
+    ("entry", "said"),
+    [
+        ('source = "data/none-*.csv"\ntarget = "out/x.csv"', "no such file"),
+        ('source = "data/*.csv"\ntarget = "data/all.csv"', "target is the source itself"),
+        ('source = ["data/a.csv", 3]\ntarget = "out/x.csv"', "a pattern, or a list"),
+        ('source = "data/a.csv"\ntarget = "out/x.csv"\nfile_column = "file"', "for a source of many files"),
+    ],
+)
+def test_sources_of_many_files_that_cannot_be_are_told(tmp_path, entry, said):
+    kivvet.new_book(tmp_path)
+    (tmp_path / "data").mkdir()
+    (tmp_path / "data" / "a.csv").write_text("a\n1\n")
+    book = tmp_path / "book.toml"
+    book.write_text(book.read_text() + f"\n[datasets.x]\n{entry}\ncolumns = []\n")
+    ran = run("apply", cwd=tmp_path)
+    assert ran.code in (1, 2) and said in ran.all

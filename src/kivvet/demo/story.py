@@ -14,7 +14,7 @@ from kivvet.core.words.errors import OutputError
 from kivvet.core.words.findings import Report
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.demo.survey_data import write_samples
+from kivvet.demo.survey_data import write_loggers, write_samples
 from kivvet.io.files import unwritable
 
 
@@ -114,6 +114,7 @@ def write_survey(folder: Path) -> list[Path]:
     written: list[Path] = []
     try:
         _copy(resources.files("kivvet.demo") / "survey", folder, written)
+        written += write_loggers(folder / "data" / "loggers")
         write_samples(folder / "data" / "samples.csv")
     except OSError as error:
         raise unwritable(folder, error) from error
@@ -196,6 +197,17 @@ class Story:
         self.tell("Which columns are stale now, and why?", f"kivvet status {where}", self.book().status())
         self.tell("Bring them up to date", f"kivvet refresh {where}", self.book().refresh())
         self.tell("A second time there is nothing to do", f"kivvet refresh {where}", self.book().refresh())
+        loggers = self.folder / "data" / "loggers" / "2026-*.csv"
+        self.tell(
+            "A second source: a file a month, with semicolons, decimal commas and days like 03.04.2026",
+            f"kivvet add loggers '{loggers}' --column flow_class {where}",
+            self.book().add("loggers", loggers, columns=["flow_class"]),
+        )
+        self.tell(
+            "The same table serves both sources",
+            f"kivvet apply loggers {where}",
+            self.book().apply_dataset("loggers"),
+        )
 
     def book(self) -> Book:
         return open_book(self.folder)

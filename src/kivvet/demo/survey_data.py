@@ -105,3 +105,31 @@ def write_samples(path: Path, n_rows: int = DEMO_ROWS, seed: int = _SEED) -> Non
     for batch in samples.to_batches():
         target.write(batch.columns)
     target.close()
+
+
+#: The months of the loggers' readings, each a file as a spreadsheet program of another country writes it.
+LOGGER_MONTHS = (4, 5)
+_READINGS_A_MONTH = 120
+_PLACES = ("Mühlweg", "Brücke", "Wehr")
+
+
+def write_loggers(folder: Path, seed: int = _SEED) -> list[Path]:
+    """Write the readings of the loggers, a file a month: semicolons, decimal commas, days like 03.04.2026."""
+    rng = np.random.default_rng(seed + 1)
+    stations = list(_UPSTREAM)
+    folder.mkdir(parents=True, exist_ok=True)
+    written = []
+    for month in LOGGER_MONTHS:
+        lines = ["station;place;sampled_on;flow;saturation;checked"]
+        for _ in range(_READINGS_A_MONTH):
+            flow = 10 ** rng.uniform(-0.5, 3.2)
+            whole, _, part = f"{flow:,.2f}".partition(".")
+            share = f"{rng.uniform(55, 110):.1f}".replace(".", ",")
+            lines.append(
+                f"{stations[rng.integers(len(stations))]};{_PLACES[rng.integers(len(_PLACES))]};{rng.integers(1, 31):02d}.{month:02d}.2026;"
+                f"{whole.replace(',', '.')},{part};{share} %;{'ja' if rng.random() < 0.9 else 'nein'}"
+            )
+        path = folder / f"2026-{month:02d}.csv"
+        path.write_bytes(("\r\n".join(lines) + "\r\n").encode("cp1252"))
+        written.append(path)
+    return written

@@ -86,12 +86,22 @@ AS_IT_IS_NAMED = WriteOptions()
 
 
 @dataclass(frozen=True, slots=True)
+class PartState:
+    """What one of the files of a source was when it was read: its name, its hash, and its rows."""
+
+    name: str
+    hash: str
+    rows: int | None
+
+
+@dataclass(frozen=True, slots=True)
 class SourceNote:
-    """Something about a file that was read all the same: what, where, and what would set it right."""
+    """Something about a file that was read all the same: what, where, what would set it right, and the kind of finding."""
 
     message: str
     place: Place
     fix: str
+    kind: str = "headings"
 
 
 class Source(ABC):
@@ -156,6 +166,14 @@ class Source(ABC):
     def identity(self) -> FileState:
         """Return what tells its content from any other; `UnopenableError` if it cannot be read."""
         return state_of(self.path)
+
+    def n_rows(self) -> int:
+        """Return how many rows there are; they are read for it."""
+        return sum(batch.num_rows for batch in self.batches(self.names[:1]))
+
+    def part_states(self) -> list[PartState]:
+        """Return of a source of many files what each is; rows that were not read yet are counted."""
+        return []
 
     def marks(self) -> FileMarks | None:
         """Return the marks that change when the content does; None where there is no such file any more."""

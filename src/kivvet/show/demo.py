@@ -9,9 +9,11 @@ from rich.console import Console
 from rich.rule import Rule
 from rich.text import Text
 
+from kivvet.books.asks.add_dataset import Added
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.findings import Report
 from kivvet.demo.story import Edit
+from kivvet.show.added import print_added
 from kivvet.show.applied import print_apply_report
 from kivvet.show.findings import print_report
 from kivvet.show.status import print_refreshed, print_status
@@ -29,6 +31,8 @@ def print_step(out: Console, title: str, typed: str, result: Any) -> None:
         print_report(out, result)
     elif isinstance(result, ApplyReport):
         print_apply_report(out, result)
+    elif isinstance(result, Added):
+        print_added(out, result)
     elif isinstance(result, list):
         out.print(Text(f"{len(result)} files, among them {result[0]} and {result[-1]}"))
     elif isinstance(result[0], Edit):

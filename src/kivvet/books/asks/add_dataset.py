@@ -50,7 +50,7 @@ def add_dataset(
     if not name.strip() or any(sign in name for sign in "\n\r\0"):
         raise BookError(f"{name!r} is no name of a dataset", fix='for example "samples"')
     data = data_read(None, source)
-    if not data.path.name.lower().endswith(SOURCE_ENDINGS):
+    if not str(source).endswith("/") and not data.path.name.lower().endswith(SOURCE_ENDINGS):
         raise DataError(
             "is of a kind this version does not read",
             place=Place(shown_path(data.path)),
@@ -73,7 +73,7 @@ def add_dataset(
     kinds = {} if found is None else {column: one.type for column, one in found.columns.items()}
     lines = [
         f"[datasets.{toml_key(name)}]",
-        f"source       = {toml_text(_path_for(book.folder, data.path))}",
+        f"source       = {toml_text(_path_for(book.folder, data.path) + ('/' if str(source).endswith('/') else ''))}",
         f"target       = {toml_text(written_to)}",
         *book_lines(data.dataset, kinds),
         f"columns      = {toml_text(list(columns))}",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import pyarrow as pa
@@ -12,7 +12,9 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.columns.convert import as_written_here
 from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import listed
 from kivvet.io.formats import format_of
+from kivvet.io.many_files import files_of, is_pattern
 from kivvet.io.recognise import Recognised, recognise
 from kivvet.io.source_and_target import Source
 
@@ -74,17 +76,25 @@ class DataRead:
 def data_read(book: OpenBook | None, given: str | Path) -> DataRead:
     """Return the dataset of that name, or the file at that path."""
     dataset = book.datasets.get(str(given)) if book is not None else None
-    return DataRead(dataset, is_of_book=True) if dataset is not None else _bare(Path(given))
+    return DataRead(dataset, is_of_book=True) if dataset is not None else _bare(Path(given), str(given))
 
 
-def _bare(path: Path) -> DataRead:
-    known = format_of(path)
-    if known is None or known.delimiter is None or not path.is_file():
-        return DataRead(Dataset(path.name, path, None))
+def _bare(path: Path, text: str) -> DataRead:
+    """Return what stands for a dataset where a file is given, or a pattern of files that are read as one."""
+    files = files_of(Path(), text) if is_pattern(text) else [path]
+    sources = (text,) if is_pattern(text) else ()
+    plain = DataRead(Dataset(path.name, path, None, sources=sources))
+    known = format_of(files[0]) if files else None
+    if known is None or known.delimiter is None or not all(file.is_file() for file in files):
+        return plain
     try:
-        found = recognise(path)
+        found, *others = map(recognise, files)
     except (OSError, EOFError):  # opening it will say why
-        return DataRead(Dataset(path.name, path, None))
+        return plain
+    odd = [file.name for file, other in zip(files[1:], others, strict=True) if other.options != found.options]
+    if odd:
+        remark = f"{listed(odd)} seems to be written otherwise than {files[0].name}"
+        found = replace(found, remarks=(*found.remarks, remark))
     certain = {name: one for name, one in found.columns.items() if not one.is_ambiguous}
     dataset = Dataset(
         path.name,
@@ -93,5 +103,6 @@ def _bare(path: Path) -> DataRead:
         types={name: one.type for name, one in certain.items()},
         options=found.options,
         forms={name: one.form for name, one in certain.items()},
+        sources=sources,
     )
     return DataRead(dataset, found)

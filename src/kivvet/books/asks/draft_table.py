@@ -175,6 +175,12 @@ def draft_lookup(
     """
     path = _free_path(book, name, replace=replace)
     source = data.open()
+    if data.dataset.sources:
+        raise DataError(
+            "a lookup's rows are read from one file",
+            place=Place(source.shown_name),
+            fix="name the file that holds them",
+        )
     if not data.path.name.endswith(ROW_ENDINGS):
         raise DataError(
             "a lookup's rows are read from CSV or TSV in this version",

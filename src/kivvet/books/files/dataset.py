@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import os
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, replace
@@ -21,12 +22,15 @@ from kivvet.core.run.entries import Entry, parse_entries
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import toml_key
+from kivvet.core.words.wording import listed, shown_path, toml_key
+from kivvet.io.files import FileMarks
 from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS, delimiter_of, open_source
+from kivvet.io.many_files import ManyFiles, files_of, is_pattern, marks_of_many
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, AS_IT_SAYS, ReadOptions, Source, WriteOptions
 
 DATASET_KEYWORDS = (
     "source",
+    "file_column",
     "target",
     "written_as",
     "types",
@@ -48,7 +52,13 @@ class Dataset:
     ----------
     name : str
     source, target : Path
-        `target` is None where columns are not to be written to a file.
+        The first or only one of its files, as the book says it; `target` is None where columns are not to be written.
+    sources : tuple of str
+        Paths and patterns of the files that are read as one source, from `folder`; empty where it is one file.
+    file_column : str or None
+        Of many files, the column that holds the name of each.
+    folder : Path
+        The folder of the book.
     types : mapping of str to str
         By column of the source, how its text is to be read.
     missing_words : tuple of str
@@ -77,6 +87,9 @@ class Dataset:
     options: ReadOptions = AS_IT_SAYS
     forms: Mapping[str, FieldForm] = field(default_factory=dict)
     written_as: WriteOptions = AS_IT_IS_NAMED
+    sources: tuple[str, ...] = ()
+    file_column: str | None = None
+    folder: Path = Path()
     place: Place | None = None
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
@@ -89,7 +102,34 @@ class Dataset:
 
     def open(self) -> Source:
         """Return the opened source; `DataError` if it cannot be read."""
-        return open_source(self.source, self.options)
+        if not self.sources:
+            return open_source(self.source, self.options)
+        return ManyFiles(
+            shown_path(self.folder / self.sources[0]) if len(self.sources) == 1 else listed(self.sources),
+            self.folder,
+            self.files(),
+            lambda path: open_source(path, self.options),
+            self.file_column,
+            with_folders=any(one.endswith("/") for one in self.sources),
+        )
+
+    def files(self) -> list[Path]:
+        """Return the files of its source, in order."""
+        if not self.sources:
+            return [self.source]
+        return list(dict.fromkeys(path for one in self.sources for path in files_of(self.folder, one)))
+
+    def source_marks(self) -> FileMarks | None:
+        """Return the marks that change when its source does, a file that comes or goes included; None where one cannot
+        be looked at.
+        """
+        if not self.sources:
+            return FileMarks.of(self.source)
+        files = self.files()
+        marks = [FileMarks.of(path) for path in files]
+        if not files or None in marks:
+            return None
+        return marks_of_many(list(map(str, files)), [one for one in marks if one is not None])
 
     def read_options(self) -> dict[str, Any]:
         """Return all that decides how the source is read, but the types of its columns, as plain values."""
@@ -99,6 +139,8 @@ class Dataset:
                 name: sorted(set(words)) for name, words in self.missing_words_of.items() if words
             },
             **options_recorded(self.options, delimiter_of(self.source)),
+            **({"sources": list(self.sources)} if self.sources else {}),
+            **({} if self.file_column is None else {"file_column": self.file_column}),
             **({} if self.written_as == AS_IT_IS_NAMED else {"written_as": asdict(self.written_as)}),
             **(
                 {"forms": {name: form.as_dict() for name, form in sorted(self.forms.items())}}
@@ -122,13 +164,22 @@ def parse_dataset(
         return None, faults.found
     options = Options(given, faults)
     options.unknown(DATASET_KEYWORDS, "a dataset", _LATER)
-    for word in ("source", "target"):
+    for word in ("target",):
         if isinstance(given.get(word), str) and "\0" in given[word]:
             fix = f'for example {word} = "data/{name}.csv"'
             options.fault(word, f"{word} holds a sign that no path has", fix)
             return None, faults.found
-    source, target = _source(options), _target(options)
-    if source and target and os.path.realpath(folder / source) == os.path.realpath(folder / target):
+    sources, target = _sources(options), _target(options)
+    source = sources[0] if sources else None
+    is_many = len(sources) > 1 or any(map(is_pattern, sources))
+    file_column = options.text("file_column", "file_column is the name of a column", fix='for example "file"')
+    if file_column is not None and not is_many:
+        options.fault(
+            "file_column",
+            "file_column is for a source of many files",
+            'source = "data/*.csv", or leave it out',
+        )
+    if target and any(_is_source(folder, one, target) for one in sources):
         fix = "name another file: the source is never changed"
         options.fault("target", "target is the source itself", fix)
     read = read_options(options)
@@ -158,22 +209,41 @@ def parse_dataset(
         read,
         forms,
         write_options(options, target),
+        tuple(sources) if is_many else (),
+        file_column if is_many else None,
+        folder,
         locate(root),
     )
     return dataset, faults.found
 
 
-def _source(options: Options) -> str | None:
-    source = options.plain("source")
-    if isinstance(source, str) and source.lower().endswith(SOURCE_ENDINGS):
-        return source
-    message = (
-        f"{source!r} is of a kind this version does not read"
-        if isinstance(source, str)
-        else f"source is the path of a file; found {source!r}"
+def _sources(options: Options) -> list[str]:
+    """Return the paths and patterns of the source; none where they are no good."""
+    given = options.plain("source")
+    sources = given if isinstance(given, list) and given else [given]
+    for one in sources:
+        if not isinstance(one, str):
+            message = f"source is the path of a file, a pattern, or a list of them; found {one!r}"
+        elif "\0" in one:
+            message = "source holds a sign that no path has"
+        elif not one.endswith("/") and not one.lower().endswith(SOURCE_ENDINGS):
+            message = f"{one!r} is of a kind this version does not read"
+        else:
+            continue
+        options.fault("source", message, f"a file that ends in {', '.join(SOURCE_ENDINGS)}")
+        return []
+    return sources
+
+
+def _is_source(folder: Path, source: str, target: str) -> bool:
+    """Whether a target is one of the files of a source, or would be."""
+    real = Path(os.path.realpath(folder / target))
+    within = Path(os.path.realpath(folder / source))
+    if source.endswith("/"):
+        return real.suffix.lower() == ".parquet" and within in real.parents
+    return real == within or (
+        is_pattern(source) and fnmatch.fnmatch(str(real), str(Path(os.path.realpath(folder)) / source))
     )
-    options.fault("source", message, f"a file that ends in {', '.join(SOURCE_ENDINGS)}")
-    return None
 
 
 def _target(options: Options) -> str | None:

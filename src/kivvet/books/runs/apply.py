@@ -6,9 +6,9 @@ import datetime as dt
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import astuple, dataclass, replace
+from dataclasses import asdict, astuple, dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import xxhash
 
@@ -107,6 +107,8 @@ class _Work:
         The columns that are not written but copied.
     notes, kept : tuple of str
         Of the report.
+    parts : tuple of mapping
+        What the files of the source are known to be; empty: as they were just read.
     """
 
     run: Run
@@ -117,6 +119,7 @@ class _Work:
     taken_over: TakenOver | None
     notes: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
+    parts: tuple[Mapping[str, Any], ...] = ()
 
 
 def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
@@ -156,7 +159,7 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: 
     kept = tuple(name for name in plan.written if name in standing)
     state = FileState(record.source_hash, marks)
     names = _read_besides(taken_over, run)
-    return _Work(run, names, state, record.types, record.inferred, taken_over, kept=kept)
+    return _Work(run, names, state, record.types, record.inferred, taken_over, kept=kept, parts=record.parts)
 
 
 def _read_besides(taken_over: TakenOver, run: Run) -> Sequence[str]:
@@ -204,7 +207,7 @@ def _write_target(
             dataset.name,
             dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
             run.n_rows,
-            source.path.name,
+            source.path.name if not dataset.sources else source.shown_name,
             work.state.hash,
             dataset.read_options(),
             column_records(plan, prepared.types),
@@ -214,6 +217,7 @@ def _write_target(
             small,
             SEMANTICS_VERSION,
             astuple(work.state.marks),
+            parts=work.parts or tuple(asdict(part) for part in source.part_states()),
         )
         record = writer.commit(record)
     journal.remember(dataset.name, action, record.made_at, record.to_json(), definitions)

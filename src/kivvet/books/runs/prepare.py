@@ -99,7 +99,7 @@ def prepared_of(
     plan, misfits = plan.typed(lambda name: source_type(source, types, name))
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more, *misfits]]
     faults += [
-        finding("headings", note.message, dataset=dataset.name, places=(note.place,), remedy=note.fix)
+        finding(note.kind, note.message, dataset=dataset.name, places=(note.place,), remedy=note.fix)
         for note in source.notes
     ]
     found = Prepared(dataset, source, plan, types, frozenset(inferred.types), inferred.long_wholes)

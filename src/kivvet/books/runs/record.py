@@ -66,6 +66,8 @@ class Record:
         By fingerprint, the name and the definition of tables and formulas, as far as they are small.
     semantics : int
         The version of Kivvet's evaluation.
+    parts : tuple of mapping
+        Of a source of many files each one's `name`, `hash` and `rows`.
     others : mapping
         Fields of a later version, which are kept.
     """
@@ -83,6 +85,7 @@ class Record:
     definitions: Mapping[str, Any] = field(default_factory=dict)
     semantics: int = 1
     source_marks: tuple[int, ...] = ()
+    parts: tuple[Mapping[str, Any], ...] = ()
     target_hash: str = ""
     version: int = RECORD_VERSION
     others: Mapping[str, Any] = field(default_factory=dict)
@@ -107,7 +110,7 @@ class Record:
             )
             known = {one.name for one in fields(cls)} - {"others", "columns"}
             given = {name: value for name, value in values.items() if name in known}
-            for name in ("inferred", "demands", "source_marks"):
+            for name in ("inferred", "demands", "source_marks", "parts"):
                 given[name] = tuple(given.get(name, ()))
             others = {
                 name: value for name, value in values.items() if name not in known and name != "columns"

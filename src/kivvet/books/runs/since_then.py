@@ -14,7 +14,9 @@ from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, read_record
 from kivvet.core.read.meaning import SEMANTICS_VERSION
+from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import count, listed
 from kivvet.io.formats import target_format
 from kivvet.io.source_and_target import Source
 
@@ -36,6 +38,30 @@ def is_source_of(record: Record, source: Source) -> bool:
         if marks.modified_ns / 1e9 < written - _SECONDS_TO_SETTLE:
             return True
     return source.identity().hash == record.source_hash
+
+
+def source_change(record: Record, source: Source) -> str:
+    """Return how a source differs from what it held when a target was written, in words."""
+    then = {str(part.get("name")): part for part in record.parts if isinstance(part, Mapping)}
+    if not then:
+        changed = f"the source {source.shown_name} changed"
+        try:
+            now = source.n_rows()
+        except DataError:  # whoever applies it will be told
+            return changed
+        return changed if now == record.rows else f"{changed}: {count(record.rows, 'row')} then, {now:,} now"
+    parts = {part.name: part for part in source.part_states()}
+    grown = [part for name, part in parts.items() if name not in then]
+    said = [f"grew by {part.name}, {count(part.rows or 0, 'row')}" for part in grown]
+    said += [
+        f"lost {name}, {count(part['rows'] or 0, 'row')}" for name, part in then.items() if name not in parts
+    ]
+    said += [
+        f"has another {name}: {count(then[name]['rows'] or 0, 'row')} then, {part.rows or 0:,} now"
+        for name, part in parts.items()
+        if name in then and part.hash != then[name]["hash"]
+    ]
+    return f"the source {source.shown_name} {listed(said, 6) or 'has its files in another order'}"
 
 
 def changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[str]:

@@ -8,7 +8,7 @@ from kivvet.core.words.kept import kept
 from kivvet.io.files import FileMarks
 from kivvet.io.source_and_target import ReadOptions, Source
 
-_Known = dict[tuple[str, ReadOptions], tuple[FileMarks | None, Source]]
+_Known = dict[tuple[tuple[str, ...], ReadOptions], tuple[FileMarks | None, Source]]
 
 
 def source_of(book: OpenBook | None, dataset: Dataset) -> Source:
@@ -21,8 +21,11 @@ def source_of(book: OpenBook | None, dataset: Dataset) -> Source:
     """
     if book is None:
         return dataset.open()
-    known, key = _known_sources(book), (str(dataset.source), dataset.options)
-    marks = FileMarks.of(dataset.source)
+    known, key = (
+        _known_sources(book),
+        ((str(dataset.source), *dataset.sources, str(dataset.file_column)), dataset.options),
+    )
+    marks = dataset.source_marks()
     if key not in known or marks is None or known[key][0] != marks:
         known[key] = marks, dataset.open()
     return known[key][1]

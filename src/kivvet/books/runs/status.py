@@ -12,7 +12,7 @@ from kivvet.books.runs.fingerprints import column_records
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.prepare import Prepared, prepare
 from kivvet.books.runs.record import Record, read_record
-from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of
+from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.compare import Change, changes_between
 from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
@@ -133,7 +133,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     if not is_true:
         reasons.append(Reason("the target was changed by something else since it was written"))
     if not is_source_of(record, prepared.source):
-        reasons.append(Reason(f"the source {prepared.source.shown_name} changed"))
+        reasons.append(Reason(source_change(record, prepared.source)))
     if record.semantics != SEMANTICS_VERSION:
         reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
     if changed := changed_options(record.read_options, dataset.read_options()):

@@ -45,6 +45,7 @@ KINDS: Mapping[str, Severity] = {
     "split-ties": "warning",
     "stale": "warning",
     "headings": "warning",
+    "uneven": "warning",
     "open": "note",
     "blank-cell": "note",
     "missing-input": "note",
