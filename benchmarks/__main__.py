@@ -14,6 +14,7 @@ from benchmarks import (
     lookup,
     lookup_size,
     mapping,
+    national,
     pipelines,
     rules,
     startup,
@@ -33,6 +34,7 @@ FIGURES = {
     "growth": growth.figures,
     "latency": latency.figures,
     "lookup_size": lookup_size.figures,
+    "national": national.figures,
     "pipelines": pipelines.figures,
     "startup": startup.figures,
 }  # without a contender
