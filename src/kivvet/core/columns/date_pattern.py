@@ -128,15 +128,16 @@ class DatePattern:
         rows = np.frombuffer(content, np.uint8)[ends[0] : ends[-1]].reshape(-1, self.width)
         if any((rows[:, place] != byte).any() for place, byte in self.literals):
             return None
-        numbers = {"H": 0, "M": 0, "S": 0}
-        read: dict[str, npt.NDArray[np.int64]] = {}
+        nothing = np.zeros(1, np.int32)
+        read: dict[str, npt.NDArray[np.int32]] = {}
         for sign, place in self.places:
-            digits = rows[:, place : place + _WIDTHS[sign]].astype(np.int64) - ord("0")
-            if (digits < 0).any() or (digits > 9).any():
+            digits = rows[:, place : place + _WIDTHS[sign]] - np.uint8(ord("0"))
+            if (digits > 9).any():
                 return None
-            value = digits[:, 0]
+            value = digits[:, 0].astype(np.int32)
             for column in range(1, digits.shape[1]):
-                value = value * 10 + digits[:, column]
+                value *= 10
+                value += digits[:, column]
             read[sign] = value
         year, month, day = read["Y"], read["m"], read["d"]
         if (year < 1).any() or (month < 1).any() or (month > 12).any() or (day < 1).any():
@@ -144,16 +145,18 @@ class DatePattern:
         if any((read[sign] > most).any() for sign, most in (("H", 23), ("M", 59), ("S", 59)) if sign in read):
             return None
         months = (year - 1970) * 12 + month - 1
-        first = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
-        after = (months + 1).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
-        if (day > after - first).any():
+        earliest = int(months.min())
+        every = np.arange(earliest, int(months.max()) + 2).astype("datetime64[M]").astype("datetime64[D]")
+        firsts = every.astype(np.int64).astype(np.int32)  # of each month, the day that it begins with
+        place_of_month = months - earliest
+        if (day > np.diff(firsts)[place_of_month]).any():
             return None
-        days = first + day - 1
+        days = firsts[place_of_month] + day - 1
         if pa.types.is_date(type_):
-            made = pa.array(days.astype(np.int32)).view(pa.date32())
+            made = pa.array(days.astype(np.int32, copy=False)).view(pa.date32())
         else:
-            clock = [read.get(sign, numbers[sign]) for sign in "HMS"]
-            seconds = days * 86_400 + clock[0] * 3_600 + clock[1] * 60 + clock[2]
+            hours, minutes, seconds_of = (read.get(sign, nothing) for sign in "HMS")
+            seconds = days.astype(np.int64) * 86_400 + hours * 3_600 + minutes * 60 + seconds_of
             made = pa.array(seconds * 1_000_000).view(pa.timestamp("us"))
         if len(present) == len(fields):
             return made

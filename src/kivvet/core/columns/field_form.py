@@ -120,8 +120,8 @@ def _plain_numbers(fields: pa.Array, form: FieldForm) -> tuple[pa.Array, BoolArr
 
 
 def _with_mark_exchanged(fields: pa.Array, form: FieldForm) -> pa.Array | None:
-    """Return numbers with a point for their decimal mark; None where a field holds any other sign than digits, a sign
-    before them and that mark once: those are looked at one by one.
+    """Return fields with a point for their decimal mark; None where one holds any other sign than digits, a minus and
+    that mark: those are looked at one by one. Whether they are numbers is found as they are converted.
     """
     if len(form.decimal.encode()) != 1:
         return None
@@ -139,12 +139,7 @@ def _with_mark_exchanged(fields: pa.Array, form: FieldForm) -> pa.Array | None:
     if fields.offset and fields.null_count:
         return None  # the bits that say which are missing would have to be moved too
     shifted = pa.py_buffer(ends - ends[0])
-    made = pa.Array.from_buffers(pa.string(), len(fields), [valid, shifted, pa.py_buffer(exchanged)])
-    try:
-        made.cast(pa.float64())
-    except pa.ArrowInvalid:
-        return None
-    return made
+    return pa.Array.from_buffers(pa.string(), len(fields), [valid, shifted, pa.py_buffer(exchanged)])
 
 
 def _number_expression(form: FieldForm) -> re.Pattern[str]:
