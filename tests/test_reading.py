@@ -606,3 +606,40 @@ def test_sources_of_many_files_that_cannot_be_are_told(tmp_path, entry, said):
     book.write_text(book.read_text() + f"\n[datasets.x]\n{entry}\ncolumns = []\n")
     ran = run("apply", cwd=tmp_path)
     assert ran.code in (1, 2) and said in ran.all
+
+
+ZONED = [
+    (
+        ["2026-04-01T13:30:00Z", "2026-04-01 15:30+02:00", None],
+        ["2026-04-01 13:30", "2026-04-01 13:30", None],
+        [],
+    ),
+    (["2026-04-01T13:30:00.25-0500"], ["2026-04-01 18:30:00.250000"], []),
+    (["2026-04-01T13:30", "2026-04-01T13:30Z"], ["2026-04-01 13:30", None], [1]),
+    (["2026-04-01T13:30+99:00"], [None], [0]),
+]
+
+
+@pytest.mark.parametrize(("fields", "moments", "bad"), ZONED)
+def test_times_with_offsets_are_moments(fields, moments, bad):
+    made = convert_text(pa.array(fields, pa.string()), "datetime")
+    assert ([] if made.bad is None else list(made.bad.nonzero()[0])) == bad
+    found = [None if one is None else one.replace(tzinfo=None) for one in made.array.to_pylist()]
+    assert found == [None if one is None else dt.datetime.fromisoformat(one) for one in moments]
+
+
+def test_the_first_time_of_a_column_says_whether_all_have_an_offset(tmp_path, monkeypatch):
+    book = book_of(tmp_path, "x.csv", "out/x.parquet", 'types = { at = "datetime" }')
+    path = tmp_path / "x.csv"
+    path.write_text("at,flow\n,1\n2026-04-01T13:30Z,2\n2026-04-01T13:30+01:00,3\n")
+    book.apply_dataset("x")
+    made = pq.read_table(tmp_path / "out" / "x.parquet")
+    assert made.schema.field("at").type == pa.timestamp("us", "UTC")
+    path.write_text(path.read_text() + "2026-04-02 10:00,4\n")
+    ran = run("check", cwd=tmp_path)
+    assert ran.code == 1 and "'2026-04-02 10:00'; the first is in row 4" in ran.out
+    path.write_text("at,flow\n2026-04-01T13:30Z,2\n")
+    book_toml = tmp_path / "book.toml"
+    book_toml.write_text(book_toml.read_text().replace('types = { at = "datetime" }\n', ""))
+    kivvet.open_book(tmp_path).apply_dataset("x")
+    assert pq.read_table(tmp_path / "out" / "x.parquet").schema.field("at").type == pa.timestamp("us", "UTC")

@@ -64,7 +64,7 @@ _DATES = (
 _TIMES = ("%H:%M:%S", "%H:%M", "%I:%M %p", "%I:%M:%S %p")
 _PATTERNS = (*_DATES, *(f"{day} {time}" for day, time in itertools.product(_DATES, _TIMES)))
 _Marks = list[tuple[str, str]]
-_ISO = re.compile(r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?)?")
+_ISO = re.compile(r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?(?:Z|[+-]\d\d(?::?\d\d)?)?)?")
 _WITH_UNIT = re.compile(
     r"(?P<before>[^\d\s.,'’+-]{0,8}?)\s*(?P<number>[+-]?[\d.,'’\u00a0\u202f ]*\d)\s*(?P<after>[^\d\s]{0,12})"
 )

@@ -7,7 +7,7 @@ target needs them, from the whole column, read once before. Values with leading 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -27,6 +27,7 @@ from kivvet.core.columns.convert import (
     is_text_type,
     long_wholes,
 )
+from kivvet.core.columns.field_form import FieldForm, are_zoned
 from kivvet.core.read.options import toml_text
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.findings import Finding, finding
@@ -174,6 +175,7 @@ class TypedReader:
         self.dataset = dataset
         self.types = types
         self.bad: dict[str, BadFields] = {}
+        self.is_zoned: dict[str, bool] = {}  # by column of times
         self.converted: dict[str, tuple[str, ...]] = {}  # by column, some of the fields that could be read
         self.bad_rows: dict[
             tuple[str, int], npt.NDArray[np.bool_]
@@ -256,6 +258,24 @@ class TypedReader:
         words = ", ".join(toml_text(example) for example in examples)
         return f"correct the fields, or say which words mean missing: missing_words = {{ {toml_key(name)} = [{words}] }}"
 
+    def _form_of(self, name: str, kind: ValueType) -> FieldForm:
+        """Return how the fields of a column are written; whether times say how far they are from UTC, its first time
+        tells for all of them.
+        """
+        form = self.dataset.form_of(name)
+        if kind != "datetime" or form.pattern or not self.source.is_text:
+            return form
+        if name not in self.is_zoned:
+            words = ["", *self.dataset.words_that_mean_missing(name)]
+            fields = (
+                field.strip()
+                for batch in self.source.batches([name])
+                for field in batch.column(0).to_pylist()
+            )
+            first = next((field for field in fields if field not in words), None)
+            self.is_zoned[name] = first is not None and are_zoned([first])
+        return replace(form, is_zoned=self.is_zoned[name])
+
     def convert(self, name: str, array: pa.Array, rows_before: int) -> pa.Array:
         """Return a column as its type says; fields that do not convert become null and are remembered."""
         if not is_text_type(array.type):
@@ -264,7 +284,7 @@ class TypedReader:
         if array.type != pa.string():
             array = array.cast(pa.string())
         converted: Converted = convert_text(
-            array, kind, self.dataset.words_that_mean_missing(name), self.dataset.form_of(name)
+            array, kind, self.dataset.words_that_mean_missing(name), self._form_of(name, kind)
         )
         if name not in self.converted and kind != "text":
             self.converted[name] = _some_fields(array, converted)

@@ -13,7 +13,14 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.field_form import PLAIN, FieldForm, dates_by_pattern, has_time, plain_fields
+from kivvet.core.columns.field_form import (
+    PLAIN,
+    FieldForm,
+    are_zoned,
+    dates_by_pattern,
+    has_time,
+    plain_fields,
+)
 from kivvet.core.words.values import LiteralError, ValueType, parse_value
 
 _ARROW_TYPES = {
@@ -42,6 +49,7 @@ FIELD_PATTERNS: Mapping[ValueType, str] = {
     "datetime": r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$",
 }
 
+_ZONED_FORM = FieldForm(is_zoned=True)
 _WHOLE_OTHERWISE = re.compile(r"[+-]?(?:0|[1-9]\d*)(?:\.\d*)?(?:[eE][+-]?\d{1,3})?", re.ASCII)
 #: Whole numbers so long that a float may not hold them.
 _LONG_WHOLE = r"^[+-]?[0-9]{16,}(\.0*)?$"
@@ -152,7 +160,10 @@ def convert_text(
     try:
         return Converted(fields.cast(target))
     except pa.ArrowInvalid:
-        return _convert_one_by_one(fields, target)
+        pass
+    if kind == "datetime" and are_zoned(pc.unique(fields.drop_null()).to_pylist()):
+        return convert_text(texts, kind, missing_words, _ZONED_FORM)
+    return _convert_one_by_one(fields, target)
 
 
 def as_written_here(
@@ -243,7 +254,7 @@ def _fits(fields: pa.Array, kind: ValueType, form: FieldForm = PLAIN) -> bool:
         plain, odd = plain_fields(fields, kind, form)
         return odd is None and _fits(plain, kind)
     if not pc.all(pc.match_substring_regex(fields, FIELD_PATTERNS[kind]), min_count=0).as_py():
-        return False
+        return kind == "datetime" and are_zoned(fields.to_pylist()) and convert_text(fields, kind).bad is None
     if kind == "number":
         return not long_wholes(fields)
     if kind == "integer":

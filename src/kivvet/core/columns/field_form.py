@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
@@ -50,6 +51,8 @@ class FieldForm:
         Whether numbers are hundredths: ``12.5 %`` is 0.125.
     pattern : str
         Of dates and times, in the notation of POSIX `strptime`; empty: ISO 8601.
+    is_zoned : bool
+        Whether times in ISO 8601 say how far they are from UTC, with ``Z`` or an offset such as ``+02:00``.
     true_words, false_words : tuple of str
         Of booleans; case does not count. Empty: ``true`` and ``false``.
     """
@@ -61,6 +64,7 @@ class FieldForm:
     pattern: str = ""
     true_words: tuple[str, ...] = ()
     false_words: tuple[str, ...] = ()
+    is_zoned: bool = False
 
     def as_dict(self) -> dict[str, Any]:
         """Return the form as plain values, as JSON holds them."""
@@ -73,7 +77,7 @@ class FieldForm:
         if kind in ("integer", "number", "decimal"):
             return self.decimal != "." or bool(self.thousands or self.unit) or self.is_share
         if kind in ("date", "datetime"):
-            return bool(self.pattern)
+            return bool(self.pattern) or (kind == "datetime" and self.is_zoned)
         return kind == "boolean" and bool(self.true_words or self.false_words)
 
 
@@ -96,8 +100,41 @@ def plain_fields(fields: pa.Array, kind: ValueType, form: FieldForm) -> tuple[pa
 def dates_by_pattern(
     fields: pa.Array, type_: pa.DataType, form: FieldForm
 ) -> tuple[pa.Array, BoolArray | None]:
-    """Return fields (trimmed, null where missing) as dates or times by a pattern, and which do not fit."""
+    """Return fields (trimmed, null where missing) as dates or times by the form, and which do not fit."""
+    if not form.pattern:
+        return _moments(fields)
     return date_pattern(form.pattern).convert(fields, type_)
+
+
+_ZONED = re.compile(
+    r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?(?:Z|[+-]\d\d(?::?\d\d)?)", re.ASCII
+)
+
+
+def are_zoned(fields: Sequence[str]) -> bool:
+    """Whether all of some fields are times that say how far they are from UTC."""
+    return all(map(_ZONED.fullmatch, fields))
+
+
+def _moments(fields: pa.Array) -> tuple[pa.Array, BoolArray | None]:
+    """Return times with offsets as moments of UTC."""
+    type_ = pa.timestamp("us", "UTC")
+    encoded = pc.dictionary_encode(fields)
+    distinct = pa.array([_moment(text) for text in encoded.dictionary.to_pylist()], type_)
+    made = distinct.take(encoded.indices)
+    if distinct.null_count == 0:
+        return made, None
+    bad = pc.and_(pc.is_null(made), pc.is_valid(fields))
+    return made, np.asarray(bad.to_numpy(zero_copy_only=False))
+
+
+def _moment(text: str) -> dt.datetime | None:
+    if not _ZONED.fullmatch(text):
+        return None
+    try:
+        return dt.datetime.fromisoformat(text).astimezone(dt.UTC)
+    except (ValueError, OverflowError):
+        return None
 
 
 def has_time(pattern: str) -> bool:
