@@ -643,3 +643,20 @@ def test_the_first_time_of_a_column_says_whether_all_have_an_offset(tmp_path, mo
     book_toml.write_text(book_toml.read_text().replace('types = { at = "datetime" }\n', ""))
     kivvet.open_book(tmp_path).apply_dataset("x")
     assert pq.read_table(tmp_path / "out" / "x.parquet").schema.field("at").type == pa.timestamp("us", "UTC")
+
+
+MISREAD = [
+    ("site;flow\n007;1,5\n", "", 'delimiter = ";", decimal = ","'),
+    ("site,flow\n007,1.5,2\n007,1.5\n", "", "a field that holds ',' stands in quotes"),
+    ("site;flow\n007;1,5\n008;2\n", "", 'delimiter = ";", decimal = ","'),
+    ("site,flow\nBäche,2\n", "", 'encoding = "cp1252"'),
+    ("site,flow\n007,1.5\n", 'delimiter = ";"', 'delimiter = ","'),
+]
+
+
+@pytest.mark.parametrize(("text", "options", "said"), MISREAD)
+def test_a_file_that_does_not_fit_its_options_is_told_with_those_that_would(tmp_path, text, options, said):
+    book_of(tmp_path, "x.csv", "out/x.csv", options)
+    (tmp_path / "x.csv").write_bytes(text.encode("cp1252"))
+    ran = run("apply", cwd=tmp_path)
+    assert ran.code in (1, 2) and said in ran.all

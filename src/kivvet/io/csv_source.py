@@ -28,6 +28,7 @@ from kivvet.io.csv_records import (
     separator_said,
 )
 from kivvet.io.files import unreadable
+from kivvet.io.recognise import recognise
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote
 
 _BLOCK_BYTES = 4 << 20
@@ -61,7 +62,7 @@ class CsvSource(Source):
         self.is_compressed = suffixes[-1:] == [".gz"]
         self.options = options
         self.encoding, said = self._begins_with()
-        self.delimiter = options.delimiter or said or ("\t" if ".tsv" in suffixes else ",")
+        self.delimiter = options.delimiter or said or _delimiter_by_name(path)
         lines_above = max(options.lines_above, 0 if said is None else 1)
         self.form = CsvForm(self.delimiter, self.encoding, self.is_compressed, lines_above, options.quote)
         self.notes: list[SourceNote] = []
@@ -139,7 +140,12 @@ class CsvSource(Source):
                 if len(names) == 1
                 else "most of its headings are blank"
             )
-            raise DataError(what, place=place, expected="a heading for each column", fix=elsewhere)
+            raise DataError(
+                what,
+                place=place,
+                expected="a heading for each column",
+                fix=self.options_that_fit("delimiter") or elsewhere,
+            )
         return record
 
     def _given_headings(self, record: list[str] | None, place: Place) -> list[str]:
@@ -330,7 +336,8 @@ class CsvSource(Source):
                 f"byte 0x{fault.object[fault.start]:02x} is not {self.encoding}",
                 place=self._place_of_bad_byte(),
                 expected=f"text in {self.encoding}",
-                fix='save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
+                fix=self.options_that_fit("encoding")
+                or 'save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
             ) from None
         except UnicodeError as fault:
             raise DataError(
@@ -365,12 +372,36 @@ class CsvSource(Source):
                 place=Place(name, first),
                 expected=count(len(self.names), "field"),
                 found=count(found, "field"),
-                fix=f"a field that holds {self.delimiter!r} stands in quotes",
+                fix=self.options_that_fit("delimiter", "headings_on_line")
+                or f"a field that holds {self.delimiter!r} stands in quotes",
             )
         if must_fail:
             if "straddling" in str(error):
                 raise self._long_row(None)
             raise DataError(f"cannot be read as CSV: {error}", place=Place(name))
+
+    def options_that_fit(self, *deciding: str) -> str:
+        """Return the options with which the file could be read, where one of those that decide differs; else nothing."""
+        try:
+            found = recognise(self.path).options
+        except (OSError, EOFError):
+            return ""
+        by_default = self._begins_with()[1] or _delimiter_by_name(self.path)
+        now = {**self.options.said(), "delimiter": self.delimiter, "encoding": self.encoding}
+        said = {
+            **found.said(),
+            "delimiter": found.delimiter or by_default,
+            "encoding": self.encoding
+            if found.encoding == "utf-8" != self.options.encoding
+            else found.encoding,
+        }
+        differing = {word: value for word, value in said.items() if now.get(word) != value}
+        if not set(deciding) & set(differing):
+            return ""
+        lines = ", ".join(
+            f"{word} = {json.dumps(value, ensure_ascii=False)}" for word, value in differing.items()
+        )
+        return f"the file seems to be written so: {lines}"
 
     def _place_of_bad_byte(self) -> Place:
         opener: Any = gzip.open if self.is_compressed else open
@@ -381,6 +412,10 @@ class CsvSource(Source):
                 except UnicodeDecodeError as fault:
                     return Place(shown_path(self.path), number, fault.start + 1)
         return Place(shown_path(self.path))
+
+
+def _delimiter_by_name(path: Path) -> str:
+    return "\t" if ".tsv" in [suffix.lower() for suffix in path.suffixes] else ","
 
 
 def read_all(path: Path, options: ReadOptions = AS_IT_SAYS) -> pa.Table:

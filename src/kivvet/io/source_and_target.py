@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
@@ -43,6 +43,16 @@ class ReadOptions:
     quote: str = '"'
     decimal: str = "."
     thousands: str = ""
+
+    def said(self) -> dict[str, Any]:
+        """Return what has to be said, as plain values: what is not as it is by default."""
+        plain = type(self)()
+        found = {one.name: getattr(self, one.name) for one in fields(self)}
+        return {
+            name: list(value) if isinstance(value, tuple) else value
+            for name, value in found.items()
+            if value != getattr(plain, name)
+        }
 
     @property
     def lines_above(self) -> int:
@@ -178,6 +188,10 @@ class Source(ABC):
     def marks(self) -> FileMarks | None:
         """Return the marks that change when the content does; None where there is no such file any more."""
         return FileMarks.of(self.path)
+
+    def options_that_fit(self, *deciding: str) -> str:
+        """Return the options with which a text could be read, where one of those that decide differs; else nothing."""
+        return ""
 
     def encoded(self) -> Encoded | None:
         """Return the columns as the file encodes them; None where a target cannot take them over."""

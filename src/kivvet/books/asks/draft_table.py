@@ -14,7 +14,6 @@ from typing import Any
 from kivvet.books.asks.data_read import DataRead, data_read
 from kivvet.books.asks.look_source import named_columns
 from kivvet.books.files.open_book import OpenBook
-from kivvet.books.files.read_options import options_as_written
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
 from kivvet.core.draft.from_examples import PairCounter, draft_from_examples
@@ -221,7 +220,7 @@ def draft_lookup(
     file = target.name if copies else os.path.relpath(data.path.resolve(), path.parent.resolve())
     parts = Table(name, inputs, made, ())
     text = table_text(parts, file).replace("\nrows = ", "\nlookup = ")
-    said = options_as_written(data.dataset.options)
+    said = data.dataset.options.said()
     text += "".join(f"{word} = {toml_text(value)}\n" for word, value in said.items())
     if is_copied:
         try:

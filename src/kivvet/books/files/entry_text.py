@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from typing import Any
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.files.read_options import options_as_written
 from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.read.options import toml_text
 from kivvet.core.words.wording import toml_key
@@ -23,7 +22,7 @@ def book_lines(dataset: Dataset, kinds: Mapping[str, str]) -> list[str]:
     kinds : mapping of str to str
         By column, the type that is said; of those without a form of their own just that.
     """
-    said = options_as_written(dataset.options)
+    said = dataset.options.said()
     lines = [_line(word, toml_text(value)) for word, value in said.items()]
     types = [
         f"{toml_key(name)} = {type_text(kind, dataset.forms.get(name), dataset.options)}"

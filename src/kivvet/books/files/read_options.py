@@ -109,20 +109,9 @@ def write_options(options: Options, target: str | None) -> WriteOptions:
     return WriteOptions(read.delimiter, read.encoding, read.decimal, **patterns)
 
 
-def options_as_written(options: ReadOptions) -> dict[str, Any]:
-    """Return the options that a book has to say, as plain values: those that are not as they are by default."""
-    plain = ReadOptions()
-    said: dict[str, Any] = {}
-    for word in READ_KEYWORDS:
-        value = getattr(options, word)
-        if value != getattr(plain, word):
-            said[word] = list(value) if isinstance(value, tuple) else value
-    return said
-
-
 def options_recorded(options: ReadOptions, delimiter: str) -> dict[str, Any]:
     """Return all that decides how a file is read, in one way of writing."""
-    said = options_as_written(options)
+    said = options.said()
     if said.get("headings_on_line") == 1 and not options.headings:
         del said["headings_on_line"]
     return {

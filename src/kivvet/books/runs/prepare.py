@@ -98,6 +98,10 @@ def prepared_of(
         types |= inferred.types
     plan, misfits = plan.typed(lambda name: source_type(source, types, name))
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more, *misfits]]
+    if any(one.kind == "unknown-column" for one in faults) and (
+        fitting := source.options_that_fit("delimiter")
+    ):
+        faults = [replace(one, remedy=fitting) if one.kind == "unknown-column" else one for one in faults]
     faults += [
         finding(note.kind, note.message, dataset=dataset.name, places=(note.place,), remedy=note.fix)
         for note in source.notes
