@@ -660,3 +660,35 @@ def test_a_file_that_does_not_fit_its_options_is_told_with_those_that_would(tmp_
     (tmp_path / "x.csv").write_bytes(text.encode("cp1252"))
     ran = run("apply", cwd=tmp_path)
     assert ran.code in (1, 2) and said in ran.all
+
+
+def test_a_bare_file_is_read_as_it_is_said(tmp_path):
+    (tmp_path / "x.csv").write_text("day;flow\n03.04.2026;1,234\n03.05.2026;2,500\n")
+    form = 'delimiter = ";", thousands = ",", types = { day = { type = "date", pattern = "%m.%d.%Y" } }'
+    looked = run("look", "x.csv", "--read-as", form, cwd=tmp_path)
+    assert "2026-03-04 to 2026-03-05" in looked.out
+    assert "1234 to 2500" in looked.out and "Read as recognised" not in looked.out
+    tried = run("formula", "flow * 2", "--on", "x.csv", "--read-as", form, cwd=tmp_path)
+    assert tried.code == 0 and "2468" in tried.out
+    kivvet.new_book(tmp_path / "b")
+    drafted = kivvet.open_book(tmp_path / "b").draft(
+        "size", tmp_path / "x.csv", column="flow", bounds=[2000], read_as=form
+    )
+    assert len(drafted.table.rows) == 2
+
+
+@pytest.mark.parametrize(
+    ("read_as", "said"),
+    [
+        ("delimiter = ;", "cannot read how the file is written"),
+        ('delimeter = ";"', "did you mean"),
+        ('decimal = "x"', "no decimal mark"),
+    ],
+)
+def test_what_is_said_of_a_bare_file_and_cannot_be_is_told(tmp_path, read_as, said):
+    (tmp_path / "x.csv").write_text("a\n1\n")
+    ran = run("look", "x.csv", "--read-as", read_as, cwd=tmp_path)
+    assert ran.code in (1, 2) and said in ran.all
+    book_of(tmp_path, "x.csv", "out/x.csv")
+    ran = run("look", "x", "--read-as", 'delimiter = ";"', cwd=tmp_path)
+    assert ran.code in (1, 2) and "says itself how its source is read" in ran.all

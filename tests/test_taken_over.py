@@ -7,7 +7,6 @@ import re
 
 import duckdb
 import numpy as np
-import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
@@ -101,7 +100,6 @@ def test_other_programs_read_what_was_put_together(tmp_path):
     table = samples().drop_columns(["nothing"])
     made = applied(written(tmp_path, table, row_group_size=700))
     target = tmp_path / "out" / "samples.parquet"
-    assert pl.read_parquet(target)["ph_class"].to_list() == made["ph_class"].to_pylist()
     found = duckdb.sql(
         f"SELECT id, \"at.depth\", river FROM '{target}' WHERE id BETWEEN 690 AND 710 ORDER BY id"
     )
@@ -117,6 +115,7 @@ def test_files_of_other_writers_are_taken_over(tmp_path, writer):
     (tmp_path / "data").mkdir()
     path = tmp_path / "data" / "samples.parquet"
     if writer == "polars":
+        pl = pytest.importorskip("polars")  # it comes with what benchmarks need
         pl.from_arrow(table).write_parquet(path, row_group_size=800)
     else:
         duckdb.sql(f"COPY (FROM \"table\") TO '{path}' (FORMAT parquet, ROW_GROUP_SIZE 2048)")

@@ -50,12 +50,13 @@ def look_at(
     source: str | Path,
     columns: Sequence[str] = (),
     *,
+    read_as: str = "",
     on_rows: OnRows = lambda _: None,
 ) -> Look:
     """Return what a file looks like, or a dataset of a book if there is one; see `Book.look`."""
     from kivvet.books.asks.look_source import look_at as looked
 
-    return looked(None if book is None else book._opened, source, columns, on_rows)
+    return looked(None if book is None else book._opened, source, columns, on_rows, read_as)
 
 
 def formula_on(
@@ -65,13 +66,14 @@ def formula_on(
     *,
     among: str | None = None,
     n_rows: int = 10_000,
+    read_as: str = "",
     on_rows: OnRows = lambda _: None,
 ) -> Trial:
     """Return what a formula gives on a file, or on a dataset of a book if there is one; see `Book.formula`."""
     from kivvet.books.asks.try_formula import try_formula
 
     opened = None if book is None else book._opened
-    return try_formula(opened, on, text, among=among, n_rows=n_rows, on_rows=on_rows)
+    return try_formula(opened, on, text, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows)
 
 
 def new_book(folder: str | Path, title: str | None = None) -> tuple[Path, ...]:
@@ -242,7 +244,12 @@ class Book:
         return apply_dataset(self._opened, dataset, replace_other=replace, on_rows=on_rows)
 
     def look(
-        self, source: str | Path, columns: Sequence[str] = (), *, on_rows: OnRows = lambda _: None
+        self,
+        source: str | Path,
+        columns: Sequence[str] = (),
+        *,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
     ) -> Look:
         """Return what the columns of a dataset's source, or of a file, look like; it is read in batches.
 
@@ -252,6 +259,9 @@ class Book:
             The name of a dataset, whose options say how its source is read; else a file.
         columns : sequence of str
             Just these; none for all.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
         on_rows : callable
             Called with a number of rows after each batch that was read.
 
@@ -260,7 +270,7 @@ class Book:
         DataError
             If the file cannot be read, has no rows, or lacks a column.
         """
-        return look_at(self, source, columns, on_rows=on_rows)
+        return look_at(self, source, columns, read_as=read_as, on_rows=on_rows)
 
     def uses_of_column(self, name: str) -> tuple[str, ...]:
         """Return how the book uses a column, in words: the tables that read it, and those that make it."""
@@ -317,6 +327,7 @@ class Book:
         as_csv: bool = False,
         copy: bool = False,
         replace: bool = False,
+        read_as: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> Drafted:
         """Write a new table, drafted from data, into the book; its results are left blank to be filled in.
@@ -341,6 +352,9 @@ class Book:
             Whether the file of a lookup is copied beside the table, instead of being pointed at.
         replace : bool
             Whether a table of that name is written over.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
         on_rows : callable
             Called with a number of rows after each batch that was read.
 
@@ -369,11 +383,18 @@ class Book:
             as_csv=as_csv,
             copy=copy,
             replace=replace,
+            read_as=read_as,
             on_rows=on_rows,
         )
 
     def extend(
-        self, name: str, source: str | Path, *, column: str | None = None, on_rows: OnRows = lambda _: None
+        self,
+        name: str,
+        source: str | Path,
+        *,
+        column: str | None = None,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
     ) -> Drafted:
         """Add a row with blank results for each value of the data that a table does not know; see `draft`.
 
@@ -386,6 +407,9 @@ class Book:
             the inputs.
         column : str, optional
             The column to read instead, for a table of one input.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
 
         Raises
         ------
@@ -395,7 +419,7 @@ class Book:
         from kivvet.books.asks.data_read import data_read
         from kivvet.books.asks.extend_table import extend_table
 
-        return extend_table(self._opened, name, data_read(self._opened, source), column, on_rows)
+        return extend_table(self._opened, name, data_read(self._opened, source, read_as), column, on_rows)
 
     def formula(
         self,
@@ -404,6 +428,7 @@ class Book:
         *,
         among: str | None = None,
         n_rows: int = 10_000,
+        read_as: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> Trial:
         """Return what a formula gives on the first rows of a dataset or a file, without adding it to the
@@ -419,6 +444,9 @@ class Book:
             The condition of the rows that take part in calculations within groups.
         n_rows : int
             A formula that looks at other rows is given all of them.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
         on_rows : callable
             Called with a number of rows after each batch that was read.
 
@@ -427,7 +455,7 @@ class Book:
         TableError, DataError
             If it cannot be read, names what there is not, or the source cannot be read.
         """
-        return formula_on(self, text, on, among=among, n_rows=n_rows, on_rows=on_rows)
+        return formula_on(self, text, on, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows)
 
     def unmatched(
         self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None

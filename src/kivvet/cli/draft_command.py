@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from kivvet.cli.options import Command, book_option, opened_book
+from kivvet.cli.options import Command, book_option, opened_book, read_as_option
 
 
 @click.command("draft", cls=Command, short_help="Write a first table from data, or add the values it lacks.")
@@ -54,6 +54,7 @@ from kivvet.cli.options import Command, book_option, opened_book
     "--extend", is_flag=True, help="Add the values that the table does not know yet; leave all else as it is."
 )
 @click.option("--replace", is_flag=True, help="Write over a table of that name.")
+@read_as_option
 @book_option
 def command(
     name: str,
@@ -62,6 +63,7 @@ def command(
     keys: tuple[str, ...],
     book_folder: Path | None,
     extend: bool,
+    read_as: str,
     **wishes: Any,
 ) -> None:
     """Write the table NAME into the book, drafted from data; its results are left blank for you to fill in.
@@ -90,10 +92,13 @@ def command(
     book = opened_book(book_folder)
     with counting_rows("reading") as on_rows:
         if extend:
-            print_extended(console(), book.extend(name, source, column=column, on_rows=on_rows), name)
+            done = book.extend(name, source, column=column, read_as=read_as, on_rows=on_rows)
+            print_extended(console(), done, name)
             return
         bounds = [part.strip() for part in (wishes.pop("bounds") or "").split(",") if part.strip()]
-        done = book.draft(name, source, column=column, keys=keys, bounds=bounds, on_rows=on_rows, **wishes)
+        done = book.draft(
+            name, source, column=column, keys=keys, bounds=bounds, read_as=read_as, on_rows=on_rows, **wishes
+        )
     print_drafted(console(), done)
 
 
@@ -121,6 +126,6 @@ def _refuse_unused(way: str) -> None:
     for option in context.command.params:
         name = option.name or ""
         is_given = context.get_parameter_source(name) is click.core.ParameterSource.COMMANDLINE
-        is_common = name in ("name", "source", "book_folder")
+        is_common = name in ("name", "source", "book_folder", "read_as")
         if isinstance(option, click.Option) and is_given and not is_common and name not in _USED[way]:
             raise click.UsageError(f"{option.opts[0]} has no meaning with {way}")

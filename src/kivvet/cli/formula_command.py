@@ -6,7 +6,15 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, nearby_book, print_json
+from kivvet.cli.options import (
+    JSON_VERSION,
+    Command,
+    book_option,
+    json_option,
+    nearby_book,
+    print_json,
+    read_as_option,
+)
 
 
 @click.command("formula", cls=Command, short_help="Try a formula out on data.")
@@ -26,9 +34,16 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
     help="How many of the first rows; a formula that looks at other rows is given all.",
 )
 @book_option
+@read_as_option
 @json_option
 def command(
-    text: str, source: str, among: str | None, n_rows: int, book_folder: Path | None, as_json: bool
+    text: str,
+    source: str,
+    among: str | None,
+    n_rows: int,
+    book_folder: Path | None,
+    read_as: str,
+    as_json: bool,
 ) -> None:
     """Work EXPR out on the first rows of SOURCE and show its type, the values that have no result, and a
     few results. It may name columns of the source, and formulas and outputs of tables of the book.
@@ -45,7 +60,7 @@ def command(
 
     book = nearby_book(book_folder)
     with counting_rows("reading") as on_rows:
-        trial = formula_on(book, text, source, among=among, n_rows=n_rows, on_rows=on_rows)
+        trial = formula_on(book, text, source, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows)
     if as_json:
         print_json({"version": JSON_VERSION, **trial.as_dict()})
     else:

@@ -42,6 +42,13 @@ book_option = click.option(
     type=click.Path(path_type=Path),
     help="The book's folder; without it, the nearest one upward that holds book.toml.",
 )
+read_as_option = click.option(
+    "--read-as",
+    "read_as",
+    metavar="OPTIONS",
+    default="",
+    help='How a bare file is written, as a dataset says it: \'delimiter = ";", decimal = ","\'. Without it that is recognised.',
+)
 json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
 
 

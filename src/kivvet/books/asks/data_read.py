@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import pyarrow as pa
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
+from kivvet.books.files.read_options import READ_KEYWORDS, column_types, read_options
 from kivvet.core.columns.convert import as_written_here
+from kivvet.core.read.options import Faults, Options
+from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed
 from kivvet.io.formats import format_of
@@ -73,10 +78,50 @@ class DataRead:
         return made if bad is None else array  # as far as all of them are numbers
 
 
-def data_read(book: OpenBook | None, given: str | Path) -> DataRead:
-    """Return the dataset of that name, or the file at that path."""
+def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> DataRead:
+    """Return the dataset of that name, or the file at that path.
+
+    Parameters
+    ----------
+    read_as : str
+        For a bare file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+        it that is recognised.
+
+    Raises
+    ------
+    TableError, DataError
+        If `read_as` says nothing that can be, or a dataset is given, which says itself how it is read.
+    """
     dataset = book.datasets.get(str(given)) if book is not None else None
+    if read_as:
+        if dataset is not None:
+            raise DataError(
+                f"{dataset.name!r} is a dataset, which says itself how its source is read",
+                fix="change its entry in book.toml",
+            )
+        return DataRead(_said(Path(given), str(given), read_as))
     return DataRead(dataset, is_of_book=True) if dataset is not None else _bare(Path(given), str(given))
+
+
+def _said(path: Path, text: str, read_as: str) -> Dataset:
+    """Return what stands for a dataset where it is said how a bare file is written."""
+    try:
+        values: dict[str, Any] = tomllib.loads(f"x = {{ {read_as} }}")["x"]
+    except tomllib.TOMLDecodeError as error:
+        raise DataError(
+            f"cannot read how the file is written: {error}",
+            found=read_as,
+            fix='for example \'delimiter = ";", decimal = ","\'',
+        ) from error
+    faults = Faults()
+    options = Options(values, faults)
+    options.unknown((*READ_KEYWORDS, "types"), "how a file is written")
+    read = read_options(options)
+    types, forms = column_types(options, read)
+    if faults.found:
+        raise TableError(faults.found)
+    sources = (text,) if is_pattern(text) else ()
+    return Dataset(path.name, path, None, types=types, options=read, forms=forms, sources=sources)
 
 
 def _bare(path: Path, text: str) -> DataRead:

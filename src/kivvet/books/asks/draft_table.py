@@ -62,10 +62,11 @@ def draft_into(
     as_csv: bool = False,
     copy: bool = False,
     replace: bool = False,
+    read_as: str = "",
     on_rows: OnRows = lambda _: None,
 ) -> Drafted:
     """Write a new table, a lookup where there are `keys`, into a book; see `Book.draft`."""
-    data = data_read(book, source)
+    data = data_read(book, source, read_as)
     if (column is None) == (not keys):
         raise DataError(
             "a draft reads one column, or looks up keys", expected="either a column, or one key or more"

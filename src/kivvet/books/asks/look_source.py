@@ -23,7 +23,11 @@ _BLOCK_BYTES = 24 << 20  # large batches hold fewer values twice
 
 
 def look_at(
-    book: OpenBook | None, source: str | Path, columns: Sequence[str] = (), on_rows: OnRows = lambda _: None
+    book: OpenBook | None,
+    source: str | Path,
+    columns: Sequence[str] = (),
+    on_rows: OnRows = lambda _: None,
+    read_as: str = "",
 ) -> Look:
     """Return what the columns of a dataset's source, or of a file, look like; it is read in batches. See `Book.look`.
 
@@ -32,7 +36,7 @@ def look_at(
     DataError
         If the file cannot be read, has no rows, or lacks a column.
     """
-    data = data_read(book, source)
+    data = data_read(book, source, read_as)
     opened = data.open()
     names = named_columns(opened, columns)
     builder = LookBuilder(names, {name: data.words(name) for name in names}, data.declared)

@@ -86,6 +86,7 @@ def try_formula(
     *,
     among: str | None = None,
     n_rows: int = 10_000,
+    read_as: str = "",
     on_rows: Callable[[int], None] = lambda _: None,
 ) -> Trial:
     """Return what a formula gives on the first rows of a source; one that looks at other rows is given all of
@@ -103,7 +104,7 @@ def try_formula(
     TableError, DataError
         If the formula cannot be read or its types do not fit, or the source not be read.
     """
-    dataset = data_read(book, source).dataset
+    dataset = data_read(book, source, read_as).dataset
     given: Any = {"formula": text, **({} if among is None else {"among": among})}
     formula, faults = parse_named_formula(TRIED, given)
     if formula is None:
