@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kivvet.books.asks.data_read import data_read
-from kivvet.books.files.entry_text import book_lines
+from kivvet.books.files.entry_text import aligned, book_lines
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook
 from kivvet.books.files.readers import read_text
 from kivvet.core.read.options import toml_text
@@ -71,13 +71,14 @@ def add_dataset(
             )
     found = data.recognised
     kinds = {} if found is None else {column: one.type for column, one in found.columns.items()}
-    lines = [
-        f"[datasets.{toml_key(name)}]",
-        f"source       = {toml_text(_path_for(book.folder, data.path) + ('/' if str(source).endswith('/') else ''))}",
-        f"target       = {toml_text(written_to)}",
+    place = _path_for(book.folder, data.path) + ("/" if str(source).endswith("/") else "")
+    entry = [
+        ("source", toml_text(place)),
+        ("target", toml_text(written_to)),
         *book_lines(data.dataset, kinds),
-        f"columns      = {toml_text(list(columns))}",
+        ("columns", toml_text(list(columns))),
     ]
+    lines = [f"[datasets.{toml_key(name)}]", *aligned(entry)]
     _append(path, lines)
     remarks = [] if found is None else list(found.remarks)
     return Added(name, tuple(lines), (*remarks, *(note.message for note in opened.notes)))

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kivvet.books.asks.data_read import DataRead, data_read
-from kivvet.books.files.entry_text import book_lines
+from kivvet.books.files.entry_text import aligned, book_lines
 from kivvet.core.draft.look import Look, LookBuilder, ReadAs
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
@@ -58,7 +58,7 @@ def _read_as(data: DataRead, source: Source) -> ReadAs | None:
     if found is None:
         return None
     remarks = (*found.remarks, *(note.message for note in source.notes))
-    lines = tuple(book_lines(data.dataset, {name: one.type for name, one in found.columns.items()}))
+    lines = tuple(aligned(book_lines(data.dataset, {name: one.type for name, one in found.columns.items()})))
     return ReadAs(lines, remarks) if lines or remarks else None
 
 

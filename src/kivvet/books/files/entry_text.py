@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from kivvet.books.files.dataset import Dataset
@@ -11,33 +11,33 @@ from kivvet.core.read.options import toml_text
 from kivvet.core.words.wording import toml_key
 from kivvet.io.source_and_target import ReadOptions
 
-_WIDTH = 12
 
-
-def book_lines(dataset: Dataset, kinds: Mapping[str, str]) -> list[str]:
-    """Return what a dataset has to say of how its source is read.
+def book_lines(dataset: Dataset, kinds: Mapping[str, str]) -> list[tuple[str, str]]:
+    """Return what a dataset has to say of how its source is read, as words and values of TOML.
 
     Parameters
     ----------
     kinds : mapping of str to str
         By column, the type that is said; of those without a form of their own just that.
     """
-    said = dataset.options.said()
-    lines = [_line(word, toml_text(value)) for word, value in said.items()]
+    lines = [(word, toml_text(value)) for word, value in dataset.options.said().items()]
     types = [
-        f"{toml_key(name)} = {type_text(kind, dataset.forms.get(name), dataset.options)}"
+        (toml_key(name), type_text(kind, dataset.forms.get(name), dataset.options))
         for name, kind in kinds.items()
         if name in dataset.types
     ]
     if len(types) == 1:
-        lines.append(_line("types", f"{{ {types[0]} }}"))
-    elif types:
-        lines += [_line(f"types.{one.split(' = ', 1)[0]}", one.split(" = ", 1)[1]) for one in types]
+        ((name, value),) = types
+        lines.append(("types", f"{{ {name} = {value} }}"))
+    else:
+        lines += [(f"types.{name}", value) for name, value in types]
     return lines
 
 
-def _line(word: str, value: str) -> str:
-    return f"{word.ljust(_WIDTH)} = {value}"
+def aligned(lines: Sequence[tuple[str, str]]) -> list[str]:
+    """Return words and values as lines of TOML, one below the other."""
+    width = max((len(word) for word, _ in lines), default=0)
+    return [f"{word.ljust(width)} = {value}" for word, value in lines]
 
 
 def type_text(kind: str, form: FieldForm | None, options: ReadOptions) -> str:
