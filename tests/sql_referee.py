@@ -16,6 +16,7 @@ import duckdb
 import pyarrow as pa
 from hypothesis import strategies as st
 
+from kivvet.core.formulas.functions import AGGREGATES, OF_GROUPS, ORDERED_SETS
 from kivvet.core.formulas.tree import (
     And,
     Arithmetic,
@@ -287,7 +288,44 @@ def windows(draw):
             frame = draw(frames(order))
     elif name in ("FIRST_VALUE", "LAST_VALUE"):
         frame = draw(frames(order).filter(lambda one: one.unit == "rows"))
-    return Window(name, parts, partition, order, frame)
+    where = draw(st.none() | CONDITIONS) if name in AGGREGATES else None
+    return Window(name, parts, partition, order, frame, where=where)
+
+
+CONDITIONS = st.sampled_from(
+    [
+        Comparison(">", ColumnName("i"), Constant(Decimal(0))),
+        IsNull(ColumnName("x"), True),
+        Or(
+            (
+                Comparison("=", ColumnName("s"), Constant("a")),
+                Comparison("<", ColumnName("x"), ColumnName("y")),
+            )
+        ),
+    ]
+)
+
+
+@st.composite
+def aggregates(draw):
+    """Aggregates of whole groups, other than the totals and extremes among `windows`."""
+    name = draw(st.sampled_from(sorted({*OF_GROUPS, "COUNT"})))
+    number = ColumnName(draw(st.sampled_from(["i", "x"])))
+    anything = ColumnName(draw(st.sampled_from(list(COLUMNS))))
+    parts, within = (number,), None
+    if name in ORDERED_SETS:
+        parts = (Constant(Decimal(draw(st.sampled_from(["0", "0.25", "0.5", "0.75", "1"])))),)
+        within = OrderItem(anything if name == "PERCENTILE_DISC" else number)
+    elif name == "COUNT":
+        parts = (anything,)
+    return Window(
+        name,
+        parts,
+        draw(PARTITIONS),
+        within=within,
+        where=draw(st.none() | CONDITIONS),
+        is_distinct=name == "COUNT",
+    )
 
 
 # SQL
@@ -402,8 +440,19 @@ def _window(tree):
         inner += f"{tree.frame.unit} BETWEEN {_bound(tree.frame.start)} AND {_bound(tree.frame.end)}"
         if tree.frame.unit == "range" and tree.order[0].part.name == "d":
             inner = inner.replace("DAYS ", "")
+    return f"{aggregate(tree)} OVER ({inner})"
+
+
+_ENGINE_NAMES = {"PERCENTILE_CONT": "quantile_cont", "PERCENTILE_DISC": "quantile_disc"}
+
+
+def aggregate(tree):
+    """An aggregate or a window function as SQL, without OVER."""
     called = ", ".join(map(sql, tree.parts)) or ("*" if tree.name == "COUNT" else "")
-    return f"{tree.name}({called}) OVER ({inner})"
+    if tree.within is not None:
+        called = f"{sql(tree.within.part)}, {tree.parts[0].value}"
+    made = f"{_ENGINE_NAMES.get(tree.name, tree.name)}({'DISTINCT ' if tree.is_distinct else ''}{called})"
+    return made if tree.where is None else f"{made} FILTER (WHERE {sql(tree.where)})"
 
 
 def _bound(distance):

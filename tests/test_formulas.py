@@ -23,7 +23,7 @@ from kivvet.core.formulas.functions import FUNCTIONS
 from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, OrderItem, Window, write_formula
 from kivvet.core.formulas.types import type_of
-from tests.sql_referee import COLUMNS, VALUES, answer, expressions, tables, windows
+from tests.sql_referee import COLUMNS, VALUES, aggregates, answer, expressions, tables, windows
 
 thorough = settings(deadline=None, max_examples=100)
 
@@ -71,7 +71,7 @@ def test_expressions_give_what_the_engine_gives(tree, frame):
 
 
 @thorough
-@given(windows(), tables(most=30))
+@given(windows() | aggregates(), tables(most=30))
 def test_windows_give_what_the_engine_gives(tree, frame):
     agree(tree, frame)
 
@@ -85,7 +85,7 @@ def test_a_written_formula_reads_as_itself(tree):
 
 
 @thorough
-@given(windows())
+@given(windows() | aggregates())
 def test_a_written_window_reads_as_itself(tree):
     assert parse_formula(write_formula(tree)) == tree
 
@@ -98,6 +98,28 @@ def test_the_example_of_each_function_gives_its_result(function):
 
 
 # Beyond what the engine can say
+
+
+@pytest.mark.parametrize(
+    ("formula", "expected"),
+    [
+        ("PERCENTILE_DISC(0.7) WITHIN GROUP (ORDER BY n) OVER ()", 7),  # of ten rows the seventh, exactly
+        ("PERCENTILE_DISC(0.7) WITHIN GROUP (ORDER BY n DESC) OVER ()", 4),
+        ("PERCENTILE_CONT(0.25) WITHIN GROUP (ORDER BY n DESC) OVER ()", 7.75),
+        ("VAR_POP(n + 1000000000) OVER ()", 8.25),
+        ("MEDIAN(n / 0) OVER ()", None),
+        ("CAST(n + 0.25 AS DECIMAL(4, 1))", [1.3, 2.3, 3.3, 4.3, 5.3, 6.3, 7.3, 8.3, 9.3, 10.3]),
+        ("CAST(n * 10 AS DECIMAL(2))", [10, 20, 30, 40, 50, 60, 70, 80, 90, None]),
+        (
+            "CAST(CAST(n AS TEXT) || '23456789012345678' AS DECIMAL(18, 0))",
+            [123456789012345678 + 10**17 * k for k in range(9)] + [None],
+        ),
+        ("CAST('ab' || CAST(n AS TEXT) AS VARCHAR(3))", [*(f"ab{n}" for n in range(1, 10)), None]),
+    ],
+)
+def test_shares_spreads_and_types_of_a_given_size(formula, expected):
+    made, _ = of_text(formula, pa.table({"n": range(1, 11)}))
+    assert made == (expected if isinstance(expected, list) else [expected] * 10)
 
 
 @thorough
@@ -306,7 +328,9 @@ def test_infinities_and_zones_and_decimals():
 
 
 @thorough
-@given(st.sampled_from(["integer", "number", "text"]).flatmap(expressions) | windows(), tables())
+@given(
+    st.sampled_from(["integer", "number", "text"]).flatmap(expressions) | windows() | aggregates(), tables()
+)
 def test_every_value_lies_in_the_domain_that_is_inferred(tree, frame):
     """Columns have the range of what the strategies draw."""
     known = {"i": (-100, 12_345), "x": (-5, 5)}

@@ -167,7 +167,8 @@ def _rounded(vector: Vector, digits: Vector | None, note: Note, *, cuts: bool) -
         made = np.where(places >= 0, whole / factor, whole * factor)
     # Beyond what a float holds after the point there is nothing to round.
     made = np.where(np.isfinite(scaled) & (np.abs(scaled) < 2.0**52) & np.isfinite(made), made, values)
-    made = np.where((places < 0) & (np.abs(values) * 2 < factor), 0.0 * values, made) if not cuts else made
+    if not cuts:
+        made = np.where((places < 0) & (np.abs(values) * 2 < factor), np.copysign(0.0, values), made)
     return Vector("number", np.asarray(made), missing)
 
 

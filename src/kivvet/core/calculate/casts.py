@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
@@ -9,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.calculate.arithmetic import Note
+from kivvet.core.calculate.arithmetic import NUMERIC, Note
 from kivvet.core.calculate.moments import days_of, local
 from kivvet.core.calculate.texts import mapped
 from kivvet.core.calculate.vectors import Vector, as_kind, of_column, of_numbers
@@ -24,12 +25,74 @@ from kivvet.core.words.values import (
 )
 
 
-def cast(vector: Vector, kind: ValueType, note: Note) -> Vector:
+def cast(
+    vector: Vector,
+    kind: ValueType,
+    note: Note,
+    *,
+    length: int | None = None,
+    digits: tuple[int, int] | None = None,
+) -> Vector:
     """Return a vector as another type.
 
     Numbers become whole numbers only where they are whole: nothing is rounded in silence. Text is read as
     fields of files are: blanks around it do not count.
+
+    Parameters
+    ----------
+    length : int, optional
+        The most characters of a text; a longer one is missing, since nothing is cut.
+    digits : tuple of (int, int), optional
+        How many digits a number has, and how many of them after the point: it is rounded to these, half away from
+        zero; a larger number is missing.
     """
+    if digits is not None:
+        return _of_digits(vector, kind, digits, note)
+    made = _cast(vector, kind, note)
+    return made if length is None else _no_longer(made, length, note)
+
+
+def _of_digits(vector: Vector, kind: ValueType, digits: tuple[int, int], note: Note) -> Vector:
+    """Return numbers of so many digits; those without a fraction are whole numbers."""
+    precision, scale = digits
+    whole: Vector | None = None
+    if kind == "integer" and vector.kind == "text":  # whole numbers that no float holds are read as they are
+        whole = _cast(vector, "integer", lambda *_: None)
+    made = vector if vector.kind in ("integer", "number") else _cast(vector, "number", note)
+    if scale or made.kind == "number":
+        rounded = NUMERIC["ROUND"](made, Vector("integer", np.array(scale)), note)
+        made = as_kind(rounded, "number") if scale else _cast(rounded, "integer", note)
+    if whole is not None:
+        read = ~whole.missing_rows(len(made.values)) if made.values.ndim else ~np.asarray(whole.missing)
+        made = Vector("integer", np.where(read, whole.values, made.values), made.missing)
+    largest = 10 ** (precision - scale)
+    if made.kind == "integer":
+        fits = (
+            np.ones(made.values.shape, bool)
+            if largest > 2**63
+            else (made.values > -largest) & (made.values < largest)
+        )
+    else:
+        fits = np.abs(made.values) < float(largest)
+    return _checked(
+        made, fits, made.values, made.kind, note, f"more than {precision - scale} digits before the point"
+    )
+
+
+def _no_longer(vector: Vector, length: int, note: Note) -> Vector:
+    """Return texts; those of more characters are missing."""
+    if vector.distinct is None:
+        return vector
+    lengths = pc.fill_null(pc.utf8_length(vector.distinct), 0).to_numpy(zero_copy_only=False)
+    if not (lengths > length).any():
+        return vector
+    fits = lengths[vector.values] <= length
+    found = _checked(vector, fits, vector.values, "text", note, f"longer than {length} characters")
+    return replace(vector, missing=found.missing)
+
+
+def _cast(vector: Vector, kind: ValueType, note: Note) -> Vector:
+    """Return a vector as another type, without a limit."""
     if vector.kind == kind:
         return vector
     if vector.missing is not None and vector.missing.all():

@@ -149,7 +149,8 @@ class Evaluator:
                 self._need_worked(tree, one, other)
                 return worked_out(sign, one, other, self.note)
             case Cast(part, kind):
-                return cast(_with_empty_missing(self.vector(part)), kind, self.note)
+                given = _with_empty_missing(self.vector(part))
+                return cast(given, kind, self.note, length=tree.length, digits=tree.digits)
             case Case(branches, otherwise):
                 return self._case(branches, otherwise)
             case Call(name, parts) if name not in ("IS TRUE", "IS FALSE", "IS DISTINCT"):

@@ -40,9 +40,9 @@ class Groups:
         """Return the groups of rows with equal keys; missing ones are equal to each other."""
         if not keys:
             return cls(np.zeros(n_rows, np.uint8), 1)
-        made = _numbers_of(keys[0].of_rows(n_rows))
+        made = numbers_of(keys[0].of_rows(n_rows))
         for key in keys[1:]:
-            numbers, size = _numbers_of(key.of_rows(n_rows))
+            numbers, size = numbers_of(key.of_rows(n_rows))
             combined = made[0].astype(np.int64) * size + numbers
             made = _compact(combined)
         return cls(*made)
@@ -66,7 +66,7 @@ def taken(of_group: Array, numbers: Array) -> Array:
     return made
 
 
-def _numbers_of(key: Vector) -> tuple[Array, int]:
+def numbers_of(key: Vector) -> tuple[Array, int]:
     """Return a number for each row, equal for equal values, and how many there are at most."""
     if key.kind == "text":
         key = without_empty(key)

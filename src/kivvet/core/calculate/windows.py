@@ -16,11 +16,13 @@ from kivvet.core.calculate.arithmetic import OVERFLOW, Note
 from kivvet.core.calculate.comparing import common, ranks_of
 from kivvet.core.calculate.equal_counts import MOST_PARTS, equal_counts
 from kivvet.core.calculate.frames import extreme_between, frame_bounds, total_between
+from kivvet.core.calculate.group_values import aggregated
 from kivvet.core.calculate.groups import Groups, Order, taken
 from kivvet.core.calculate.vectors import Vector, as_kind, as_number, either, without_empty
-from kivvet.core.calculate.window_totals import first_of_group, integer_frames, integer_totals, with_zeros
+from kivvet.core.calculate.window_totals import first_of_group, integer_frames
 from kivvet.core.columns.arrays import Array, Places
 from kivvet.core.columns.column import BoolArray
+from kivvet.core.formulas.functions import AGGREGATES
 from kivvet.core.formulas.tree import Comparison, Constant, Tree, Window, write_formula
 from kivvet.core.words.values import FOLDS, fold_text
 
@@ -179,7 +181,7 @@ class WindowMaker:
 
     def _of_window(self, window: Window) -> Vector:
         name = window.name
-        if name in ("SUM", "COUNT", "AVG", "MIN", "MAX", "FIRST_VALUE", "LAST_VALUE"):
+        if name in AGGREGATES or name in ("FIRST_VALUE", "LAST_VALUE"):
             return self._aggregate(window)
         if name == "NTILE" and (made := self._equal_counts(window)) is not None:
             return made
@@ -291,11 +293,9 @@ class WindowMaker:
             window.frame is not None and window.frame.start.is_infinite() and window.frame.end.is_infinite()
         )
         is_all = whole or (not window.order and window.frame is None)
-        values = self.work(window.parts[0]).of_rows(self.n_rows) if window.parts else None
-        if values is not None and values.kind == "text":
-            values = without_empty(values)
-        if is_all and window.name not in ("FIRST_VALUE", "LAST_VALUE"):
-            return self._of_groups(window.name, self._group_of(window), values)
+        if is_all and window.name in AGGREGATES:
+            return self._of_groups(window)
+        values = self._framed(window)
         order = self._order_of(window)
         first, end = frame_bounds(
             window.frame,
@@ -312,54 +312,36 @@ class WindowMaker:
             return replace(made, missing=made.missing_rows(self.n_rows) | order.spread(empty))
         return self._of_frames(window.name, order, values, first, end)
 
-    def _of_groups(self, name: str, groups: Groups, values: Vector | None) -> Vector:
-        numbers, size = groups.numbers, groups.n_groups
+    def _framed(self, window: Window) -> Vector | None:
+        """Return the values that an aggregate of frames looks at; None where it counts rows."""
+        values = self.work(window.parts[0]).of_rows(self.n_rows) if window.parts else None
+        if values is not None and values.kind == "text":
+            values = without_empty(values)
+        if window.where is None:
+            return values
         if values is None:
-            return Vector("integer", taken(groups.sizes, numbers))
-        missing = None if values.missing is None or not values.missing.any() else values.missing
-        if values.kind == "number" and name == "SUM":
-            return self._sums(groups, values, missing)
-        counts = (
-            groups.sizes if missing is None else groups.sizes - np.bincount(numbers[missing], minlength=size)
-        )
-        if name == "COUNT":
-            return Vector("integer", taken(counts, numbers))
-        empty = counts == 0
-        gone = (
-            taken(empty, numbers)
-            if missing is not None and bool((empty & (groups.sizes > 0)).any())
-            else None
-        )
-        held = numbers if missing is None else numbers[~missing]
-        there = values.values if missing is None else values.values[~missing]
-        if name in ("MIN", "MAX"):
-            return self._extreme_of_groups(name, numbers, held, there, values, size, gone)
-        if values.kind == "integer" and name == "SUM":
-            whole, beyond = integer_totals(held, there, size)
-            if beyond.any():
-                bad = beyond[numbers]
-                self.note(OVERFLOW, bad)
-                gone = bad if gone is None else gone | bad
-            return Vector("integer", whole[numbers], gone)
-        totals: Array = np.bincount(held, weights=there.astype(np.float64, copy=False), minlength=size)
-        if name == "AVG":
-            with np.errstate(invalid="ignore", divide="ignore"):
-                totals = totals / counts
-        return self._without_nan(Vector("number", totals[numbers], gone))
+            values = Vector("boolean", np.zeros(self.n_rows, bool))
+        return replace(values, missing=either(values.missing, ~self.truth(window.where)))
 
-    def _sums(self, groups: Groups, values: Vector, missing: BoolArray | None) -> Vector:
-        """Return the totals of floats by group; only a group whose total is 0 can be without any value."""
-        weights = values.values if missing is None else with_zeros(values.values, missing)
-        sums: Array = np.bincount(groups.numbers, weights=weights, minlength=groups.n_groups)
-        gone = None
-        if missing is not None and (zero := sums == 0).any():
-            doubtful = np.flatnonzero(zero[groups.numbers])
-            has_value = np.zeros(groups.n_groups, bool)
-            has_value[groups.numbers[doubtful[~missing[doubtful]]]] = True
-            empty = zero & ~has_value
-            gone = taken(empty, groups.numbers)
-        made = Vector("number", taken(sums, groups.numbers), gone)
-        return self._without_nan(made) if np.isnan(sums).any() else made
+    def _of_groups(self, window: Window) -> Vector:
+        """Return for each row the value of its group."""
+        groups = self._group_of(window)
+        found = aggregated(window, groups, self.work, self.truth, self.n_rows)
+        made, numbers = found.vector, groups.numbers
+        for cause, bad in found.no_result.items():
+            self.note(cause, taken(bad, numbers))
+        missing = made.missing
+        if missing is not None and not missing.any():
+            missing = None
+        gone = None if missing is None else taken(missing, numbers)
+        if gone is not None and not gone.any():
+            gone = None
+        return replace(made, values=taken(made.values, numbers), missing=gone)
+
+    def truth(self, condition: Tree) -> BoolArray:
+        """Return the rows that take part for which a condition is true."""
+        made = self.work(condition).of_rows(self.n_rows)
+        return np.asarray(made.values if made.missing is None else made.values & ~made.missing)
 
     def _without_nan(self, vector: Vector) -> Vector:
         """Return a vector whose totals of opposite infinities are missing."""
@@ -370,37 +352,6 @@ class WindowMaker:
         if new.any():
             self.note("no number", new)
         return replace(vector, missing=nan if vector.missing is None else nan | vector.missing)
-
-    def _extreme_of_groups(
-        self,
-        name: str,
-        numbers: Array,
-        held: Array,
-        there: Array,
-        values: Vector,
-        size: int,
-        gone: BoolArray | None,
-    ) -> Vector:
-        work = np.minimum if name == "MIN" else np.maximum
-        if values.kind == "text":
-            assert values.distinct is not None
-            ranks = ranks_of(values.distinct)
-            code_of = np.zeros(int(ranks.max(initial=0)) + 1, np.int64)
-            code_of[ranks] = np.arange(len(ranks))
-            best = np.zeros(size, np.int64) if name == "MAX" else np.full(size, len(code_of) - 1)
-            work.at(best, held, ranks[there])
-            return Vector("text", code_of[best[numbers]], gone, values.distinct)
-        kind = there.dtype if there.dtype != bool else np.dtype(np.int8)
-        if kind.kind == "f":
-            worst = np.inf if name == "MIN" else -np.inf
-        else:
-            worst = np.iinfo(kind).max if name == "MIN" else np.iinfo(kind).min
-        best = np.full(size, worst, kind)
-        work.at(best, held, there.astype(kind, copy=False))
-        made = best[numbers]
-        return Vector(
-            values.kind, made.astype(bool) if values.kind == "boolean" else made, gone, tz=values.tz
-        )
 
     def _of_frames(
         self, name: str, order: Order, values: Vector | None, first: Places, end: Places

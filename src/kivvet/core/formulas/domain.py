@@ -71,6 +71,8 @@ def domain_of(tree: Tree, of_column: DomainOf) -> Domain | None:
         case Arithmetic(sign, left, right):
             return _of_arithmetic(sign, domain_of(left, of_column), domain_of(right, of_column))
         case Window(name, parts):
+            if tree.within is not None:
+                return domain_of(tree.within.part, of_column)
             return _of_window(name, parts, of_column)
         case Call(name, parts):
             return _of_call(name, parts, of_column)
@@ -175,7 +177,9 @@ def _of_window(name: str, parts: Sequence[Tree], of_column: DomainOf) -> Domain 
             return _range(0, 1)
         case "CUME_DIST":
             return Domain(None, Decimal(0), False, Decimal(1), True)
-        case "MIN" | "MAX" | "FIRST_VALUE" | "LAST_VALUE":
+        case "VAR_POP" | "VAR_SAMP" | "STDDEV_POP" | "STDDEV_SAMP":
+            return _range(0, None)
+        case "MIN" | "MAX" | "MEDIAN" | "FIRST_VALUE" | "LAST_VALUE":
             return domain_of(parts[0], of_column)
         case "LAG" | "LEAD":
             return _hull((parts[0], *parts[2:]), of_column)

@@ -23,8 +23,15 @@ _DEEPEST = 40
 _MOST_SIGNS = 200  # of + - * / || and NOT; each is one level of the tree
 
 
-def parse_formula(text: str) -> Tree:
+def parse_formula(text: str, *, of_groups: bool = False) -> Tree:
     """Return the tree of a formula such as ``flow * nitrate * 86.4``.
+
+    Parameters
+    ----------
+    text : str
+    of_groups : bool
+        Whether it gives a value for each group of rows, as in a summary: aggregates stand without OVER, and windows
+        are an error.
 
     Raises
     ------
@@ -44,7 +51,7 @@ def parse_formula(text: str) -> Tree:
         tree = formula_parser().parse(text)
     except (UnexpectedCharacters, UnexpectedToken, UnexpectedEOF) as error:
         raise _syntax_error(text, error) from None
-    return TreeReader().read(tree.children[0])
+    return TreeReader(of_groups=of_groups).read(tree.children[0])
 
 
 def parse_row_formula(text: str, what: str) -> Tree:

@@ -5,11 +5,22 @@ from __future__ import annotations
 import datetime as dt
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 from decimal import Decimal
 from typing import Any, Literal, cast
 
 from kivvet.core.formulas.errors import FormulaError
-from kivvet.core.formulas.functions import DATE_PARTS, FUNCTIONS, MEANT, NEED_ORDER, TAKE_FRAMES, TIME_PARTS
+from kivvet.core.formulas.functions import (
+    AGGREGATES,
+    DATE_PARTS,
+    FUNCTIONS,
+    MEANT,
+    NEED_ORDER,
+    OF_GROUPS,
+    ORDERED_SETS,
+    TAKE_FRAMES,
+    TIME_PARTS,
+)
 from kivvet.core.formulas.regular import fault_of_regular
 from kivvet.core.formulas.tree import (
     CAST_WORDS,
@@ -52,12 +63,15 @@ _CAST_KINDS: dict[str, ValueType] = {
     "DOUBLE PRECISION": "number",
     "CHARACTER": "text",
     "CHARACTER VARYING": "text",
+    "CHAR VARYING": "text",
+    "TIMESTAMP WITHOUT TIME ZONE": "datetime",
     "BOOL": "boolean",
 }
 
 
-#: Types of the standard that are not there, and what comes nearest.
-_LIKE_TYPES: dict[str, ValueType] = {"DECIMAL": "number", "NUMERIC": "number", "DEC": "number"}
+_EXACT = ("DECIMAL", "NUMERIC", "DEC")
+_VARYING = ("VARCHAR", "CHARACTER VARYING", "CHAR VARYING")
+_MOST_DIGITS = 38
 
 
 def start_of(tree: Any) -> int:
@@ -77,7 +91,16 @@ _SIGN_OF: dict[str, Literal["+", "-", "*", "/", "||"]] = {
 
 
 class TreeReader:
-    """Turns lark's tree into ours."""
+    """Turns lark's tree into ours.
+
+    Parameters
+    ----------
+    of_groups : bool
+        As of `parse_formula`.
+    """
+
+    def __init__(self, *, of_groups: bool = False) -> None:
+        self.of_groups = of_groups
 
     def read(self, tree: Any) -> Tree:
         return cast("Tree", getattr(self, f"_{tree.data}")(tree, tree.children))
@@ -307,16 +330,36 @@ class TreeReader:
         names = [one for one in parts[2].children if getattr(one, "type", "") == "NAME"]
         lengths = [one for one in parts[2].children if getattr(one, "type", "") == "NUMBER"]
         word = " ".join(str(name).upper() for name in names)
+        part, at = self.value(parts[1]), start_of(tree)
+        sizes = [int(one) for one in map(str, lengths) if one.isdigit()]
+        if len(sizes) == len(lengths):
+            if word in _EXACT and sizes:
+                if not 1 <= sizes[0] <= _MOST_DIGITS or sizes[-1] > sizes[0]:
+                    fix = f"DECIMAL(10, 2) has 10 digits, 2 of them after the point; at most {_MOST_DIGITS}"
+                    raise FormulaError("no such number of digits", start_of(lengths[0]), fix)
+                digits = sizes[0], sizes[1] if len(sizes) > 1 else 0
+                return Cast(part, "number" if digits[1] else "integer", at, digits=digits)
+            if word in _VARYING and len(sizes) == 1 and sizes[0]:
+                return Cast(part, "text", at, length=sizes[0])
+            if word == "FLOAT" and len(sizes) == 1:
+                return Cast(part, "number", at)
         if lengths or word not in _CAST_KINDS:
-            written = f"{word}({', '.join(map(str, lengths))})" if lengths else word
-            plain = _CAST_KINDS.get(word) or _LIKE_TYPES.get(word)
-            fix = (
-                f"write {CAST_WORDS[plain]}: nothing is cut or rounded"
-                if plain
-                else did_you_mean(word, CAST_WORDS.values()) or f"types: {listed(CAST_WORDS.values())}"
+            raise FormulaError(
+                f"no type {word}({', '.join(map(str, lengths))})" if lengths else f"no type {word}",
+                start_of(parts[2]),
+                self._type_meant(word),
             )
-            raise FormulaError(f"no type {written}", start_of(parts[2]), fix)
-        return Cast(self.value(parts[1]), _CAST_KINDS[word], start_of(tree))
+        return Cast(part, _CAST_KINDS[word], at)
+
+    def _type_meant(self, word: str) -> str:
+        """Return how a type that is not there may be written."""
+        if word in _EXACT:
+            return "write DECIMAL(10, 2), with the digits in all and those after the point; or NUMBER"
+        if word in ("CHAR", "CHARACTER"):
+            return "write VARCHAR(n): nothing is filled up with blanks; or TEXT"
+        if plain := _CAST_KINDS.get(word):
+            return f"write {CAST_WORDS[plain]}"
+        return did_you_mean(word, CAST_WORDS.values()) or f"types: {listed(CAST_WORDS.values())}"
 
     def _extract(self, tree: Any, parts: Sequence[Any]) -> Tree:
         word, known = str(parts[1]).upper(), (*DATE_PARTS, *TIME_PARTS)
@@ -350,11 +393,7 @@ class TreeReader:
     def _call(self, tree: Any, parts: Sequence[Any]) -> Tree:
         name, given = self.called(tree)
         if FUNCTIONS[name].is_window:
-            raise FormulaError(
-                f"{name} needs OVER, which says over which rows",
-                start_of(tree),
-                f"{name}({'*' if name == 'COUNT' else '...'}) OVER (PARTITION BY ...)",
-            )
+            return self._grouped(tree, None, None)
         if name == "FOLD":
             for one in given[1:]:
                 if not (isinstance(one, Constant) and one.value in FOLDS):
@@ -366,19 +405,79 @@ class TreeReader:
         return Call(name, given, start_of(tree))
 
     def _call_of_rows(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        raise FormulaError(
-            f"{str(parts[0]).upper()}(*) needs OVER, which says over which rows",
-            start_of(tree),
-            "COUNT(*) OVER (PARTITION BY ...)",
+        return self._grouped(tree, None, None)
+
+    _call_of_distinct = _call_of_rows
+
+    def _aggregate(self, tree: Any, parts: Sequence[Any]) -> Tree:
+        within, where = (None, parts[1]) if parts[1].data == "filter" else (parts[1], parts[2])
+        return self._grouped(parts[0], within, where)
+
+    def _grouped(self, call: Any, within: Any, where: Any) -> Tree:
+        """Return a call without OVER of a function that looks at several rows: an aggregate, where such are meant."""
+        made = self._of_rows(call, within, where)
+        at = start_of(call)
+        if not self.of_groups:
+            raise FormulaError(
+                f"{made.name}{'(*)' if made.name == 'COUNT' and not made.parts else ''} needs OVER, which says over which rows",
+                at,
+                f"{made.name}({'*' if made.name == 'COUNT' else '...'}) OVER (PARTITION BY ...)",
+            )
+        if made.name not in AGGREGATES:
+            raise FormulaError(
+                f"{made.name} gives no value for a group of rows",
+                at,
+                f"a summary takes {listed(sorted(AGGREGATES), 20)}",
+            )
+        self._refuse_within(made, made.parts)
+        return made
+
+    def _of_rows(self, call: Any, within: Any, where: Any) -> Window:
+        """Return a call of a function that looks at several rows, with what WITHIN GROUP and FILTER say."""
+        name, given = self.called(call)
+        at = start_of(call)
+        if call.data == "call_of_distinct" and name != "COUNT":
+            raise FormulaError(
+                f"{name} takes no DISTINCT",
+                at,
+                "only COUNT(DISTINCT x) does" if name not in ("MIN", "MAX") else f"{name}(x) is the same",
+            )
+        if (within is not None) != (name in ORDERED_SETS):
+            if within is None:
+                raise FormulaError(
+                    f"{name} is told by WITHIN GROUP what it orders",
+                    at,
+                    f"{name}(0.9) WITHIN GROUP (ORDER BY x)",
+                )
+            raise FormulaError(f"{name} takes no WITHIN GROUP", start_of(within))
+        if where is not None and name not in AGGREGATES:
+            raise FormulaError(
+                f"{name} takes no FILTER", start_of(where), f"{listed(sorted(AGGREGATES), 20)} do"
+            )
+        if name in ORDERED_SETS:
+            share = given[0].value if isinstance(given[0], Constant) else None
+            if not isinstance(share, Decimal) or not 0 <= share <= 1:
+                raise FormulaError(f"{name} takes a share from 0 to 1", at, "0.5 for the one in the middle")
+        return Window(
+            name,
+            given,
+            at=at,
+            within=None if within is None else self.order_item(within.children[0]),
+            where=None if where is None else self.condition(where.children[0]),
+            is_distinct=call.data == "call_of_distinct",
         )
 
-    def _call_of_distinct(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        name = str(parts[0]).upper()
-        raise FormulaError(
-            f"{name}(DISTINCT ...) is not there",
-            start_of(tree),
-            "number the different values with DENSE_RANK() OVER (... ORDER BY x) in a formula of its own, and take MAX of it",
-        )
+    def _refuse_within(self, window: Window, inner: Sequence[Tree]) -> None:
+        """Raise where a function of rows stands within another."""
+        more = [] if window.within is None else [window.within.part]
+        for part in (*inner, *more, *([] if window.where is None else [window.where])):
+            for one in walk(part):
+                if isinstance(one, Window):
+                    raise FormulaError(
+                        f"{one.name} stands within {window.name}",
+                        one.at,
+                        "give the inner one a name of its own in formulas.toml",
+                    )
 
     def called(self, tree: Any) -> tuple[str, tuple[Tree, ...]]:
         """Return the name of a function and its arguments; an error where there is no such function or too
@@ -418,19 +517,29 @@ class TreeReader:
         return name, given
 
     def _window(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        call, partition, order, frame = parts
-        if call.data == "call_of_distinct":
-            return self.read(call)
-        name, given = self.called(call)
+        call, within, where, partition, order, frame = parts
         at = start_of(tree)
+        name, _ = self.called(call)
         if not FUNCTIONS[name].is_window:
             raise FormulaError(f"{name} takes no OVER", at, "it is worked out for each row by itself")
+        called = self._of_rows(call, within, where)
+        if self.of_groups:
+            raise FormulaError(
+                f"{name} OVER gives a value for each row, and one for each group is wanted",
+                at,
+                "leave OVER out, or give the formula a name of its own in formulas.toml",
+            )
         keys = () if partition is None else tuple(self.value(one) for one in partition.children)
         items = () if order is None else tuple(map(self.order_item, order.children))
         if name in NEED_ORDER and not items:
             raise FormulaError(f"{name} needs an order", at, f"{name}(...) OVER (... ORDER BY ...)")
+        if order is not None and (name in OF_GROUPS or called.is_distinct):
+            said = f"{name}(DISTINCT ...)" if called.is_distinct else name
+            raise FormulaError(
+                f"{said} looks at the whole group, in no order", start_of(order), "leave ORDER BY out of OVER"
+            )
         made = None if frame is None else self.frame(frame)
-        if made is not None and name not in TAKE_FRAMES:
+        if made is not None and (name not in TAKE_FRAMES or called.is_distinct):
             raise FormulaError(
                 f"{name} takes no {made.unit.upper()}", start_of(frame), "it looks at the whole group"
             )
@@ -439,15 +548,9 @@ class TreeReader:
         )
         if made is not None and made.unit == "range" and is_distance and len(items) != 1:
             raise FormulaError("RANGE with a distance needs one expression in ORDER BY", start_of(frame))
-        for inner in (*given, *keys, *(item.part for item in items)):
-            for one in walk(inner):
-                if isinstance(one, Window):
-                    raise FormulaError(
-                        f"{one.name} stands within {name}",
-                        one.at,
-                        "give the inner one a name of its own in formulas.toml",
-                    )
-        return Window(name, given, keys, items, made, at)
+        window = replace(called, partition=keys, order=items, frame=made, at=at)
+        self._refuse_within(window, (*called.parts, *keys, *(item.part for item in items)))
+        return window
 
     def order_item(self, tree: Any) -> OrderItem:
         part, direction, place = tree.children

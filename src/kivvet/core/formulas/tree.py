@@ -157,11 +157,23 @@ class Case:
 
 @dataclass(frozen=True, slots=True)
 class Cast:
-    """A value as another type; missing where it cannot be."""
+    """A value as another type; missing where it cannot be.
+
+    Attributes
+    ----------
+    part : Tree
+    kind : str
+    length : int or None
+        Of text: the most characters, ``VARCHAR(20)``.
+    digits : tuple of (int, int) or None
+        Of a number: how many digits it has at most, and how many of them stand after the point, ``DECIMAL(10, 2)``.
+    """
 
     part: Tree
     kind: ValueType
     at: int = field(default=0, compare=False)
+    length: int | None = None
+    digits: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,7 +204,22 @@ class Frame:
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """A function of the rows of a group, with a value for each of them."""
+    """A function of the rows of a group: with a value for each of them, or, as an aggregate, one for all.
+
+    Attributes
+    ----------
+    name : str
+    parts : tuple of Tree
+        The arguments; none of ``COUNT(*)``.
+    partition, order, frame
+        What OVER says. An aggregate has none of them: its groups are those it is asked for.
+    within : OrderItem or None
+        What WITHIN GROUP orders by.
+    where : Tree or None
+        The condition of FILTER: other rows do not count.
+    is_distinct : bool
+        Whether equal values count once.
+    """
 
     name: str
     parts: tuple[Tree, ...]
@@ -200,6 +227,9 @@ class Window:
     order: tuple[OrderItem, ...] = ()
     frame: Frame | None = None
     at: int = field(default=0, compare=False)
+    within: OrderItem | None = None
+    where: Tree | None = None
+    is_distinct: bool = False
 
 
 Tree = ColumnName | Constant | Arithmetic | Comparison | IsNull | And | Or | Not | Call | Case | Cast | Window
@@ -221,7 +251,9 @@ def children(tree: Tree) -> tuple[Tree, ...]:
             inner = tuple(one for branch in branches for one in branch)
             return inner if otherwise is None else (*inner, otherwise)
         case Window(_, parts, partition, order):
-            return (*parts, *partition, *(one.part for one in order))
+            made = (*parts, *partition, *(one.part for one in order))
+            made = made if tree.within is None else (*made, tree.within.part)
+            return made if tree.where is None else (*made, tree.where)
     return ()
 
 
@@ -308,8 +340,8 @@ def _written(tree: Tree) -> tuple[str, int]:
             return " OR ".join(_in(part, _AND + isinstance(part, Or)) for part in parts), _OR
         case Not(part):
             return f"NOT {_in(part, _TEST + isinstance(part, Comparison))}", _NOT
-        case Cast(part, kind):
-            return f"CAST({write_formula(part)} AS {CAST_WORDS[kind]})", _VALUE
+        case Cast(part):
+            return f"CAST({write_formula(part)} AS {_written_type(tree)})", _VALUE
         case Case(branches, otherwise):
             inner = [f"WHEN {write_formula(test)} THEN {write_formula(value)}" for test, value in branches]
             inner += [] if otherwise is None else [f"ELSE {write_formula(otherwise)}"]
@@ -318,6 +350,14 @@ def _written(tree: Tree) -> tuple[str, int]:
             return _write_call(tree)
         case Window():
             return _write_window(tree), _VALUE
+
+
+def _written_type(tree: Cast) -> str:
+    if tree.length is not None:
+        return f"VARCHAR({tree.length})"
+    if tree.digits is not None:
+        return f"DECIMAL({tree.digits[0]}, {tree.digits[1]})"
+    return CAST_WORDS[tree.kind]
 
 
 def _write_call(tree: Call) -> tuple[str, int]:
@@ -353,8 +393,16 @@ def _write_window(tree: Window) -> str:
     if tree.frame is not None:
         start, end = _write_bound(tree.frame.start), _write_bound(tree.frame.end)
         inner.append(f"{tree.frame.unit.upper()} BETWEEN {start} AND {end}")
+    return f"{write_aggregate(tree)} OVER ({' '.join(inner)})"
+
+
+def write_aggregate(tree: Window) -> str:
+    """Return a function of the rows of a group as text, without OVER."""
     called = ", ".join(map(write_formula, tree.parts)) or ("*" if tree.name == "COUNT" else "")
-    return f"{tree.name}({called}) OVER ({' '.join(inner)})"
+    made = f"{tree.name}({'DISTINCT ' if tree.is_distinct else ''}{called})"
+    if tree.within is not None:
+        made += f" WITHIN GROUP (ORDER BY {_write_item(tree.within)})"
+    return made if tree.where is None else f"{made} FILTER (WHERE {write_formula(tree.where)})"
 
 
 def _write_item(item: OrderItem) -> str:

@@ -232,6 +232,10 @@ class _Typist:
             self._need(part, "any" if kind == "same" else kind)
             for part, kind in zip(tree.parts, function.takes, strict=False)
         ]
+        if tree.within is not None:
+            kinds = [self._need(tree.within.part, "number" if tree.name == "PERCENTILE_CONT" else "any")]
+        if tree.where is not None:
+            self._need(tree.where, "boolean")
         for key in tree.partition:
             self.of(key)
         orders = [self.of(one.part) for one in tree.order]
