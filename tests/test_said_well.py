@@ -1,8 +1,9 @@
 """What is said is so, is complete, and can be followed: findings, views, JSON."""
 
-from __future__ import re
+from __future__ import annotations
 
 import json
+import re
 import shlex
 
 import pandas as pd

@@ -218,6 +218,7 @@ def _write_target(
             SEMANTICS_VERSION,
             astuple(work.state.marks),
             parts=work.parts or tuple(asdict(part) for part in source.part_states()),
+            class_orders=plan.class_orders,
         )
         record = writer.commit(record)
     journal.remember(dataset.name, action, record.made_at, record.to_json(), definitions)

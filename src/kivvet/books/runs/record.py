@@ -68,6 +68,8 @@ class Record:
         The version of Kivvet's evaluation.
     parts : tuple of mapping
         Of a source of many files each one's `name`, `hash` and `rows`.
+    class_orders : mapping of str to sequence of str
+        By written column whose classes have an order, these classes.
     others : mapping
         Fields of a later version, which are kept.
     """
@@ -86,6 +88,7 @@ class Record:
     semantics: int = 1
     source_marks: tuple[int, ...] = ()
     parts: tuple[Mapping[str, Any], ...] = ()
+    class_orders: Mapping[str, Any] = field(default_factory=dict)
     target_hash: str = ""
     version: int = RECORD_VERSION
     others: Mapping[str, Any] = field(default_factory=dict)

@@ -88,7 +88,7 @@ class TargetWriter:
         """Write a batch of the source with the columns made of it."""
         arrays = {name: self._array(name, batch) for name in self.written}
         if self.file is None:
-            self.file = QueuedTarget(self._begun(arrays))
+            self.file = QueuedTarget(self._begun(arrays, batch))
         self.file.write(list(arrays.values()))
 
     def _array(self, name: str, batch: RunBatch) -> pa.Array:
@@ -97,8 +97,8 @@ class TargetWriter:
             return made if self.format.keeps_types else list_as_text(made)
         return batch.read.typed(name) if self.format.keeps_types else batch.read.batch.column(name)
 
-    def _begun(self, arrays: Mapping[str, pa.Array]) -> Target:
-        schema = self._schema(arrays)
+    def _begun(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> Target:
+        schema = self._schema(arrays, batch)
         if not self.format.keeps_types:  # text has its headings as they were
             headings = dict(zip(self.source.names, self.source.headings, strict=True))
             schema = pa.schema([field.with_name(headings.get(field.name, field.name)) for field in schema])
@@ -107,13 +107,15 @@ class TargetWriter:
         assert self.format.create is not None
         return self.format.create(self.part, self.target, schema, self.options)
 
-    def _schema(self, arrays: Mapping[str, pa.Array]) -> pa.Schema:
+    def _schema(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> pa.Schema:
         """Return the schema of the target: the fields of the source's own as they are stored, where it has types."""
         stored = self.source.stored_schema
         fields = []
         for name in (*self.own, *self.made):
             if stored is None or name not in stored.names or (name in arrays and name not in self.own):
-                fields.append(pa.field(name, arrays[name].type))
+                made = batch.made.get(name) if name not in self.own else None
+                metadata = None if made is None else made.field_metadata
+                fields.append(pa.field(name, arrays[name].type, metadata=metadata))
                 continue
             field = stored.field(name)
             kind = arrays[name].type if name in arrays else field.type

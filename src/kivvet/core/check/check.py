@@ -46,10 +46,16 @@ def _as_possible(table: Table, one: Finding) -> Finding:
 
 def _idle_classes(table: Table) -> Iterable[Finding]:
     """Tell classes of an order that no row gives; of rows that never win it is told that they do not."""
-    if table.lookup is not None or not table.is_complete:
+    if not table.is_complete:
         return
     for position, output in enumerate(table.outputs):
-        given = {value_or_none(row.results[position]) for row in table.rows}
+        if not output.order:
+            continue
+        given = (
+            {value_or_none(row.results[position]) for row in table.rows}
+            if table.lookup is None
+            else set(table.lookup.distinct_results(position))
+        )
         given |= {table.otherwise.get(output.name), table.missing.get(output.name)}
         for name in output.order:
             if name not in given:

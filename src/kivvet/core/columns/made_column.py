@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,6 +12,9 @@ import pyarrow.compute as pc
 
 from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import CodedColumn, Column, TextColumn, column_from_arrow
+
+#: The key of a field's metadata under which the classes stand in order, as a JSON list.
+CLASS_ORDER = "class_order"
 
 
 @dataclass(frozen=True)
@@ -43,6 +47,13 @@ class MadeColumn:
         if self.codes is not None:
             return CodedColumn(self.codes, TextColumn(self.classes))
         return column_from_arrow(self.values, self.name)
+
+    @property
+    def field_metadata(self) -> dict[str, str] | None:
+        """Return what goes with the field in a file: the classes in order, which survive readers that drop the flag."""
+        if not self.is_ordered or self.classes is None:
+            return None
+        return {CLASS_ORDER: json.dumps(self.classes.to_pylist(), ensure_ascii=False)}
 
     def as_arrow(self) -> pa.Array:
         """Return a dictionary array for classes, a typed array otherwise."""

@@ -325,11 +325,7 @@ class ColumnReader:
                 (*path, "width"),
             )
             width = None
-        says = "order lists the classes of a text output, each once"
-        order = given.texts("order", says)
-        if order and (kind != "text" or len(set(order)) != len(order)):
-            given.fault("order", f"{says}; found {options['order']!r}")
-            order = ()
+        order, ordered_by = self.parse_order(name, kind, given)
         meaning = given.by_name("meaning", "meaning gives a word by class", of_texts=True)
         combine: Any = options.get("combine", "list")
         needs_numbers = combine == "sum" and kind not in ("integer", "number", "decimal")
@@ -356,7 +352,37 @@ class ColumnReader:
             self.heading(name, given),
             combine,
             separator,
+            ordered_by,
         )
+
+    def parse_order(self, name: str, kind: ValueType, given: Options) -> tuple[tuple[str, ...], str | None]:
+        """Return the classes in order, where they are listed, and what else says their order."""
+        says = "order lists the classes of a text output, each once"
+        wish = given.plain("order")
+        example = 'order = ["low", "high"], order = "rows", or order = { column = "rank" }'
+        if wish is None:
+            return (), None
+        if kind != "text":
+            given.fault("order", f"{says}; {name!r} is {kind}", "values of other types have their own order")
+            return (), None
+        if wish == "rows":
+            return (), ""
+        if isinstance(wish, Mapping):
+            column = wish.get("column")
+            if set(wish) != {"column"} or not isinstance(column, str) or not column:
+                given.fault(
+                    "order", f"order names the column that ranks the classes; found {wish!r}", example
+                )
+                return (), None
+            return (), column
+        if isinstance(wish, str):
+            given.fault("order", f"{says}; found {wish!r}", example)
+            return (), None
+        order = given.texts("order", says)
+        if len(set(order)) != len(order):
+            given.fault("order", f"{says}; found {wish!r}")
+            return (), None
+        return order, None
 
 
 def _as_list_condition(texts: list[str], kind: ValueType) -> str:

@@ -10,6 +10,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.columns.convert import EXPECTED, arrow_type, convert_text
 from kivvet.core.columns.field_form import PLAIN, FieldForm
+from kivvet.core.read.class_order import Ranked, ranked_of_arrays
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType, fold_text
@@ -29,8 +30,8 @@ def parse_lookup(
     table: str,
     locate_row: LocateRow = no_place,
     form: FieldForm = PLAIN,
-) -> tuple[LookupRows | None, list[Finding]]:
-    """Return the rows of a lookup given as a frame, and the faults found.
+) -> tuple[LookupRows | None, list[Finding], dict[str, list[Ranked]]]:
+    """Return the rows of a lookup given as a frame, the faults found, and what orders the classes of its outputs.
 
     Parameters
     ----------
@@ -47,8 +48,10 @@ def parse_lookup(
             table=table,
             places=(place,) if place else (),
         )
-        return None, [fault]
-    return _LookupReader(frame, place, table, locate_row, form).read(inputs, outputs)
+        return None, [fault], {}
+    reader = _LookupReader(frame, place, table, locate_row, form)
+    rows, faults = reader.read(inputs, outputs)
+    return rows, faults, reader.ranks
 
 
 class _LookupReader:
@@ -61,6 +64,7 @@ class _LookupReader:
         self.table = table
         self.locate_row = locate_row
         self.findings: list[Finding] = []
+        self.ranks: dict[str, list[Ranked]] = {}
 
     def read(
         self, inputs: tuple[Input, ...], outputs: tuple[Output, ...]
@@ -82,6 +86,8 @@ class _LookupReader:
         if len(keys) + len(ranges) < len(inputs) or len(complete) < len(outputs) or None in ranges:
             return None, self.findings
         self.findings += _unfit_results(complete, outputs, self.table, self.locate_row)
+        for output, array in zip(outputs, complete, strict=True):
+            self.rank(output, array)
         made = [range_ for range_ in ranges if range_ is not None]
         return LookupRows(tuple(keys), tuple(made), tuple(complete), self.locate_row), self.findings
 
@@ -106,6 +112,28 @@ class _LookupReader:
         converted, faults = _typed(array, kind, heading, self.table, self.locate_row, self.form)
         self.findings += faults
         return converted
+
+    def rank(self, output: Output, labels: pa.Array) -> None:
+        """Note the ranks that stand beside the classes of an output, where a column orders them."""
+        if output.ordered_by == "":
+            self.ranks[output.name] = [
+                (None, label, 0) for label in pc.unique(labels).to_pylist() if label is not None
+            ]
+        elif output.ordered_by:
+            heading = output.ordered_by
+            names = self.frame.column_names
+            if heading not in names:
+                self.findings.append(
+                    finding(
+                        "unknown-column",
+                        f"{output.name} is ordered by {heading!r}, and the lookup has no such column",
+                        table=self.table,
+                        places=(self.place,) if self.place else (),
+                        remedy=did_you_mean(heading, names) or f"its columns: {listed(names, 20)}",
+                    )
+                )
+                return
+            self.ranks[output.name] = ranked_of_arrays(_combined(self.frame.column(heading)), labels)
 
     def range(self, about: Input) -> RangeColumn | None:
         """Return the range that an input has in each row; None where a column is not there."""

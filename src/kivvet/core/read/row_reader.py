@@ -53,6 +53,8 @@ class RowReader:
         self.rows_are = rows_are
         self.computes = computes
         self.headings: tuple[str, ...] = ()
+        self.ranking = {one.ordered_by for one in outputs if one.ordered_by}
+        self._rows: tuple[Sequence[Sequence[Any]], int] = ((), 0)
         self.whens = WhenReader(inputs)
 
     def parse_rows(self, given: Any) -> tuple[Row, ...]:
@@ -70,6 +72,7 @@ class RowReader:
         if columns is None:
             return ()
         self.headings = tuple(str(cell).strip() for cell in given[0]) if first else ()
+        self._rows = given, first
         read: list[tuple[Row, FormulaCondition | None]] = []
         for index in range(first, len(given)):
             row = self.parse_row(given[index], index, index - first + 1, inputs, outputs, columns, when)
@@ -83,6 +86,17 @@ class RowReader:
             replace(row, when_asks=spread(one, n_dimensions))
             for (row, _), one in zip(read, asked, strict=True)
         )
+
+    def cells_of(self, heading: str) -> list[tuple[int, Any]] | None:
+        """Return the cells of a column by its heading, each with the number of its row; None where there is none."""
+        if heading not in self.headings:
+            return None
+        given, first = self._rows
+        place = self.headings.index(heading)
+        return [
+            (number, cells[place] if place < len(cells) else None)
+            for number, cells in enumerate(given[first:], 1)
+        ]
 
     def header(
         self,
@@ -98,6 +112,7 @@ class RowReader:
         top = [str(cell).strip() for cell in given[0]] if given else []
         may_ask = WHEN not in names and WHEN not in headings
         named = set(top) - {WHEN} if may_ask else set(top)
+        named -= self.ranking - {*names, *headings}
         needs_header = len(headings) > 2 or self.rows_are == "file"
         is_header = bool(top) and (named in (set(names), set(headings)) or needs_header)
         if not is_header:
@@ -144,6 +159,7 @@ class RowReader:
                 cell not in names
                 and cell not in headings
                 and position not in whens
+                and cell not in self.ranking
                 and self.rows_are == "inline"
             ):
                 self.faults.add(
@@ -165,7 +181,7 @@ class RowReader:
         when: int | None,
     ) -> tuple[Row, FormulaCondition | None] | None:
         places = [*columns, *([] if when is None else [when])]
-        expected = len(places)
+        expected = max(len(places), len(self.headings) if self.rows_are == "inline" else 0)
         if max(places) >= len(cells) or (len(cells) > expected and self.rows_are == "inline"):
             names = [*(one.name for one in columns_of(inputs, outputs)), *([] if when is None else [WHEN])]
             self.faults.add(

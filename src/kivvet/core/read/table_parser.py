@@ -11,6 +11,7 @@ from typing import Any
 
 from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.formulas.errors import FormulaError
+from kivvet.core.read.class_order import Ranked, by_rank, in_row_order
 from kivvet.core.read.column_reader import ColumnReader
 from kivvet.core.read.lookup_reader import parse_lookup
 from kivvet.core.read.options import (
@@ -112,6 +113,7 @@ class _TableParser:
         otherwise = self.results_by_output("otherwise", reader)
         n_faults = len(self.faults)
         rows: tuple[Row, ...] = ()
+        ranks: dict[str, list[Ranked]] = {}
         lookup: LookupRows | None = None
         if self.rows_are == "unreadable":
             n_faults = -1
@@ -125,7 +127,7 @@ class _TableParser:
         elif "rows" in options:
             rows = reader.parse_rows(options.plain("rows"))
         elif is_line_number(options.line()) and len(self.faults) == n_faults:
-            lookup, faults = parse_lookup(
+            lookup, faults, ranks = parse_lookup(
                 options.plain("lookup"),
                 inputs,
                 outputs,
@@ -135,6 +137,10 @@ class _TableParser:
                 FieldForm(options.plain("decimal", "."), options.plain("thousands", "")),
             )
             self.faults.found += faults
+        if any(one.ordered_by is not None for one in outputs):
+            outputs = tuple(
+                self.ordered(one, position, rows, reader, ranks) for position, one in enumerate(outputs)
+            )
         table = Table(
             self.name,
             inputs,
@@ -155,6 +161,37 @@ class _TableParser:
             is_complete=len(self.faults) == n_faults,
         )
         return table, self.faults.found
+
+    def ordered(
+        self,
+        output: Output,
+        position: int,
+        rows: tuple[Row, ...],
+        reader: RowReader,
+        ranks: Mapping[str, list[Ranked]],
+    ) -> Output:
+        """Return an output with its classes in the order that rows or a column say."""
+        if output.ordered_by is None:
+            return output
+        labels = {row.number: text for row in rows if isinstance(text := row.results[position], str)}
+        if output.ordered_by == "":
+            return in_row_order(
+                output, labels.values() if rows else (one[1] for one in ranks.get(output.name, ()))
+            )
+        found = ranks.get(output.name)
+        if found is None and rows:
+            cells = reader.cells_of(output.ordered_by)
+            if cells is None:
+                self.faults.add(
+                    f"{output.name} is ordered by {output.ordered_by!r}, and the rows have no such column",
+                    ("outputs", output.name, "order"),
+                    fix=did_you_mean(output.ordered_by, reader.headings)
+                    or "add it to the headings, the first row, and a number to each row",
+                    kind="unknown-column",
+                )
+                return output
+            found = [(cell, labels[number], number) for number, cell in cells if number in labels]
+        return by_rank(output, found or [], self.faults)
 
     def check_combine(self, match: str, outputs: tuple[Output, ...]) -> None:
         """Tell where an output says how results combine, and they never do."""

@@ -27,7 +27,10 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
         f"{word} = {_quoted(text)}" for word, text in (("title", table.title), ("owner", table.owner)) if text
     ]
     lines += [f"inputs.{toml_key(input_.name)} = {input_text(input_)}" for input_ in table.inputs]
-    lines += [f"outputs.{toml_key(output.name)} = {_output(output)}" for output in table.outputs]
+    lines += [
+        f"outputs.{toml_key(output.name)} = {_output(output, of_lookup=table.lookup is not None)}"
+        for output in table.outputs
+    ]
     if table.given:
         lines.append(f"given = {json.dumps([one.text for one in table.given], ensure_ascii=False)}")
     if table.match != "one":
@@ -141,11 +144,15 @@ def _period(period: Period) -> dict[str, str]:
     return options
 
 
-def _output(one: Output) -> str:
+def _output(one: Output, *, of_lookup: bool) -> str:
     options: dict[str, str] = {"type": _quoted(one.type)}
     if one.width is not None:
         options["width"] = str(one.width)
-    if one.order:
+    if one.ordered_by == "":
+        options["order"] = '"rows"'
+    elif one.ordered_by and of_lookup:
+        options["order"] = f"{{ column = {_quoted(one.ordered_by)} }}"
+    elif one.order:
         options["order"] = json.dumps(one.order, ensure_ascii=False)
     if one.meaning:
         options["meaning"] = (

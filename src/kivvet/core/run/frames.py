@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
@@ -19,6 +20,7 @@ from kivvet.core.columns.column import (
     missing_mask,
     type_of_arrow,
 )
+from kivvet.core.columns.made_column import CLASS_ORDER
 from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_formula
@@ -230,10 +232,29 @@ def _same_kind(frame: Any, table: pa.Table) -> Any:
     if isinstance(frame, pa.RecordBatch):
         return table.combine_chunks().to_batches()[0] if len(table) else _empty_batch(table.schema)
     try:
-        made = kind(table)
+        made = _with_enums(kind(table), table)
     except Exception:  # the kinds of others may refuse in any way
         return table
     return made if hasattr(made, "__arrow_c_stream__") and len(made) == len(table) else table
+
+
+def _with_enums(frame: Any, table: pa.Table) -> Any:
+    """Return a frame of polars with ordered classes as its type for these, so that they sort in class order; any other
+    frame as it is.
+    """
+    if type(frame).__module__.partition(".")[0] != "polars":
+        return frame
+    import sys
+
+    polars: Any = sys.modules["polars"]
+    ordered = {
+        field.name: polars.Enum(json.loads(field.metadata[CLASS_ORDER.encode()]))
+        for field in table.schema
+        if field.metadata and CLASS_ORDER.encode() in field.metadata
+    }
+    return frame.with_columns(
+        **{name: polars.col(name).cast(polars.String).cast(kind) for name, kind in ordered.items()}
+    )
 
 
 def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:
@@ -249,7 +270,8 @@ def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Tab
         for name in plan.written:
             chunks[name].append(made[name].as_arrow())
     for name, arrays in chunks.items():
-        table = table.append_column(name, pa.chunked_array(arrays).unify_dictionaries())
+        column = pa.chunked_array(arrays).unify_dictionaries()
+        table = table.append_column(pa.field(name, column.type, metadata=made[name].field_metadata), column)
     return table
 
 

@@ -38,6 +38,18 @@ class Plan:
         return {step.name: step.table for step in self.table_steps}
 
     @property
+    def class_orders(self) -> Mapping[str, tuple[str, ...]]:
+        """The classes in order of each written column that has such an order."""
+        return {
+            column: tuple(str(one) for one in step.table.classes(about))
+            for step in self.table_steps
+            for output, column in step.outputs
+            if column in self.written
+            and (about := step.table.output(output)).type == "text"
+            and step.table.is_ordered(about)
+        }
+
+    @property
     def needing_all_rows(self) -> tuple[Step, ...]:
         """Those that look at other rows."""
         return tuple(step for step in self.steps if step.needs_all_rows)

@@ -89,13 +89,16 @@ class Output:
     width : int or None
         The most characters a text may have.
     order : tuple of str
-        The classes in order; empty where the rows give the order, or there is none.
+        The classes in order; empty where there is none but that of the rows of a table of one input.
     meaning : mapping of str to str
         What a class means to the reader: "good", "bad" and the like.
     column : str or None
         The heading of its column in the table's own file, where it is not `name`.
     combine, separator : str
         Under ``match = "every"``: how the results of all matching rows become one.
+    ordered_by : str or None
+        Who says the order. None: the definition lists the classes; empty: the rows, as they stand; else the column
+        whose values rank them.
     """
 
     name: str
@@ -106,6 +109,7 @@ class Output:
     column: str | None = None
     combine: Combine = "list"
     separator: str = ", "
+    ordered_by: str | None = None
 
 
 def columns_of(inputs: Sequence[Input], outputs: Sequence[Output]) -> list[Input | Output]:
