@@ -201,11 +201,11 @@ CASES = {
         "check",
         {"tables/ph_class.toml": PH.replace("width = 12", 'combine = "join"')},
     ),
-    "parts_of_later_versions": (
+    "where_that_is_no_condition_and_unknown_names": (
         1,
         "check",
         {
-            "book.toml": BOOK.replace("columns = [", 'where = "ph > 1"\ncolumns = [{ formula = "x" }, '),
+            "book.toml": BOOK.replace("columns = [", 'where = "ph + 1"\ncolumns = [{ formula = "x" }, '),
             "tables/ph_class.toml": PH.replace('"number", step', '"number", from = "low", step'),
         },
     ),

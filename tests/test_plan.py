@@ -95,7 +95,7 @@ def test_what_is_made_but_not_written_may_have_the_name_of_a_source_column():
         ([{"table": "site", "keep": "river"}], ("code",), "keep lists outputs"),
         ([7], ("code",), "found 7"),
         ("site", ("code",), "list of tables"),
-        ([{"indicators": "x"}], ("code",), "not read by this version"),
+        ([{"indicators": "x"}], ("code",), "neither in the source nor made"),
     ],
 )
 def test_what_is_no_plan_is_said(columns, source, said):

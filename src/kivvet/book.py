@@ -193,7 +193,9 @@ class Book:
         names = None if tables is None else _names(tables)
         return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
 
-    def apply(self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]]) -> FrameT:
+    def apply(
+        self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None
+    ) -> FrameT:
         """Return `frame` with new columns, the same kind of frame that was given.
 
         Parameters
@@ -202,6 +204,9 @@ class Book:
         columns : sequence of str or mapping
             As in a dataset of book.toml: names of tables, or
             ``{"table": "station", "input": {"station": "site"}, "keep": ["river"]}``.
+        where : str, optional
+            The condition of the rows that come back, as in a dataset: ``"load_tenth = 10"``. It is decided after the
+            columns are made, which see all rows.
 
         Raises
         ------
@@ -212,13 +217,15 @@ class Book:
         """
         from kivvet.books.asks.apply_to_frame import apply_to_frame
 
-        return apply_to_frame(self._opened, frame, columns, with_report=False).frame
+        return apply_to_frame(self._opened, frame, columns, where=where, with_report=False).frame
 
-    def apply_with_report(self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]]) -> Applied[FrameT]:
+    def apply_with_report(
+        self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None
+    ) -> Applied[FrameT]:
         """Do as `apply` does, and return the frame with a report that accounts for every row."""
         from kivvet.books.asks.apply_to_frame import apply_to_frame
 
-        return apply_to_frame(self._opened, frame, columns)
+        return apply_to_frame(self._opened, frame, columns, where=where)
 
     def apply_dataset(
         self, name: str, *, replace: bool = False, on_rows: OnRows = lambda _: None

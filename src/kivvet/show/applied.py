@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.run.reports import ApplyReport, TableReport
+from kivvet.core.run.reports import ApplyReport, ClassReport, TableReport
 from kivvet.core.words.wording import count, listed
 from kivvet.show.formula import print_formulas
 from kivvet.show.terminal import bar, percent, print_columns
@@ -14,6 +17,7 @@ _BAR_WIDTH = 30
 _MOST_CLASSES = 20
 _MOST_VALUES = 6
 _LONGEST_NAME = 36
+_FEWEST_IN_ONE_LIST = 4
 
 
 def print_apply_report(out: Console, report: ApplyReport, verb: str = "written") -> None:
@@ -22,17 +26,91 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
         Text()
         .append(report.dataset, "bold")
         .append(f"  {report.target}", "cyan")
-        .append(f"  {count(report.rows, 'row')} {verb}")
+        .append(f"  {count(report.written, 'row')} {verb}")
     )
-    for table in report.tables:
+    if report.where:
+        _print_where(out, report)
+    for tables in _alike(report.tables):
         out.print()
-        _print_table(out, table)
+        if len(tables) < _FEWEST_IN_ONE_LIST:
+            for number, table in enumerate(tables):
+                if number:
+                    out.print()
+                _print_table(out, table)
+        else:
+            _print_list(out, tables)
     if report.formulas:
         out.print()
         print_formulas(out, report.formulas)
+    for one in report.by_class:
+        out.print()
+        _print_by_class(out, one)
     for note in report.notes:
         print_columns(out, [("", "", 2), ("note", "cyan", 6)], note)
     out.print()
+
+
+def _print_where(out: Console, report: ApplyReport) -> None:
+    """Print what became of the rows that were not written."""
+    said = f"{report.where} keeps {report.written:,} of {count(report.rows, 'row')}"
+    if report.undecided:
+        said += f"; of {report.undecided:,} it cannot be told, since a value is missing"
+    print_columns(out, [("", "", 2), ("where", "cyan" if report.written else "yellow", 7)], said)
+
+
+def _alike(tables: Sequence[TableReport]) -> list[list[TableReport]]:
+    """Return the reports in lists of those that follow each other and are of one table."""
+    return [list(some) for _, some in itertools.groupby(tables, key=lambda one: one.table)]
+
+
+def _print_list(out: Console, tables: list[TableReport]) -> None:
+    """Print one line for each of the columns that one table was applied to."""
+    first = tables[0]
+    out.print(Text("  ").append(first.table, "bold").append(f" over {len(tables):,} columns", "dim"))
+    heads = ["reads", "matched", "unfinished", "missing", "unmatched", "such as"]
+    lines = [
+        [
+            one.column,
+            f"{one.matched:,}",
+            f"{one.unfinished:,}",
+            f"{one.missing:,}",
+            f"{one.unmatched:,}",
+            ", ".join(repr(value) for value, _ in one.unmatched_values[:3]),
+        ]
+        for one in tables
+    ]
+    shown = [
+        place
+        for place in range(len(heads))
+        if place in (0, 1, 3, 4) or any(line[place] not in ("", "0") for line in lines)
+    ]
+    few = lines if len(lines) <= _MOST_CLASSES else lines[: _MOST_CLASSES - 1]
+    widths = [max(len(line[place]) for line in (heads, *few)) for place in range(len(heads))]
+    for number, line in enumerate([heads, *few]):
+        text = Text("    ")
+        for place in shown:
+            is_text = place in (0, 5)
+            cell = line[place].ljust(widths[place]) if is_text else line[place].rjust(widths[place])
+            is_odd = number and place in (2, 4) and line[place] != "0"
+            text.append(cell + "  ", "dim" if not number else "yellow" if is_odd else "")
+        text.rstrip()
+        out.print(text)
+    if len(lines) > len(few):
+        out.print(Text(f"    ... and {len(lines) - len(few)} more columns; --json lists all", "dim"))
+
+
+def _print_by_class(out: Console, one: ClassReport) -> None:
+    """Print the columns made one for each class, each with its rows."""
+    out.print(Text("  by class of ", "dim").append(one.column, "bold"))
+    shown = listed((f"{name} {n:,}" for name, n in one.columns), _MOST_CLASSES)
+    print_columns(out, [("", "", 4)], shown)
+    if one.outside:
+        values = listed((f"{value!r} ({n:,})" for value, n in one.outside_values), _MOST_VALUES)
+        has = "has a value that is" if one.outside == 1 else "have a value that is"
+        said = f"{count(one.outside, 'row')} {has} none of the classes: {values}"
+        print_columns(out, [("", "", 4), ("outside", "yellow", 9)], said)
+    elif one.classless:
+        print_columns(out, [("", "", 4)], f"{count(one.classless, 'row')} without a class", "dim")
 
 
 def _print_table(out: Console, one: TableReport) -> None:

@@ -105,9 +105,7 @@ def check_data(
 
 def _unused_tables(book: OpenBook, names: set[str]) -> list[Finding]:
     """Return a note on each table asked about that no dataset uses: it was held against no data."""
-    used = set().union(
-        *(book.reached({entry.table for entry in dataset.entries}) for dataset in book.datasets.values())
-    )
+    used = set().union(*(book.used_by(dataset) for dataset in book.datasets.values()))
     return [
         finding(
             "unused",
@@ -199,7 +197,7 @@ def _check_dataset(
 
 def _may_use(book: OpenBook, dataset: Dataset, names: set[str]) -> bool:
     """Whether a dataset reads some of the tables or formulas, as far as its definition says."""
-    return bool(book.reached({entry.table for entry in dataset.entries}) & names)
+    return bool(book.used_by(dataset) & names)
 
 
 def _staleness(book: OpenBook, dataset: Dataset) -> list[Finding]:

@@ -17,8 +17,10 @@ from kivvet.books.files.read_options import (
     write_options,
 )
 from kivvet.core.columns.field_form import FieldForm
+from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.run.entries import Entry, parse_entries
+from kivvet.core.run.where import parse_where
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
@@ -37,11 +39,11 @@ DATASET_KEYWORDS = (
     "missing_words",
     "input",
     "columns",
+    "where",
     *READ_KEYWORDS,
     "title",
     "note",
 )
-_LATER = {"where": "filters of rows"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +76,8 @@ class Dataset:
         By column how its fields are written, where that is not as `options` say.
     written_as : WriteOptions
         How the text of its target is written.
+    where : Formula or None
+        The condition of the rows that are kept, decided after the columns are made.
     """
 
     name: str
@@ -91,6 +95,7 @@ class Dataset:
     file_column: str | None = None
     folder: Path = Path()
     place: Place | None = None
+    where: Formula | None = None
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
         return (*self.missing_words, *self.missing_words_of.get(column, ()))
@@ -163,7 +168,7 @@ def parse_dataset(
         )
         return None, faults.found
     options = Options(given, faults)
-    options.unknown(DATASET_KEYWORDS, "a dataset", _LATER)
+    options.unknown(DATASET_KEYWORDS, "a dataset")
     for word in ("target",):
         if isinstance(given.get(word), str) and "\0" in given[word]:
             fix = f'for example {word} = "data/{name}.csv"'
@@ -213,6 +218,7 @@ def parse_dataset(
         file_column if is_many else None,
         folder,
         locate(root),
+        parse_where(options),
     )
     return dataset, faults.found
 

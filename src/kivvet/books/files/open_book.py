@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Set
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,6 +14,7 @@ from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.books.files.targets import target_faults
 from kivvet.core.read.options import Faults, Options, read_severities
+from kivvet.core.run.entries import names_used
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding, Severity, finding
@@ -179,20 +181,26 @@ class OpenBook:
 
     def faults_of(self, dataset: Dataset) -> list[Finding]:
         """Return what reading found in the book itself, in a dataset's definition, and in its tables."""
-        used = {entry.table for entry in dataset.entries}
+        used = self.used_by(dataset)
         return [
             found
             for found in self.reading_findings
-            if (not found.table and found.dataset in ("", dataset.name))
-            or found.table in used
-            or found.table in self.reached(used)
+            if (not found.table and found.dataset in ("", dataset.name)) or found.table in used
         ]
 
-    def reached(self, used: set[str]) -> set[str]:
-        """Return the tables and formulas of some names, and those that they may read."""
+    def used_by(self, dataset: Dataset) -> set[str]:
+        """Return the tables and formulas that a dataset names, and those that they may read."""
+        return self.reached(*names_used(dataset.entries, dataset.where))
+
+    def reached(self, used: set[str], columns: Set[str] = frozenset()) -> set[str]:
+        """Return the tables and formulas of some names, those that may make some columns, and those that they may read."""
         reached, waiting = set(used), list(used)
         makers = {name: {output.name for output in table.outputs} for name, table in self.tables.items()}
         makers |= {name: {name} for name in (*self.formulas, *self.unusable_formulas)}
+        for name, made in makers.items():
+            if name not in reached and made & columns:
+                reached.add(name)
+                waiting.append(name)
         while waiting:
             name = waiting.pop()
             reads = (

@@ -14,7 +14,7 @@ import xxhash
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
-from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short
+from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short, where_record
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.prepare import Prepared, prepare
 from kivvet.books.runs.record import Record, refuse_strange
@@ -132,7 +132,7 @@ def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
     ]
     notes += [note.message for note in prepared.source.notes]
     run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
-    taken_over = taken_over_of_source(run.reader, target)
+    taken_over = taken_over_of_source(run.reader, target) if run.plan.where is None else None
     names = None if taken_over is None else _read_besides(taken_over, run)
     inferred = tuple(sorted(prepared.inferred))
     return _Work(run, names, state, prepared.types, inferred, taken_over, tuple(notes))
@@ -143,6 +143,8 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: 
     told which these are, or its others cannot be taken over.
     """
     plan, marks = prepared.plan, prepared.source.marks()
+    if plan.where is not None:
+        return None  # which rows it holds may have changed
     found = standing_columns(book, prepared, target) if target.is_file() else None
     if found is None or marks is None:
         return None
@@ -190,7 +192,8 @@ def _write_target(
                 run.reader.convert_declared(batch.read)
             writer.write(batch)
         report = run.report(dataset.name, shown_path(target))
-        report = replace(report, notes=work.notes, kept=work.kept)
+        where = "" if dataset.where is None else dataset.where.text
+        report = replace(report, notes=work.notes, kept=work.kept, where=where)
         _stop_at([*run.faults(), *demands.errors(report)])
         if work.state.marks != source.marks():
             raise DataError(
@@ -219,6 +222,8 @@ def _write_target(
             astuple(work.state.marks),
             parts=work.parts or tuple(asdict(part) for part in source.part_states()),
             class_orders=plan.class_orders,
+            left_out=report.left_out,
+            where=where_record(plan, prepared.types),
         )
         record = writer.commit(record)
     journal.remember(dataset.name, action, record.made_at, record.to_json(), definitions)

@@ -50,5 +50,5 @@ def known_plan(book: OpenBook, dataset: Dataset) -> tuple[Plan | None, bool]:
 def unknown_uses(book: OpenBook, dataset: Dataset, plan: Plan | None) -> set[str]:
     """Return the tables that a dataset may use besides those in its plan."""
     planned = set() if plan is None else set(plan.tables)
-    reached = book.reached({entry.table for entry in dataset.entries})
+    reached = book.used_by(dataset)
     return {name for name in reached if name in book.tables and name not in planned}

@@ -19,6 +19,16 @@ _MANY_VALUES = _LONGEST_DEFINITION // 4  # which no short definition holds
 
 def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRecord, ...]:
     """Return the record of each written column: the hash of all that decides it, apart from the source."""
+    records = _records(plan, types)
+    return tuple(records[name] for name in plan.written)
+
+
+def where_record(plan: Plan, types: Mapping[str, ValueType]) -> str:
+    """Return the hash of all that decides which rows are kept, apart from the source; empty where all are."""
+    return "" if plan.where is None else _records(plan, types)[plan.where].fingerprint
+
+
+def _records(plan: Plan, types: Mapping[str, ValueType]) -> dict[str, ColumnRecord]:
     meanings: dict[str, str] = {}
     made: dict[str, str] = {}
     records: dict[str, ColumnRecord] = {}
@@ -37,7 +47,7 @@ def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRe
             records[column.name] = ColumnRecord(
                 column.name, step.name, made[column.name], meanings[step.name]
             )
-    return tuple(records[name] for name in plan.written)
+    return records
 
 
 def definitions_of(plan: Plan, remembered: Container[str]) -> dict[str, tuple[str, dict[str, Any]]]:

@@ -17,6 +17,7 @@ from kivvet.books.runs.sources import source_of
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
+from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.kept import kept
@@ -67,7 +68,15 @@ def plan_of(book: OpenBook, dataset: Dataset) -> tuple[Plan, list[Finding]]:
     known, source = _known_plans(book), source_of(book, dataset)
     if dataset.name not in known or known[dataset.name][0] is not source:
         unusable = book.unusable_tables | book.unusable_formulas
-        made = make_plan(dataset.entries, book.tables, source.names, dataset.renamed, unusable, book.formulas)
+        made = make_plan(
+            dataset.entries,
+            book.tables,
+            source.names,
+            dataset.renamed,
+            unusable,
+            book.formulas,
+            where=dataset.where,
+        )
         known[dataset.name] = source, made
     return known[dataset.name][1]
 
@@ -87,7 +96,9 @@ def prepared_of(
     with_all_types: bool = False,
 ) -> tuple[Prepared, list[Finding]]:
     """Do as `prepare` does, with tables and formulas that need not be a book's."""
-    plan, faults = make_plan(dataset.entries, tables, source.names, dataset.renamed, unusable, formulas)
+    plan, faults = make_plan(
+        dataset.entries, tables, source.names, dataset.renamed, unusable, formulas, where=dataset.where
+    )
     types, more = types_read(dataset, plan, source.names)
     inferred = Inferred({}, {})
     unknown = (
@@ -97,6 +108,8 @@ def prepared_of(
         inferred = infer_types(source, dataset, unknown)
         types |= inferred.types
     plan, misfits = plan.typed(lambda name: source_type(source, types, name))
+    if (misfit := where_misfit(plan, dataset.where)) is not None:
+        misfits.append(misfit)
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more, *misfits]]
     if any(one.kind == "unknown-column" for one in faults) and (
         fitting := source.options_that_fit("delimiter")

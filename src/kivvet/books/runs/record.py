@@ -49,6 +49,7 @@ class Record:
     ----------
     dataset, made_at, source_name : str
     rows : int
+        Of the source.
     source_hash : str
     source_marks : tuple of int
         The size, the time of change (ns) and the inode of the source then.
@@ -70,6 +71,10 @@ class Record:
         Of a source of many files each one's `name`, `hash` and `rows`.
     class_orders : mapping of str to sequence of str
         By written column whose classes have an order, these classes.
+    left_out : int
+        Of the rows those that were not written.
+    where : str
+        The fingerprint of the condition of the rows that were.
     others : mapping
         Fields of a later version, which are kept.
     """
@@ -89,6 +94,8 @@ class Record:
     source_marks: tuple[int, ...] = ()
     parts: tuple[Mapping[str, Any], ...] = ()
     class_orders: Mapping[str, Any] = field(default_factory=dict)
+    left_out: int = 0
+    where: str = ""
     target_hash: str = ""
     version: int = RECORD_VERSION
     others: Mapping[str, Any] = field(default_factory=dict)

@@ -35,6 +35,7 @@ class RunBatch:
 
     read: TypedBatch
     made: Mapping[str, MadeColumn]
+    kept: npt.NDArray[np.bool_] | None = None  # which rows the dataset keeps; None: all
 
     @property
     def n_rows(self) -> int:
@@ -110,7 +111,8 @@ class Run:
                 if not left:
                     return
             read = batch if left is None or batch.num_rows <= left else batch.first(left)
-            yield RunBatch(read, self.execution.apply(read.column, read.num_rows))
+            made = self.execution.apply(read.column, read.num_rows)
+            yield RunBatch(read, made, self.execution.kept)
             left = None if left is None else left - read.num_rows
             self.on_rows(read.num_rows)
 
@@ -140,14 +142,16 @@ class Run:
                 self.stop_at_faults()
                 self.look_ahead()
                 self.execution.n_rows = number - 1
-                return RunBatch(only, self.execution.apply(only.column, 1))
+                made = self.execution.apply(only.column, 1)
+                return RunBatch(only, made, self.execution.kept)
         return None
 
     def empty_batch(self) -> RunBatch:
         """Return a batch without rows, typed as those with rows are."""
         batch: pa.RecordBatch = self.prepared.source.empty_batch()
         read = TypedBatch(self.reader, batch, 0)
-        return RunBatch(read, self.execution.apply(read.column, 0))
+        made = self.execution.apply(read.column, 0)
+        return RunBatch(read, made, self.execution.kept)
 
     @property
     def n_rows(self) -> int:

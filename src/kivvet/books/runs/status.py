@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import demands_of
-from kivvet.books.runs.fingerprints import column_records
+from kivvet.books.runs.fingerprints import column_records, where_record
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.prepare import Prepared, prepare
 from kivvet.books.runs.record import Record, read_record
@@ -140,6 +140,15 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         reasons.append(Reason(f"the way the data is read or written changed: {', '.join(changed)}"))
     if more := [one for one in demands_of(prepared.plan, book.severity) if one not in record.demands]:
         reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
+    if record.where != where_record(prepared.plan, prepared.types):
+        what = (
+            "changed"
+            if record.where and dataset.where
+            else "are chosen now"
+            if dataset.where
+            else "are all now"
+        )
+        reasons.append(Reason(f"the rows that are kept {what}"))
     column_reasons = _column_reasons(
         book, record, {one.name: one for one in column_records(prepared.plan, prepared.types)}
     )
@@ -155,7 +164,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         stale,
         tuple(reasons),
         record.made_at,
-        record.rows,
+        record.rows - record.left_out,
     )
 
 
@@ -183,8 +192,8 @@ def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) ->
     for (table, old_fingerprint), names in changed.items():
         if any(today[name].table_fingerprint != old_fingerprint for name in names):
             changes = _changes(book, record, table, old_fingerprint)
-            what = "table" if table in book.tables else "formula"
-            reasons.append(Reason(f"{what} {table} changed", tuple(names), table, changes))
+            what = "table " if table in book.tables else "formula " if table in book.formulas else "the "
+            reasons.append(Reason(f"{what}{table} changed", tuple(names), table, changes))
         else:
             reasons.append(Reason("what it reads changed", tuple(names), table))
     return reasons

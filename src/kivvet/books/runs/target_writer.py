@@ -87,6 +87,9 @@ class TargetWriter:
     def write(self, batch: RunBatch) -> None:
         """Write a batch of the source with the columns made of it."""
         arrays = {name: self._array(name, batch) for name in self.written}
+        if batch.kept is not None:
+            kept = pa.array(batch.kept)
+            arrays = {name: array.filter(kept) for name, array in arrays.items()}
         if self.file is None:
             self.file = QueuedTarget(self._begun(arrays, batch))
         self.file.write(list(arrays.values()))

@@ -27,7 +27,7 @@ class Combined:
     def __init__(self, table: Table, output: Output) -> None:
         self.table = table
         self.output = output
-        position = table.outputs.index(output)
+        position = [one.name for one in table.outputs].index(output.name)
         self.results = [row.results[position] for row in table.rows]
         self.otherwise, self.missing = table.otherwise.get(output.name), table.missing.get(output.name)
         self.classes = [str(class_) for class_ in table.classes(output)]

@@ -5,21 +5,55 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
+from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import toml_key
+from kivvet.core.words.wording import listed, toml_key
 
-ENTRY_KEYWORDS = ("table", "formula", "input", "keep", "status", "row", "as", "write")
-LATER_ENTRIES = {
-    "over": "one table over several columns",
-    "indicators": "a column of 0 and 1 for each class",
-    "name": "names of such columns",
-    "amount": "amounts in such columns",
-}
+ENTRY_KEYWORDS = ("table", "formula", "input", "keep", "status", "row", "as", "write", "over")
+CLASS_KEYWORDS = ("indicators", "name", "amount", "otherwise", "type", "rest", "classes", "write")
+#: The parts of names that stand for something else, by what they are in.
+OVER_PARTS, CLASS_PARTS = ("{input}", "{output}"), ("{column}", "{class}", "{number}", "{amount}")
 _OF_TABLES, _OF_FORMULAS = ("keep", "status", "row"), ("as",)
+_EXAMPLE = 'for example { table = "station", keep = ["river"] } or { formula = "load", as = "sample_load" }'
+_OVER_EXAMPLE = (
+    'for example over = ["foam", "odour"], or over = "q*" for all columns of the source that begin so'
+)
+
+#: What stands in a row of the columns of other classes than its own.
+Elsewhere = Literal["zero", "missing"]
+
+
+@dataclass(frozen=True, slots=True)
+class ByClass:
+    """One column for each class of a column.
+
+    Attributes
+    ----------
+    name : str
+        The pattern of the names: ``{column}``, ``{class}``, ``{number}`` (of the class in the order, from 1) and
+        ``{amount}`` stand for what they are called.
+    amount : str or None
+        The column whose values stand under the class of their row; None: 1, or true, stands there.
+    elsewhere : {"zero", "missing"}
+        What stands there under the other classes.
+    is_boolean : bool
+        Whether indicators are true and false instead of 1 and 0.
+    rest : str or None
+        The name of one more column, for rows without a class.
+    classes : tuple
+        The classes, where neither a table nor a formula says them.
+    """
+
+    name: str
+    amount: str | None = None
+    elsewhere: Elsewhere = "zero"
+    is_boolean: bool = False
+    rest: str | None = None
+    classes: tuple[Any, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +63,7 @@ class Entry:
     Attributes
     ----------
     table : str
-        The name of a table or of a formula: they share one namespace.
+        The name of a table or of a formula: they share one namespace. With `by_class`, of the column that has classes.
     reads : mapping of str to str
         By input, the column to read instead.
     keep : tuple of (str, str) or None
@@ -39,6 +73,12 @@ class Entry:
     is_written : bool
     made_as : str or None
         The name of the column that a formula makes; None: the formula's.
+    over : tuple of (str, tuple of str) or None
+        An input (empty: the only one), and the columns, or patterns of names of columns of the source, that it reads one
+        after the other.
+    by_class : ByClass or None
+    whole : Entry or None
+        Of an entry that `over` made: the one that it stands in.
     """
 
     table: str
@@ -49,40 +89,74 @@ class Entry:
     is_written: bool = True
     place: Place | None = None
     made_as: str | None = None
+    over: tuple[str, tuple[str, ...]] | None = None
+    by_class: ByClass | None = None
+    whole: Entry | None = None
 
 
-def entry_text(entry: Entry, *, is_formula: bool = False) -> str:
-    """Return an entry of `columns` as book.toml writes it."""
-
-    def quoted(text: str) -> str:
-        return json.dumps(text, ensure_ascii=False)
-
-    parts = [f"{'formula' if is_formula else 'table'} = {quoted(entry.table)}"]
-    if entry.reads:
-        reads = ", ".join(f"{toml_key(name)} = {quoted(column)}" for name, column in entry.reads.items())
-        parts.append(f"input = {{ {reads} }}")
-    if entry.keep is not None:
-        kept = [
-            quoted(output) if output == column else f"{{ {toml_key(output)} = {quoted(column)} }}"
-            for output, column in entry.keep
-        ]
-        parts.append(f"keep = [{', '.join(kept)}]")
-    named = (("status", entry.status), ("row", entry.row), ("as", entry.made_as))
-    parts += [f"{word} = {quoted(name)}" for word, name in named if name is not None]
-    parts += [] if entry.is_written else ["write = false"]
-    return f"{{ {', '.join(parts)} }}"
+def names_used(entries: Sequence[Entry], where: Formula | None = None) -> tuple[set[str], set[str]]:
+    """Return the tables and formulas that entries name, and the columns, made or of the source, that they name besides."""
+    tables = {entry.table for entry in entries if entry.by_class is None}
+    columns = {column for entry in entries for column in entry.reads.values()}
+    columns |= {column for entry in entries if entry.over is not None for column in entry.over[1]}
+    for entry in entries:
+        if entry.by_class is not None:
+            columns |= {entry.table, *([entry.by_class.amount] if entry.by_class.amount else [])}
+    return tables, columns | set(() if where is None else where.reads)
 
 
-def entry_code(entry: Entry, *, is_formula: bool = False) -> str:
-    """Return an entry of `columns` as Python writes it."""
+def entry_values(entry: Entry, *, is_formula: bool = False) -> dict[str, Any]:
+    """Return an entry as the plain values that define it."""
+    if entry.by_class is not None:
+        return _class_values(entry.table, entry.by_class, is_written=entry.is_written)
     made: dict[str, Any] = {"formula" if is_formula else "table": entry.table}
+    if entry.over is not None:
+        about, columns = entry.over
+        shown: Any = list(columns) if len(columns) > 1 or "*" not in columns[0] else columns[0]
+        made["over"] = {about: shown} if about else shown
     if entry.reads:
         made["input"] = dict(entry.reads)
     if entry.keep is not None:
         made["keep"] = [output if output == column else {output: column} for output, column in entry.keep]
     named = (("status", entry.status), ("row", entry.row), ("as", entry.made_as))
     made |= {word: name for word, name in named if name is not None}
-    return repr(made if entry.is_written else {**made, "write": False})
+    return made if entry.is_written else {**made, "write": False}
+
+
+def _class_values(column: str, by_class: ByClass, *, is_written: bool) -> dict[str, Any]:
+    made: dict[str, Any] = {"indicators": column, "name": by_class.name}
+    if by_class.classes:
+        made["classes"] = list(by_class.classes)
+    if by_class.amount is not None:
+        made["amount"] = by_class.amount
+    if by_class.elsewhere == "missing":
+        made["otherwise"] = "missing"
+    if by_class.is_boolean:
+        made["type"] = "boolean"
+    if by_class.rest is not None:
+        made["rest"] = by_class.rest
+    return made if is_written else {**made, "write": False}
+
+
+def entry_text(entry: Entry, *, is_formula: bool = False) -> str:
+    """Return an entry of `columns` as book.toml writes it."""
+    return _inline(entry_values(entry, is_formula=is_formula))
+
+
+def entry_code(entry: Entry, *, is_formula: bool = False) -> str:
+    """Return an entry of `columns` as Python writes it."""
+    return repr(entry_values(entry, is_formula=is_formula))
+
+
+def _inline(value: Any) -> str:
+    """Return plain values as TOML writes them in one line."""
+    if isinstance(value, Mapping):
+        return "{ " + ", ".join(f"{toml_key(name)} = {_inline(one)}" for name, one in value.items()) + " }"
+    if isinstance(value, (list, tuple)):
+        return "[" + ", ".join(map(_inline, value)) + "]"
+    return (
+        json.dumps(value, ensure_ascii=False) if isinstance(value, str) else str(value).lower()
+    )  # true, false, numbers
 
 
 def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Entry], list[Finding]]:
@@ -97,23 +171,27 @@ def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Ent
             entries.append(Entry(item, place=locate((index,))))
         elif not isinstance(item, Mapping):
             faults.add(f"an entry of columns is a name or {{ table = ... }}; found {item!r}", (index,))
-        elif (entry := _parse_entry(Options(item, faults, (index,)))) is not None:
-            entries.append(entry)
+        else:
+            options = Options(item, faults, (index,))
+            entry = _parse_by_class(options) if "indicators" in options else _parse_entry(options)
+            if entry is not None:
+                entries.append(entry)
     return entries, faults.found
 
 
 def _parse_entry(options: Options) -> Entry | None:
-    options.unknown(ENTRY_KEYWORDS, "a columns entry", LATER_ENTRIES)
     is_formula = "formula" in options
     name = options.plain("formula" if is_formula else "table")
     if ("table" in options and is_formula) or not isinstance(name, str):
-        if not any(word in options for word in LATER_ENTRIES):
-            options.faults.add(
-                "an entry of columns names its table, or its formula",
-                options.path,
-                fix='for example { table = "station", keep = ["river"] } or { formula = "load", as = "sample_load" }',
-            )
+        of_classes = [word for word in CLASS_KEYWORDS if word in options and word != "write"]
+        options.unknown((*ENTRY_KEYWORDS, *CLASS_KEYWORDS), "a columns entry")
+        options.faults.add(
+            "an entry of columns names its table, or its formula",
+            options.path,
+            fix='for example { indicators = "status", name = "is_{class}" }' if of_classes else _EXAMPLE,
+        )
         return None
+    options.unknown(ENTRY_KEYWORDS, "a columns entry")
     for word in _OF_TABLES if is_formula else _OF_FORMULAS:
         if word in options:
             owner, other = ("tables", "formula") if is_formula else ("formulas", "table")
@@ -143,7 +221,8 @@ def _parse_entry(options: Options) -> Entry | None:
         )
     is_written = options.flag("write", default=True)
     place = options.faults.locate(options.path)
-    return Entry(name, dict(reads), renamed, status, row, is_written, place, made_as)
+    over = _parse_over(options)
+    return Entry(name, dict(reads), renamed, status, row, is_written, place, made_as, over)
 
 
 def _parse_keep(given: Any) -> tuple[tuple[str, str], ...] | None:
@@ -160,3 +239,88 @@ def _parse_keep(given: Any) -> tuple[tuple[str, str], ...] | None:
         else:
             return None
     return tuple(pairs)
+
+
+def _parse_over(options: Options) -> tuple[str, tuple[str, ...]] | None:
+    given = options.plain("over")
+    if given is None:
+        return None
+    about, columns = "", given
+    if isinstance(given, Mapping) and len(given) == 1:
+        about, columns = next(iter(given.items()))
+    columns = [columns] if isinstance(columns, str) else columns
+    if (
+        not isinstance(columns, (list, tuple))
+        or not columns
+        or not all(isinstance(one, str) and one for one in columns)
+    ):
+        options.fault(
+            "over", f"over lists columns that are read one after the other; found {given!r}", _OVER_EXAMPLE
+        )
+        return None
+    return about, tuple(columns)
+
+
+def _parse_by_class(options: Options) -> Entry | None:
+    options.unknown(CLASS_KEYWORDS, "a columns entry with indicators")
+    column = options.text(
+        "indicators", "indicators is the name of the column that has the classes", fix='indicators = "status"'
+    )
+    amount = options.text(
+        "amount", "amount is the name of a column of numbers", fix='for example amount = "load"'
+    )
+    rest = options.text("rest", "rest is the name of a column", fix='for example rest = "without_status"')
+    name = options.text("name", "name is a pattern of names", fix='for example name = "is_{class}"')
+    if name is None:
+        name = "{column}_{class}" if amount is None else "{amount}_{class}"
+    if "{class}" not in name and "{number}" not in name:
+        options.fault(
+            "name",
+            f"the names {name!r} would all be the same",
+            f'say where the class stands: name = "{name}_{{class}}"',
+        )
+        return None
+    if strange := [part for part in _parts_of(name) if part not in CLASS_PARTS]:
+        options.fault("name", f"{strange[0]} stands for nothing", f"there are {listed(CLASS_PARTS)}")
+        return None
+    elsewhere: Elsewhere = "zero"
+    if "otherwise" in options:
+        given = options.plain("otherwise")
+        is_zero = isinstance(given, (int, float)) and not isinstance(given, bool) and given == 0
+        if amount is None or not (is_zero or given == "missing"):
+            options.fault(
+                "otherwise",
+                "otherwise says what stands in the columns of amounts of other classes"
+                + ("" if amount is None else f"; found {given!r}"),
+                "indicators have 0 there; leave it out" if amount is None else 'otherwise = 0 or "missing"',
+            )
+        elif given == "missing":
+            elsewhere = "missing"
+    kind = options.plain("type")
+    if kind is not None and (amount is not None or kind not in ("integer", "boolean")):
+        options.fault(
+            "type",
+            f"type is that of indicators; found {kind!r}" + ("" if amount is None else " beside amount"),
+            'type = "boolean" for true and false, "integer" for 1 and 0',
+        )
+        kind = None
+    classes = options.plain("classes", ())
+    is_list = isinstance(classes, (list, tuple)) and all(isinstance(one, (str, int)) for one in classes)
+    if not is_list or ("classes" in options and not classes) or len(set(map(str, classes))) != len(classes):
+        options.fault(
+            "classes",
+            f"classes lists the values that the column can have, each once; found {classes!r}",
+            'for example classes = ["kick net", "sweep"]',
+        )
+        return None
+    if column is None:
+        return None
+    by_class = ByClass(name, amount, elsewhere, kind == "boolean", rest, tuple(classes))
+    is_written = options.flag("write", default=True)
+    place = options.faults.locate(options.path)
+    return Entry(column, is_written=is_written, place=place, by_class=by_class)
+
+
+def _parts_of(pattern: str) -> list[str]:
+    """Return the parts of a pattern of names that stand in braces."""
+    return [f"{{{rest.split('}')[0]}}}" for rest in pattern.split("{")[1:]]

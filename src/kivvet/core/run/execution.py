@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
-from kivvet.core.columns.column import Column
+import numpy as np
+
+from kivvet.core.columns.column import BoolArray, Column, NumericColumn, missing_mask
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
@@ -25,7 +28,8 @@ class Execution:
     def __init__(self, plan: Plan, *, with_report: bool = True, refuses_overlaps: bool = True) -> None:
         self.plan = plan
         self.with_report = with_report
-        self.n_rows = 0
+        self.n_rows = self.left_out = self.undecided = 0
+        self.kept: BoolArray | None = None  # of the batch applied last, which rows; None: all
         self.stages = [
             step.start(with_report=with_report, refuses_overlaps=refuses_overlaps) for step in plan.steps
         ]
@@ -54,8 +58,22 @@ class Execution:
             columns = stage.step.columns_of(column_named, lambda name: made[name].as_column())
             made.update(stage.apply(columns, self.n_rows, n_rows))
         self.n_rows += n_rows
+        if self.plan.where is not None:
+            self.kept = self._kept(made[self.plan.where])
         return made
+
+    def _kept(self, where: MadeColumn) -> BoolArray:
+        """Return the rows of which the condition is true, and count the others."""
+        column = where.as_column()
+        assert isinstance(column, NumericColumn)
+        gone = missing_mask(column)
+        kept = column.values.astype(bool) & ~gone
+        self.left_out += len(kept) - int(np.count_nonzero(kept))
+        self.undecided += int(np.count_nonzero(gone))
+        return kept
 
     def report(self, dataset: str = "", target: str = "") -> ApplyReport:
         """Return the report on all batches so far."""
-        return ApplyReport.of(self.n_rows, [stage.report() for stage in self.stages], dataset, target)
+        shown = [stage for stage in self.stages if self.plan.where not in stage.step.made_names]
+        report = ApplyReport.of(self.n_rows, [stage.report() for stage in shown], dataset, target)
+        return replace(report, left_out=self.left_out, undecided=self.undecided)

@@ -30,6 +30,7 @@ from kivvet.core.run.fed_domains import fed_by, limited
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
 from kivvet.core.run.reports import Applied, ApplyReport
+from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.findings import finding
@@ -84,11 +85,12 @@ def apply_entries(
     tables: Mapping[str, Table],
     *,
     formulas: Mapping[str, Formula] | None = None,
+    where: Formula | None = None,
     with_report: bool = True,
 ) -> Applied[FrameT]:
     """Return `frame` with the columns of the entries, and the report; without one, it says but how many rows there were."""
     given = _as_frame(frame)
-    plan = plan_for(given, entries, tables, formulas)
+    plan = plan_for(given, entries, tables, formulas, where)
     execution = Execution(plan, with_report=with_report)
     made = given.with_columns(plan, execution)
     return Applied(made, execution.report() if with_report else ApplyReport(execution.n_rows, ()))
@@ -99,12 +101,13 @@ def plan_for(
     entries: Sequence[Entry],
     tables: Mapping[str, Table],
     formulas: Mapping[str, Formula] | None = None,
+    where: Formula | None = None,
 ) -> Plan:
     """Return the plan for a frame; raise `TableError` if tables have errors or names are not found.
 
     Tables are judged by what this frame and these formulas feed them.
     """
-    plan, faults = make_plan(entries, tables, frame.names, formulas=formulas, in_python=True)
+    plan, faults = make_plan(entries, tables, frame.names, formulas=formulas, where=where, in_python=True)
     fed = fed_by([plan])
     for table in plan.tables.values():
         faults += findings_of(limited(table, fed))
@@ -112,6 +115,8 @@ def plan_for(
     if errors:
         raise TableError(errors, where="the columns asked of a frame")
     plan, misfits = plan.typed(frame.type_of)
+    if (misfit := where_misfit(plan, where)) is not None:
+        misfits.append(misfit)
     for misfit in misfits:
         place = misfit.places[0] if misfit.places else None
         raise DataError(f"{misfit.table}: {misfit.message}", place=place, fix=misfit.remedy or None)
@@ -157,7 +162,8 @@ class _PandasFrame:
         made = execution.apply(self.column, len(self.frame))
         index = self.frame.index
         new = {name: pd.Series(made[name].as_pandas(), index=index, copy=False) for name in plan.written}
-        return self.frame.assign(**new)
+        wide = self.frame.assign(**new)
+        return wide if execution.kept is None else wide[execution.kept]
 
 
 class _ArrowFrame:
@@ -259,6 +265,7 @@ def _with_enums(frame: Any, table: pa.Table) -> Any:
 
 def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:
     chunks: dict[str, list[pa.Array]] = {name: [] for name in plan.written}
+    kept: list[pa.Array] = []
     read = table.select(list(plan.source_columns)).unify_dictionaries()
     if plan.needing_all_rows:
         read = read.combine_chunks()
@@ -269,10 +276,12 @@ def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Tab
         made = execution.apply(columns.__getitem__, batch.num_rows if plan.source_columns else len(table))
         for name in plan.written:
             chunks[name].append(made[name].as_arrow())
+        if execution.kept is not None:
+            kept.append(pa.array(execution.kept))
     for name, arrays in chunks.items():
         column = pa.chunked_array(arrays).unify_dictionaries()
         table = table.append_column(pa.field(name, column.type, metadata=made[name].field_metadata), column)
-    return table
+    return table.filter(pa.chunked_array(kept)) if plan.where is not None else table
 
 
 def _one_chunk(column: pa.ChunkedArray) -> pa.Array:

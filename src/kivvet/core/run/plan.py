@@ -17,10 +17,14 @@ TypeOfSource = Callable[[str], ValueType | None]
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """The steps in the order of computation, and the columns written, in the order listed."""
+    """The steps in the order of computation, and the columns written, in the order listed.
+
+    `where` is the column of true and false that tells which rows are kept; None: all are.
+    """
 
     steps: tuple[Step, ...]
     written: tuple[str, ...]
+    where: str | None = None
 
     @property
     def table_steps(self) -> tuple[TableStep, ...]:
@@ -97,7 +101,8 @@ class Plan:
                 continue
             made |= {column.name: column.type for column in typed.made}
             steps.append(typed)
-        return Plan(tuple(steps), tuple(name for name in self.written if name not in lost)), faults
+        written = tuple(name for name in self.written if name not in lost)
+        return Plan(tuple(steps), written, None if self.where in lost else self.where), faults
 
     @property
     def types(self) -> Mapping[str, ValueType | None]:

@@ -10,17 +10,30 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
+from kivvet.core.classify.compiled import compile_table
+from kivvet.core.classify.outcomes import STATUSES
+from kivvet.core.formulas.domain import Domain, domain_of
 from kivvet.core.formulas.errors import pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.tree import ColumnName, walk
+from kivvet.core.run.class_names import (
+    MOST_CLASSES,
+    classes_of_formula,
+    declared_classes,
+    names_by_class,
+)
+from kivvet.core.run.class_step import ClassStep
 from kivvet.core.run.entries import Entry, entry_code, entry_text
 from kivvet.core.run.formula_step import FormulaStep
 from kivvet.core.run.plan import Plan
+from kivvet.core.run.spread import spread_over
 from kivvet.core.run.steps import Read, Step
 from kivvet.core.run.table_step import TableStep
-from kivvet.core.tables.table import Table
+from kivvet.core.run.where import WHERE
+from kivvet.core.tables.table import UNFINISHED, Table
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
+from kivvet.core.words.values import Value, write_value
 from kivvet.core.words.wording import did_you_mean, listed, near_name
 
 
@@ -32,6 +45,7 @@ def make_plan(
     unusable: Iterable[str] = (),
     formulas: Mapping[str, Formula] | None = None,
     *,
+    where: Formula | None = None,
     in_python: bool = False,
 ) -> tuple[Plan, list[Finding]]:
     """Return the steps that make the columns of the entries, and the faults found.
@@ -47,12 +61,46 @@ def make_plan(
     unusable : iterable of str
         Tables and formulas that exist but could not be read; their own findings say why.
     formulas : mapping of str to Formula, optional
+    where : Formula, optional
+        The condition of the rows that are kept.
     in_python : bool
         Whether the entries were given in code, so that cures are written so.
     """
-    planner = _Planner(entries, tables, tuple(source_names), renamed or {}, set(unusable), formulas or {})
-    planner.in_python = in_python
+    named = dict(formulas or {})
+    if where is not None:
+        named[WHERE] = where
+        entries = [*entries, Entry(WHERE, is_written=False, place=where.place)]
+    planner = _Planner(
+        entries, tables, tuple(source_names), renamed or {}, set(unusable), named, in_python=in_python
+    )
     return planner.plan()
+
+
+def _statuses(table: Table) -> tuple[Value, ...]:
+    """Return how the rows of data can be decided by a table."""
+    has_periods = any(one.period is not None for one in table.inputs)
+    blank = (
+        any(UNFINISHED in row.results for row in table.rows)
+        if table.lookup is None
+        else bool(compile_table(table).outcomes.unfinished.any())
+    )
+    never = {
+        "several": table.match != "every",
+        "no-period": not has_periods,
+        "unfinished": not blank,
+    }
+    return tuple(one for one in STATUSES if not never.get(one))
+
+
+def _other_names(entry: Entry, tables: Mapping[str, Table]) -> Entry:
+    """Return an entry with `over` that gives its columns other names."""
+    if entry.table not in tables:
+        return replace(entry, made_as=f"{entry.made_as or '{input}_{output}'}_2")
+    kept = entry.keep or tuple((one.name, one.name) for one in tables[entry.table].outputs)
+    return replace(
+        entry,
+        keep=tuple((output, f"{'{input}_{output}' if output == name else name}_2") for output, name in kept),
+    )
 
 
 class _Planner:
@@ -64,16 +112,22 @@ class _Planner:
         renamed: Mapping[str, str],
         unusable: set[str],
         formulas: Mapping[str, Formula],
+        *,
+        in_python: bool,
     ) -> None:
         self.tables = tables
         self.formulas = formulas
         self.source_names = source_names
         self.renamed = renamed
         self.unusable = unusable
-        self.in_python = False
+        self.in_python = in_python
         self.faults: list[Finding] = []
-        self.entries = [entry for entry in entries if self.is_known(entry)]
+        self.entries = [one for entry in entries if self.is_known(entry) for one in self.spread(entry)]
         self.outputs = [self.kept(entry) for entry in self.entries]
+        self.by_class: dict[int, ClassStep] = {}  # by entry; reads are found later
+        self.flags: dict[
+            int, dict[str, str]
+        ] = {}  # by entry of a table, by output: the base of names of sets
         self.maker: dict[str, int] = {}
         self.reads: dict[int, tuple[Read, ...]] = {}  # by entry, in the order of computation
         self.under_way: list[tuple[int, str]] = []
@@ -84,36 +138,54 @@ class _Planner:
         places = (place,) if place else ()
         self.faults.append(finding(kind, message, places=places, remedy=fix, table="" if places else table))
 
+    def spread(self, entry: Entry) -> list[Entry]:
+        """Return the entries that one stands for."""
+        if entry.over is None:
+            return [entry]
+        made, faults = spread_over(entry, self.tables, self.formulas, self.source_names)
+        self.faults += faults
+        return made
+
     def is_known(self, entry: Entry) -> bool:
-        if entry.table in self.tables or entry.table in self.formulas:
+        if entry.by_class is not None or entry.table in self.tables or entry.table in self.formulas:
             return True
         if entry.table not in self.unusable:
-            known = [*self.tables, *self.formulas]
+            formulas = [name for name in self.formulas if name != WHERE]
+            known = [*self.tables, *formulas]
             self.fault(
                 "unknown-column",
-                f"{'columns' if not self.in_python else 'the call'} names {entry.table!r}, and no table{' or formula' if self.formulas else ''} has that name",
+                f"{'columns' if not self.in_python else 'the call'} names {entry.table!r}, and no table{' or formula' if formulas else ''} has that name",
                 entry.place,
                 did_you_mean(entry.table, known)
-                or f"{'there are' if self.formulas else 'tables:'} {listed(known)}",
+                or f"{'there are' if formulas else 'tables:'} {listed(known)}",
             )
         return False
 
     def what(self, index: int) -> str:
         """Return what makes the columns of an entry, in words."""
         name = self.entries[index].table
+        if index in self.by_class:
+            return f"the entry with indicators of {name!r}"
+        if name == WHERE:
+            return "where"
         return f"{'table' if name in self.tables else 'formula'} {name!r}"
 
     def names_read(self, index: int) -> tuple[str, ...]:
         """Return the names that an entry's table or formula reads."""
         name = self.entries[index].table
+        if index in self.by_class:
+            return tuple(read.name for read in self.by_class[index].reads)
         return tuple(self.tables[name].reads) if name in self.tables else self.formulas[name].reads
 
     def place_of(self, index: int) -> Place | None:
         """Return where a step is defined: a formula in its own file, a table in the list of columns."""
         entry = self.entries[index]
-        return self.formulas[entry.table].place if entry.table in self.formulas else entry.place
+        is_formula = entry.by_class is None and entry.table in self.formulas
+        return self.formulas[entry.table].place if is_formula else entry.place
 
     def kept(self, entry: Entry) -> tuple[tuple[str, str], ...]:
+        if entry.by_class is not None:
+            return ()
         if entry.table not in self.tables:
             name = entry.made_as or entry.table
             return ((name, name),)
@@ -131,40 +203,155 @@ class _Planner:
         return tuple(pair for pair in entry.keep if pair[0] in names)
 
     def plan(self) -> tuple[Plan, list[Finding]]:
-        written: list[str] = []
-        for index, entry in enumerate(self.entries):
-            for name in self.made_by(index):
-                other = self.maker.get(name)
-                if name in self.source_names and entry.is_written:
-                    self.fault(
-                        "unknown-column",
-                        f"{self.what(index)} makes {name!r}, and the source has a column of that name",
-                        entry.place,
-                        self.rename(index, name, f"{name}_class"),
-                        entry.table,
-                    )
-                elif other is not None:
-                    self.fault(
-                        "unknown-column",
-                        f"{name!r} is made twice: by {self.what(other)} and by {self.what(index)}",
-                        entry.place,
-                        self.rename(index, name, f"{name}_2"),
-                        entry.table,
-                    )
-                else:
-                    self.maker[name] = index
-                    if entry.is_written:
-                        written.append(name)
+        listed_entries = list(enumerate(self.entries))
+        made = {index: self.registered(index) for index, entry in listed_entries if entry.by_class is None}
+        for index, entry in listed_entries:
+            if entry.by_class is not None:
+                self.find_classes(index)
+                made[index] = self.registered(index)
         for index in range(len(self.entries)):
             self.visit(index)
-        return Plan(tuple(map(self.step, self.reads)), tuple(written)), self.faults
+        written = [name for index, _ in listed_entries for name in made[index]]
+        where = WHERE if WHERE in self.formulas else None
+        return Plan(tuple(map(self.step, self.reads)), tuple(written), where), self.faults
+
+    def registered(self, index: int) -> list[str]:
+        """Note the columns that an entry makes; return those that are written."""
+        entry = self.entries[index]
+        written: list[str] = []
+        for name in self.made_by(index):
+            other = self.maker.get(name)
+            if name in self.source_names and entry.is_written:
+                self.fault(
+                    "unknown-column",
+                    f"{self.what(index)} makes {name!r}, and the source has a column of that name",
+                    entry.place,
+                    self.rename(index, name, f"{name}_class"),
+                    entry.table,
+                )
+            elif other is not None:
+                self.fault(
+                    "unknown-column",
+                    f"{name!r} is made twice: by {self.what(other)} and by {self.what(index)}",
+                    entry.place,
+                    self.rename(index, name, f"{name}_2"),
+                    entry.table,
+                )
+            else:
+                self.maker[name] = index
+                if entry.is_written:
+                    written.append(name)
+        return written
+
+    def find_classes(self, index: int) -> None:
+        """Note the step of an entry with one column for each class: the classes, and what it reads."""
+        entry = self.entries[index]
+        by_class = entry.by_class
+        assert by_class is not None
+        column = entry.table
+        reads = [Read("class", column, False)]
+        classes: tuple[Value, ...] | None = None
+        why = ""
+        source = self.renamed.get(column, column)
+        maker = None if source in self.source_names else self.maker_of(index, "class", column)
+        if source in self.source_names:
+            classes = by_class.classes or declared_classes(column, self.tables.values())
+        elif maker is None:
+            self.unknown(column, index, "class")
+            return
+        else:
+            classes, flags, why = self.classes_made(maker, column)
+            if flags:
+                reads = [Read(f"class {number}", name, False) for number, name in enumerate(flags)]
+            if classes is not None and by_class.classes and tuple(by_class.classes) != classes:
+                why = f"its classes are known: {listed(map(write_value, classes))}"
+                self.fault(
+                    "syntax", f"classes are named for {column!r}, and {why}", entry.place, "leave classes out"
+                )
+                return
+            classes = classes or by_class.classes or None
+        if not classes or len(classes) > MOST_CLASSES:
+            self.fault(
+                "syntax",
+                f"{column!r} may have any value{f': {why}' if why else ''}; columns come from the classes that it can have"
+                if not classes
+                else f"{column!r} has {len(classes):,} classes, and a column for each of at most {MOST_CLASSES:,} is made",
+                entry.place,
+                f'name them: {{ indicators = "{column}", classes = ["...", "..."] }}'
+                if not classes
+                else "join classes by a table first",
+            )
+            return
+        names = names_by_class(by_class.name, column, by_class.amount, classes)
+        for name in dict.fromkeys(names):
+            same = [write_value(one) for one, made in zip(classes, names, strict=True) if made == name]
+            if len(same) > 1:
+                better = by_class.name.replace("{class}", "{number}_{class}")
+                mended = replace(entry, by_class=replace(by_class, name=better))
+                self.fault(
+                    "unknown-column",
+                    f"{listed(map(repr, same))} of {column!r} would both be called {name!r}",
+                    entry.place,
+                    f"number them: {self.written(mended)}",
+                )
+                return
+        if by_class.amount is not None:
+            reads.append(Read("amount", by_class.amount, False))
+        made = (*names, *([by_class.rest] if by_class.rest else []))
+        self.by_class[index] = ClassStep(column, by_class, classes, made, tuple(reads), entry.place)
+
+    def classes_made(self, maker: int, column: str) -> tuple[tuple[Value, ...] | None, list[str], str]:
+        """Return the classes of a column that an entry makes; where a row may have several, the columns of true and
+        false that tell each; and why there are none.
+        """
+        entry = self.entries[maker]
+        if entry.by_class is not None:
+            return None, [], "it is itself one of the columns by class"
+        if entry.table in self.formulas:
+            return classes_of_formula(self.formulas[entry.table], self.domain_made), [], ""
+        table = self.tables[entry.table]
+        if column == entry.status:
+            return _statuses(table), [], ""
+        output = next((one for one, name in self.outputs[maker] if name == column), None)
+        if output is None:
+            return None, [], f"table {entry.table!r} makes it with others" if column != entry.row else ""
+        about = table.output(output)
+        if table.match != "every":
+            if table.lookup is None and table.computed(about):
+                return None, [], f"some results of table {entry.table!r} are formulas"
+            return table.classes(about), [], ""
+        base = self.flags.setdefault(maker, {}).setdefault(output, f"\0{column}")
+        flags = list(table.names_made(replace(about, combine="flags"), base))
+        self.maker.update(dict.fromkeys(flags, maker))
+        return table.classes(about), flags, ""
+
+    def domain_made(self, column: str) -> Domain | None:
+        """Return the classes that a column made by a table can have, or the values of a formula."""
+        maker = self.maker.get(column)
+        if maker is None and column not in self.formulas:
+            return None
+        name = column if maker is None else self.entries[maker].table
+        if name in self.formulas:
+            return domain_of(self.formulas[name].tree, self.domain_made)
+        assert maker is not None
+        table = self.tables.get(name)
+        output = next((one for one, made in self.outputs[maker] if made == column), None)
+        if table is None or output is None or table.match == "every" or table.output(output).type != "text":
+            return None
+        if table.lookup is None and table.computed(table.output(output)):
+            return None
+        classes = table.classes(table.output(output))
+        return Domain(tuple(map(str, classes))) if 0 < len(classes) <= MOST_CLASSES else None
 
     def step(self, index: int) -> Step:
         """Return the step of an entry."""
         entry, reads = self.entries[index], self.reads[index]
+        if index in self.by_class:
+            return replace(self.by_class[index], reads=reads)
         if entry.table in self.formulas:
             return FormulaStep(self.formulas[entry.table], reads, self.made_by(index))
-        return TableStep(self.tables[entry.table], reads, self.outputs[index], entry.status, entry.row)
+        flags = tuple(self.flags.get(index, {}).items())
+        return TableStep(self.tables[entry.table], reads, self.outputs[index], entry.status, entry.row, flags)
 
     def rename(self, index: int, name: str, other: str) -> str:
         """Return the cure for two columns of one name: the entry anew, with all that it says and the one name
@@ -174,6 +361,16 @@ class _Planner:
         taken = {*self.source_names, *self.maker}
         free = next(one for one in (other, *(f"{other}_{n}" for n in range(2, 10_000))) if one not in taken)
         what = "rename it" if other.endswith("_class") else "rename one of them"
+        if entry.by_class is not None:
+            by_class = entry.by_class
+            mended = (
+                replace(by_class, rest=free)
+                if name == by_class.rest
+                else replace(by_class, name=f"{by_class.name}_2")
+            )
+            return f"{what}: {self.written(replace(entry, by_class=mended))}"
+        if entry.whole is not None:
+            return f"let the pattern of its names give another: {self.written(_other_names(entry.whole, self.tables))}"
         if entry.table not in self.tables:
             return f"{what}: {self.written(replace(entry, made_as=free))}"
         if entry.status == name:
@@ -189,7 +386,7 @@ class _Planner:
 
     def written(self, entry: Entry) -> str:
         """Return an entry as whoever gave it writes it."""
-        is_formula = entry.table not in self.tables
+        is_formula = entry.by_class is None and entry.table not in self.tables
         return (
             entry_code(entry, is_formula=is_formula)
             if self.in_python
@@ -198,6 +395,8 @@ class _Planner:
 
     def made_by(self, index: int) -> tuple[str, ...]:
         entry = self.entries[index]
+        if entry.by_class is not None:
+            return self.by_class[index].names if index in self.by_class else ()
         if entry.table not in self.tables:
             return tuple(name for name, _ in self.outputs[index])
         table = self.tables[entry.table]
@@ -211,7 +410,7 @@ class _Planner:
 
     def visit(self, index: int) -> None:
         """Add the step of an entry after the steps it needs."""
-        if index in self.reads:
+        if index in self.reads or (self.entries[index].by_class is not None and index not in self.by_class):
             return
         numbers = [number for number, _ in self.under_way]
         if index in numbers:
@@ -229,8 +428,11 @@ class _Planner:
                     did_you_mean(name, names) or f"it reads {listed(names)}",
                 )
         read: list[Read] = []
+        columns = (
+            {read.name: read.column for read in self.by_class[index].reads} if index in self.by_class else {}
+        )
         for name in names:
-            wanted = entry.reads.get(name, name)
+            wanted = columns.get(name) or entry.reads.get(name, name)
             self.under_way.append((index, wanted))
             found = self.read(index, name, wanted)
             self.under_way.pop()
@@ -279,7 +481,7 @@ class _Planner:
         if maker is not None:
             return maker
         entry = self.entries[index]
-        if wanted in self.formulas:
+        if wanted in self.formulas and wanted != WHERE:
             return self.formula_maker(entry, wanted)
         makers = [one for one, table in self.tables.items() if any(o.name == wanted for o in table.outputs)]
         reads_itself = makers == [entry.table] and wanted == name
@@ -326,10 +528,18 @@ class _Planner:
         entry = self.entries[index]
         candidates = [
             *self.source_names,
-            *self.maker,
-            *(one for one in self.formulas if one not in self.maker),
+            *(one for one in self.maker if "\0" not in one),
+            *(one for one in self.formulas if one not in self.maker and "\0" not in one),
         ]
         near = near_name(wanted, candidates)
+        if entry.by_class is not None:
+            self.fault(
+                "unknown-column",
+                f"{'indicators' if name.startswith('class') else name} names {wanted!r}, which is neither in the source nor made",
+                entry.place,
+                f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}",
+            )
+            return
         if entry.table in self.formulas:
             formula, place = self.formulas[entry.table], self.place_of(index)
             here = [one.at for one in walk(formula.tree) if isinstance(one, ColumnName) and one.name == name]
@@ -340,7 +550,7 @@ class _Planner:
                 finding(
                     "unknown-column",
                     f"{wanted!r} is neither in the source nor made{drawn}",
-                    table=entry.table,
+                    table=formula.name,
                     is_of_formula=True,
                     places=(place,) if place else (),
                     remedy=(f"did you mean {near!r}?" if near else f"there are {listed(candidates, 20)}")

@@ -192,6 +192,54 @@ class FormulaReport:
         }
 
 
+@dataclass(frozen=True, slots=True)
+class ClassReport:
+    """What the columns made one for each class hold.
+
+    Attributes
+    ----------
+    column : str
+        The column that has the classes.
+    columns : tuple of (str, int)
+        The columns made, in class order, each with the rows that are of its class; a row may be of several.
+    rows, classless : int
+        Rows in all, and those of no class: without a value, or with one that is none of the classes.
+    outside : int
+        Of the rows without a class those that have a value.
+    outside_values : tuple of (str, int)
+        Such values with their rows, most frequent first.
+    """
+
+    column: str
+    columns: tuple[tuple[str, int], ...]
+    rows: int
+    classless: int
+    outside: int = 0
+    outside_values: tuple[tuple[str, int], ...] = ()
+
+    def merged(self, later: ClassReport) -> ClassReport:
+        """Return the report on these rows and on those of another, which follow them."""
+        return ClassReport(
+            self.column,
+            tuple((name, n + m) for (name, n), (_, m) in zip(self.columns, later.columns, strict=True)),
+            self.rows + later.rows,
+            self.classless + later.classless,
+            self.outside + later.outside,
+            _most_frequent_first(self.outside_values, later.outside_values),
+        )
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "column": self.column,
+            "columns": [{"column": name, "rows": n} for name, n in self.columns],
+            "rows": self.rows,
+            "classless": self.classless,
+            "outside": self.outside,
+            "outside_values": [{"value": value, "rows": n} for value, n in self.outside_values],
+        }
+
+
+StepReport = TableReport | FormulaReport | ClassReport
 Counted = tuple[tuple[str | None, int], ...]
 Causes = Mapping[str, tuple[int, int]]
 
@@ -225,7 +273,9 @@ class ApplyReport:
     """What applying did: rows in all, a `TableReport` for each table and a `FormulaReport` for each formula.
 
     `notes` are sentences on what was kept otherwise than one might expect; `kept` are the columns that a refresh took
-    over as they stood in the target, since nothing that decides them had changed, and that are not counted.
+    over as they stood in the target, since nothing that decides them had changed, and that are not counted. `rows` were
+    read; of these `left_out` are not written, since the condition `where` of the dataset is not true of them; of
+    `undecided` of them it is neither true nor false, as a value is missing. Tables and formulas see, and count, all rows.
     """
 
     rows: int
@@ -235,15 +285,23 @@ class ApplyReport:
     formulas: tuple[FormulaReport, ...] = ()
     notes: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
+    by_class: tuple[ClassReport, ...] = ()
+    left_out: int = 0
+    undecided: int = 0
+    where: str = ""
+
+    @property
+    def written(self) -> int:
+        """The rows that are kept."""
+        return self.rows - self.left_out
 
     @classmethod
-    def of(
-        cls, rows: int, reports: Sequence[TableReport | FormulaReport], dataset: str = "", target: str = ""
-    ) -> ApplyReport:
+    def of(cls, rows: int, reports: Sequence[StepReport], dataset: str = "", target: str = "") -> ApplyReport:
         """Return the report of what steps report."""
         tables = tuple(report for report in reports if isinstance(report, TableReport))
         formulas = tuple(report for report in reports if isinstance(report, FormulaReport))
-        return cls(rows, tables, dataset, target, formulas)
+        by_class = tuple(report for report in reports if isinstance(report, ClassReport))
+        return cls(rows, tables, dataset, target, formulas, by_class=by_class)
 
     def merged(self, later: ApplyReport) -> ApplyReport:
         """Return the report on these rows and on those of another, which follow them."""
@@ -253,6 +311,9 @@ class ApplyReport:
             tables=tuple(map(TableReport.merged, self.tables, later.tables)),
             formulas=tuple(map(FormulaReport.merged, self.formulas, later.formulas)),
             notes=tuple(dict.fromkeys((*self.notes, *later.notes))),
+            by_class=tuple(map(ClassReport.merged, self.by_class, later.by_class)),
+            left_out=self.left_out + later.left_out,
+            undecided=self.undecided + later.undecided,
         )
 
     def __repr__(self) -> str:
@@ -267,8 +328,13 @@ class ApplyReport:
             "dataset": self.dataset,
             "target": self.target,
             "rows": self.rows,
+            "where": self.where,
+            "written": self.written,
+            "left_out": self.left_out,
+            "undecided": self.undecided,
             "tables": [table.as_dict() for table in self.tables],
             "formulas": [formula.as_dict() for formula in self.formulas],
+            "by_class": [one.as_dict() for one in self.by_class],
             "notes": list(self.notes),
             "kept": list(self.kept),
         }

@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.formulas.domain import Domain
-from kivvet.core.run.reports import FormulaReport, TableReport
+from kivvet.core.run.reports import StepReport
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import ValueType
 
@@ -69,7 +69,7 @@ class Stage(ABC):
         """
 
     @abstractmethod
-    def report(self) -> TableReport | FormulaReport:
+    def report(self) -> StepReport:
         """Return what all batches so far came to."""
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -13,6 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from kivvet.core.calculate.evaluate import Evaluator
+from kivvet.core.classify.combined import Combined
 from kivvet.core.classify.compiled import compile_table
 from kivvet.core.classify.results import OutputMaker, output_maker, row_column, status_column
 from kivvet.core.columns.column import Column
@@ -27,6 +28,7 @@ from kivvet.core.run.value_texts import (
     different_rows,
     named_texts,
 )
+from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
 from kivvet.core.words.values import ValueType
 
@@ -54,6 +56,9 @@ class TableStep(Step):
         Outputs and the names of the columns made.
     status, row : str or None
         The names of columns that tell how each row was decided, and by which row.
+    flags : tuple of (str, str)
+        Under ``match = "every"``: outputs for which a column of true and false for each class is made besides, and what
+        the names of these begin with.
     """
 
     table: Table
@@ -61,6 +66,7 @@ class TableStep(Step):
     outputs: tuple[tuple[str, str], ...]
     status: str | None = None
     row: str | None = None
+    flags: tuple[tuple[str, str], ...] = ()
 
     @property
     def name(self) -> str:
@@ -78,11 +84,23 @@ class TableStep(Step):
             for output, name in self.outputs
             for column in self.table.names_made(self.table.output(output), name)
         ]
+        found += [
+            Made(column, ("flag", output, column.removeprefix(base)), "boolean")
+            for output, base in self.flags
+            for column in self.table.names_made(self._as_flags(output), base)
+        ]
         if self.status is not None:
             found.append(Made(self.status, ("status",), "text"))
         if self.row is not None:
             found.append(Made(self.row, ("row",), "integer"))
         return tuple(found)
+
+    def _as_flags(self, output: str) -> Output:
+        return replace(self.table.output(output), combine="flags")
+
+    def flag_makers(self) -> list[tuple[str, Combined]]:
+        """Return what makes the columns of true and false, by what their names begin with."""
+        return [(base, Combined(self.table, self._as_flags(output))) for output, base in self.flags]
 
     def _type_of(self, name: str) -> ValueType | None:
         output = self.table.output(name)
@@ -140,6 +158,7 @@ class _TableStage(Stage):
         self.compiled = compile_table(step.table)
         self.outcomes = self.compiled.outcomes
         self.makers = [(name, output_maker(step.table, output)) for output, name in step.outputs]
+        self.flag_makers = step.flag_makers()
         self.names = {read.name: read.column for read in step.reads}
         self.with_report = with_report
         self.counts = np.zeros(self.outcomes.number, np.int64)
@@ -156,6 +175,7 @@ class _TableStage(Stage):
             and not self.makers[0][1].computed
             and not step.status
             and not step.row
+            and not step.flags
         )
         if not self.with_report and is_single:
             name, maker = self.makers[0]
@@ -190,6 +210,8 @@ class _TableStage(Stage):
                         cause, (0, rows_before + evaluator.first_missing[cause] + 1)
                     )
                     self.made_missing[cause] = before + n, first
+        for base, combined in self.flag_makers:
+            made_columns.update(combined.made(base, labels, outcomes.sets))
         if step.status:
             made_columns[step.status] = status_column(step.status, labels, outcomes)
         if step.row:

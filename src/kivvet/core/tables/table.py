@@ -224,7 +224,7 @@ class Table:
         return known[output.name]
 
     def _classes(self, output: Output) -> tuple[Value, ...]:
-        position = self.outputs.index(output)
+        position = [one.name for one in self.outputs].index(output.name)
         found: dict[Value, None] = dict.fromkeys(output.order)
         if self.lookup is not None:
             found.update(dict.fromkeys(self.lookup.distinct_results(position)))
