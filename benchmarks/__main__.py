@@ -7,6 +7,7 @@ import sys
 from benchmarks import (
     bins,
     check,
+    columns,
     formulas,
     growth,
     latency,
@@ -28,6 +29,7 @@ ALL = {
     "rules": rules.comparisons,
     "lookup": lookup.comparisons,
     "formulas": formulas.comparisons,
+    "columns": columns.comparisons,
 }
 FIGURES = {
     "check": check.figures,

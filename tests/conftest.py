@@ -118,6 +118,7 @@ def kivvet_process(*arguments: object, cwd: Path, **environment: str) -> Ran:
 def golden(name: str, text: str) -> None:
     """Compare text with the file of that name in tests/cases; KIVVET_GOLDEN=write writes it."""
     text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d UTC", "<time>", text)
+    text = re.sub(r"\bon( =)? \d{4}-\d\d-\d\d(?=[\",])", r"on\1 <day>", text)
     path = CASES / name
     if os.environ.get("KIVVET_GOLDEN") == "write":
         path.parent.mkdir(parents=True, exist_ok=True)

@@ -11,7 +11,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.draft.breaks import METHODS, propose_bounds
+from kivvet.core.draft.breaks import AT_VALUES, METHODS, propose_bounds
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.words.errors import DataError
 from kivvet.rule_table import rule_table
@@ -55,7 +55,7 @@ def test_a_drafted_mapping_has_a_row_for_each_value_most_frequent_first_and_prin
 )
 def test_drafted_bins_leave_no_gap_and_no_overlap_and_count_every_row(values, method, n_bins):
     present = [v for v in values if v is not None]
-    assume(present)
+    assume(present and (len(set(present)) >= n_bins or method not in AT_VALUES))
     table = read_again(
         kivvet.draft(pa.table({"x": pa.array(values, pa.float64())}), "x", method=method, n_bins=n_bins)
     )

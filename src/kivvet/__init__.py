@@ -28,8 +28,11 @@ if TYPE_CHECKING:
     from kivvet.core.run.explain import Verdict as Verdict
     from kivvet.core.run.reports import Applied as Applied
     from kivvet.core.run.reports import ApplyReport as ApplyReport
+    from kivvet.core.run.reports import ClassReport as ClassReport
     from kivvet.core.run.reports import FormulaReport as FormulaReport
     from kivvet.core.run.reports import TableReport as TableReport
+    from kivvet.core.run.shares import Fall as Fall
+    from kivvet.core.run.shares import Shares as Shares
     from kivvet.core.tables.inputs import Input as Input
     from kivvet.core.tables.inputs import Output as Output
     from kivvet.core.tables.table import Row as Row
@@ -59,6 +62,7 @@ _HOMES = {
     "Book": "kivvet.book",
     "BookError": "kivvet.core.words.errors",
     "Change": "kivvet.core.check.compare",
+    "ClassReport": "kivvet.core.run.reports",
     "ColumnLook": "kivvet.core.draft.look",
     "DataError": "kivvet.core.words.errors",
     "Dataset": "kivvet.books.files.dataset",
@@ -66,6 +70,7 @@ _HOMES = {
     "DraftReport": "kivvet.core.draft.draft",
     "Drafted": "kivvet.books.asks.draft_table",
     "Explanation": "kivvet.core.run.explain",
+    "Fall": "kivvet.core.run.shares",
     "Finding": "kivvet.core.words.findings",
     "Formula": "kivvet.core.formulas.formula",
     "FormulaReport": "kivvet.core.run.reports",
@@ -79,6 +84,7 @@ _HOMES = {
     "Reason": "kivvet.books.runs.status",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
+    "Shares": "kivvet.core.run.shares",
     "Subject": "kivvet.core.words.findings",
     "Row": "kivvet.core.tables.table",
     "RuleTable": "kivvet.rule_table",
@@ -102,6 +108,7 @@ __all__ = [
     "Book",
     "BookError",
     "Change",
+    "ClassReport",
     "ColumnLook",
     "DataError",
     "Dataset",
@@ -109,6 +116,7 @@ __all__ = [
     "DraftReport",
     "Drafted",
     "Explanation",
+    "Fall",
     "Finding",
     "Formula",
     "FormulaReport",
@@ -124,6 +132,7 @@ __all__ = [
     "Report",
     "Row",
     "RuleTable",
+    "Shares",
     "Subject",
     "TableError",
     "TableReport",

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula
     from kivvet.core.run.explain import Explanation
     from kivvet.core.run.reports import Applied, ApplyReport
+    from kivvet.core.run.shares import Shares
 
 FrameT = TypeVar("FrameT")
 OnRows = Callable[[int], None]
@@ -331,6 +332,8 @@ class Book:
         n_bins: int = 5,
         bounds: Sequence[Any] = (),
         by_value: bool = False,
+        quantiles: Sequence[Any] = (),
+        results: str | None = None,
         as_csv: bool = False,
         copy: bool = False,
         replace: bool = False,
@@ -351,7 +354,7 @@ class Book:
             Instead of `column`: the columns whose values a lookup looks up.
         keep : sequence of str
             The columns that a lookup gives; none for all others.
-        classes, output, method, n_bins, bounds, by_value
+        classes, output, method, n_bins, bounds, by_value, quantiles, results
             As in `kivvet.draft`.
         as_csv : bool
             Whether the rows stand in a CSV file beside the table.
@@ -387,12 +390,45 @@ class Book:
             n_bins=n_bins,
             bounds=bounds,
             by_value=by_value,
+            quantiles=quantiles,
+            results=results,
             as_csv=as_csv,
             copy=copy,
             replace=replace,
             read_as=read_as,
             on_rows=on_rows,
         )
+
+    def shares(
+        self,
+        table: str,
+        on: str | Path,
+        *,
+        beside: str | Path | None = None,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> Shares:
+        """Return how data falls into the rows of a table, beside the data it was drafted from, or other data.
+
+        Parameters
+        ----------
+        table : str
+            Of ranges, or any other with rows of conditions.
+        on : str or Path
+            The name of a dataset, or a file.
+        beside : str or Path, optional
+            A dataset or a file to hold it against. Without it, what `draft` noted in the table.
+        read_as : str
+            How a bare file is written, as of `look`; that of `beside`, where both are given.
+
+        Raises
+        ------
+        BookError, TableError, DataError
+            If there is no such table, it is a lookup, or it has errors; or the data cannot be read.
+        """
+        from kivvet.books.asks.shares import shares_in
+
+        return shares_in(self._opened, table, on, beside=beside, read_as=read_as, on_rows=on_rows)
 
     def extend(
         self,

@@ -38,6 +38,8 @@ def draft(
     n_bins: int = 5,
     bounds: Sequence[Any] = (),
     by_value: bool = False,
+    quantiles: Sequence[Any] = (),
+    results: str | None = None,
 ) -> RuleTable:
     """Return a table drafted from a column of data; ``print(table)`` shows its file.
 
@@ -49,15 +51,20 @@ def draft(
         Of the table and its output; by default the column's name with ``_class``.
     classes : str, optional
         A column that already holds the classes: the table is the one that gives them; see `drafted`.
-    method : {"width", "counts", "round", "natural"}, optional
-        How numbers and dates are divided: equally wide, equally many rows, round bounds (the default), or
-        natural breaks.
+    method : {"width", "counts", "round", "natural", "deviations"}, optional
+        How numbers and dates are divided: equally wide, equally many rows, round bounds (the default),
+        natural breaks, or one standard deviation apart about the mean.
     n_bins : int
         About how many bins.
     bounds : sequence of numbers, dates or str
         The bounds themselves; each begins its upper bin.
     by_value : bool
         Whether numbers and dates too get one row a value, not bins.
+    quantiles : sequence of numbers
+        Shares of the rows at which the bounds are, rising, between 0 and 1.
+    results : str, optional
+        A pattern for the classes of bins, such as ``"tenth {number}"``; ``{range}`` is the condition. Without it
+        they are left blank.
 
     Raises
     ------
@@ -67,7 +74,9 @@ def draft(
     from kivvet.core.draft.draft import draft_frame
     from kivvet.core.draft.wishes import wishes_of
 
-    wishes = wishes_of(output, method, n_bins, bounds, by_value=by_value)
+    wishes = wishes_of(
+        output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
+    )
     return rule_table(*draft_frame(frame, column, name or f"{column}_class", wishes, classes))
 
 

@@ -23,8 +23,18 @@ from kivvet.cli.options import Command, book_option, opened_book, read_as_option
 @click.option(
     "--propose",
     "method",
-    type=click.Choice(["width", "counts", "round", "natural"]),
-    help="Bounds of equally wide bins, of bins of equal counts, round numbers (the default), or natural breaks.",
+    type=click.Choice(["width", "counts", "round", "natural", "deviations"]),
+    help="Bounds of equally wide bins, of bins of equal counts, round numbers (the default), natural breaks, or one standard deviation apart.",
+)
+@click.option(
+    "--quantiles",
+    metavar="Q1,Q2,...",
+    help="Bounds at these shares of the rows, such as 0.1,0.5,0.9.",
+)
+@click.option(
+    "--results",
+    metavar="PATTERN",
+    help="Fill in the classes of bins: 'tenth {number}', or '{range}'; without it they are left blank.",
 )
 @click.option(
     "--number",
@@ -76,6 +86,7 @@ def command(
     Examples:
       kivvet draft method --from data/samples.csv --column method
       kivvet draft ph_class --from samples --column ph --propose natural --number 4
+      kivvet draft load_tenth --from samples --column load --propose counts --number 10 --results "tenth {number}"
       kivvet draft old --from done.csv --column ph --classes verdict
       kivvet draft station --from stations.csv --key "Station no."
       kivvet draft method --extend --from samples
@@ -95,9 +106,22 @@ def command(
             done = book.extend(name, source, column=column, read_as=read_as, on_rows=on_rows)
             print_extended(console(), done, name)
             return
-        bounds = [part.strip() for part in (wishes.pop("bounds") or "").split(",") if part.strip()]
+        bounds, quantiles = (
+            [part.strip() for part in (wishes.pop(word) or "").split(",") if part.strip()]
+            for word in ("bounds", "quantiles")
+        )
+        if bool(bounds) + bool(quantiles) + bool(wishes["method"]) > 1:
+            raise click.UsageError("--bounds, --quantiles and --propose are three ways: give one of them")
         done = book.draft(
-            name, source, column=column, keys=keys, bounds=bounds, read_as=read_as, on_rows=on_rows, **wishes
+            name,
+            source,
+            column=column,
+            keys=keys,
+            bounds=bounds,
+            quantiles=quantiles,
+            read_as=read_as,
+            on_rows=on_rows,
+            **wishes,
         )
     print_drafted(console(), done)
 
@@ -110,6 +134,8 @@ _USED = {
         "column",
         "classes",
         "bounds",
+        "quantiles",
+        "results",
         "method",
         "n_bins",
         "by_value",

@@ -20,6 +20,7 @@ _COMMANDS = (
     "check",
     "apply",
     "unmatched",
+    "shares",
     "explain",
     "status",
     "refresh",

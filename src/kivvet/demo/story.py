@@ -14,7 +14,7 @@ from kivvet.core.words.errors import OutputError
 from kivvet.core.words.findings import Report
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.demo.survey_data import write_loggers, write_samples
+from kivvet.demo.survey_data import write_loggers, write_samples, write_sheets
 from kivvet.io.files import unwritable
 
 
@@ -116,9 +116,10 @@ def write_survey(folder: Path) -> list[Path]:
         _copy(resources.files("kivvet.demo") / "survey", folder, written)
         written += write_loggers(folder / "data" / "loggers")
         write_samples(folder / "data" / "samples.csv")
+        write_sheets(folder / "data" / "sheets.csv")
     except OSError as error:
         raise unwritable(folder, error) from error
-    return [*written, folder / "data" / "samples.csv"]
+    return [*written, folder / "data" / "samples.csv", folder / "data" / "sheets.csv"]
 
 
 def _copy(source: Traversable, target: Path, written: list[Path]) -> None:
@@ -188,8 +189,18 @@ class Story:
         )
         self.tell(
             "Apply: thirteen tables and five formulas, new columns beside the old ones, every row accounted for",
-            f"kivvet apply {where}",
+            f"kivvet apply samples {where}",
             self.apply(),
+        )
+        self.tell(
+            "A column for each class, months in their order, and only the samples that carry most",
+            f"kivvet apply top_loads {where}",
+            self.book().apply_dataset("top_loads"),
+        )
+        self.tell(
+            "One table over all questions of the field sheets, in one line",
+            f"kivvet apply sheets {where}",
+            self.book().apply_dataset("sheets"),
         )
         self.tell("Somebody changes the mapping of methods", "", (CHANGE, NEW_ROW))
         make_edit(self.folder, CHANGE)

@@ -107,6 +107,27 @@ def write_samples(path: Path, n_rows: int = DEMO_ROWS, seed: int = _SEED) -> Non
     target.close()
 
 
+#: The questions of the field sheet, and how often the answer is yes.
+QUESTIONS = {"saw_foam": 0.05, "saw_film": 0.03, "saw_odour": 0.04, "saw_ice": 0.02, "saw_algae": 0.2}
+
+
+def write_sheets(path: Path, n_rows: int = DEMO_ROWS, seed: int = _SEED) -> None:
+    """Write the field sheets as a CSV file: y and n, sometimes written otherwise, sometimes nothing, once a 0."""
+    stream = np.random.Generator(np.random.PCG64(seed + 2))
+    answers = []
+    for share in QUESTIONS.values():
+        is_yes, way = stream.random(n_rows) < share, stream.random(n_rows)
+        written = np.where(is_yes, np.where(way < 0.9, "y", "Yes"), np.where(way < 0.9, "n", "N"))
+        answers.append(np.where(way > 0.97, "", written).tolist())
+    answers[3][7] = "0"
+    lines = [",".join(["sample_id", *QUESTIONS])]
+    lines += [
+        f"S{number:05d},{','.join(given)}" for number, given in enumerate(zip(*answers, strict=True), 1)
+    ]
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
 #: The months of the loggers' readings, each a file as a spreadsheet program of another country writes it.
 LOGGER_MONTHS = (4, 5)
 _READINGS_A_MONTH = 120

@@ -101,7 +101,8 @@ def _print_list(out: Console, tables: list[TableReport]) -> None:
 
 def _print_by_class(out: Console, one: ClassReport) -> None:
     """Print the columns made one for each class, each with its rows."""
-    out.print(Text("  by class of ", "dim").append(one.column, "bold"))
+    head = Text("  ").append(f"{one.amount} ", "bold") if one.amount else Text("  ")
+    out.print(head.append("by class of ", "dim").append(one.column, "bold"))
     shown = listed((f"{name} {n:,}" for name, n in one.columns), _MOST_CLASSES)
     print_columns(out, [("", "", 4)], shown)
     if one.outside:
@@ -109,7 +110,7 @@ def _print_by_class(out: Console, one: ClassReport) -> None:
         has = "has a value that is" if one.outside == 1 else "have a value that is"
         said = f"{count(one.outside, 'row')} {has} none of the classes: {values}"
         print_columns(out, [("", "", 4), ("outside", "yellow", 9)], said)
-    elif one.classless:
+    elif one.classless and sum(n for _, n in one.columns) < one.rows:
         print_columns(out, [("", "", 4)], f"{count(one.classless, 'row')} without a class", "dim")
 
 

@@ -27,6 +27,9 @@ def print_drafted(out: Console, done: Drafted) -> None:
     text = table_text(table, rows_file if table.lookup is None else done.rows_file)
     lines = text.rstrip("\n").split("\n")
     for line in lines[:_MOST_LINES]:
+        if line.startswith("drafted = "):  # figures for a program
+            out.print(Text("  drafted = { ... }", "dim").append("  # read by: kivvet shares", "dim"))
+            continue
         code, _, note = line.partition("# ")
         out.print(Text(("  " + code).rstrip()) if not note else Text("  " + code).append("# " + note, "dim"))
     if len(lines) > _MOST_LINES:

@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import csv
+import datetime as dt
 import io
 import os
 import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from dataclasses import replace as with_fields
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+
 from kivvet.books.asks.data_read import DataRead, data_read
+from kivvet.books.asks.expressions import ask, column_formula
 from kivvet.books.asks.look_source import named_columns
 from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.run import Run
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
-from kivvet.core.draft.from_examples import PairCounter, draft_from_examples
+from kivvet.core.draft.from_examples import DraftReport, PairCounter, draft_from_examples
 from kivvet.core.draft.look import Look, LookBuilder
 from kivvet.core.draft.wishes import Wishes, wishes_of
 from kivvet.core.read.options import toml_text
@@ -59,6 +65,8 @@ def draft_into(
     n_bins: int = 5,
     bounds: Sequence[Any] = (),
     by_value: bool = False,
+    quantiles: Sequence[Any] = (),
+    results: str | None = None,
     as_csv: bool = False,
     copy: bool = False,
     replace: bool = False,
@@ -78,6 +86,8 @@ def draft_into(
             "method": method,
             "bounds": bounds,
             "by_value": by_value,
+            "quantiles": quantiles,
+            "results": results,
             "as_csv": as_csv,
         }
         if given := [word for word, value in unused.items() if value]:
@@ -85,12 +95,15 @@ def draft_into(
         return draft_lookup(book, name, data, keys, keep=keep, copies=copy, replace=replace, on_rows=on_rows)
     if keep or copy:
         raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
-    wishes = wishes_of(output, method, n_bins, bounds, by_value=by_value)
+    wishes = wishes_of(
+        output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
+    )
     return draft_table(
         book,
         name,
         data,
         column,
+        given=source,
         classes=classes,
         wishes=wishes,
         as_csv=as_csv,
@@ -105,13 +118,14 @@ def draft_table(
     data: DataRead,
     column: str,
     *,
+    given: str | Path = "",
     classes: str | None = None,
     wishes: Wishes | None = None,
     as_csv: bool = False,
     replace: bool = False,
     on_rows: OnRows = lambda _: None,
 ) -> Drafted:
-    """Write a new table, drafted from a column of data, into a book.
+    """Write a new table, drafted from a column of data, which was named as `given`, into a book.
 
     Raises
     ------
@@ -123,6 +137,9 @@ def draft_table(
     path = _free_path(book, name, replace=replace)
     source = data.open()
     wanted = [column, *([classes] if classes else [])]
+    if data.is_of_book and not set(wanted) <= set(source.names):
+        table, report = _draft_from_made(book, name, data, wanted, wishes or Wishes(), on_rows)
+        return _written(path, name, table, report, given, as_csv=as_csv)
     named_columns(source, wanted)
     declared = data.declared
     builder, pairs = (
@@ -143,6 +160,43 @@ def draft_table(
         if classes
         else (draft_from_values(name, column, builder, made_from), None)
     )
+    return _written(path, name, table, report, given, as_csv=as_csv)
+
+
+def _draft_from_made(
+    book: OpenBook, name: str, data: DataRead, wanted: Sequence[str], wishes: Wishes, on_rows: OnRows
+) -> tuple[Table, DraftReport | None]:
+    """Return a table drafted from a column that a dataset makes: a formula, or the class of another table."""
+    asked = ask(book, data, {one: column_formula(one) for one in wanted})
+    column = wanted[0]
+    kind = asked.types[column]
+    builder = LookBuilder(
+        [column], declared={} if kind is None else {column: kind}, most_distinct=MOST_DISTINCT
+    )
+    pairs = PairCounter()
+    run = Run(asked.prepared, plan=asked.plan, with_report=False, on_rows=on_rows)
+    for batch in run.batches(asked.plan.source_columns or None):
+        arrays = [_plain(batch.made[asked.columns[one]].as_arrow()) for one in wanted]
+        builder.see(pa.RecordBatch.from_arrays(arrays[:1], names=[column]))
+        if len(wanted) > 1:
+            pairs.add(*arrays)
+    run.stop_at_faults()
+    if len(wanted) > 1:
+        return draft_from_examples(name, column, builder, pairs, wishes)
+    return draft_from_values(name, column, builder, wishes), None
+
+
+def _plain(array: pa.Array) -> pa.Array:
+    return array.dictionary_decode() if pa.types.is_dictionary(array.type) else array
+
+
+def _written(
+    path: Path, name: str, table: Table, report: DraftReport | None, given: str | Path, *, as_csv: bool
+) -> Drafted:
+    """Write a drafted table to its files."""
+    if table.origin is not None:
+        origin = table.origin.of_source(str(given), dt.date.today().isoformat())
+        table = with_fields(table, origin=origin, note=origin.note())
     rows_file = f"{name}.csv" if as_csv or table.n_rows > _MOST_INLINE else None
     texts = {path: table_text(table, rows_file)}
     if rows_file is not None:

@@ -115,7 +115,8 @@ def _keys_of(table: Table, name: str) -> tuple[Input, ...]:
         raise BookError(
             f"table {name!r} has faults", fix=f"mend them first: kivvet check {shlex.quote(name)}"
         )
-    its_gaps = f"its gaps, with rows to add, are shown by: kivvet check {shlex.quote(name)}"
+    quoted = shlex.quote(name)
+    its_gaps = f"bounds stay as they are; its gaps, with rows to add: kivvet check {quoted}; whether later data fits: kivvet shares {quoted} --on SOURCE"
     if table.lookup is not None:
         keys = tuple(key.about for key in table.lookup.keys)
         if not keys:

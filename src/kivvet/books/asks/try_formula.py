@@ -12,14 +12,11 @@ from typing import TYPE_CHECKING, Any
 import pyarrow as pa
 
 from kivvet.books.asks.data_read import data_read
+from kivvet.books.asks.expressions import ask
 from kivvet.books.files.read_formulas import parse_named_formula
-from kivvet.books.runs.prepare import prepared_of
 from kivvet.books.runs.read_data import source_type
 from kivvet.books.runs.run import Run
-from kivvet.books.runs.sources import source_of
 from kivvet.core.columns.column import arrow_from_column
-from kivvet.core.run.entries import Entry
-from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import FormulaReport
 from kivvet.core.words.errors import TableError
 
@@ -104,35 +101,15 @@ def try_formula(
     TableError, DataError
         If the formula cannot be read or its types do not fit, or the source not be read.
     """
-    dataset = data_read(book, source, read_as).dataset
     given: Any = {"formula": text, **({} if among is None else {"among": among})}
     formula, faults = parse_named_formula(TRIED, given)
     if formula is None:
         raise TableError(faults)
     name = TRIED if book is None or TRIED not in (*book.tables, *book.formulas) else f"{TRIED} "
     formula = replace(formula, name=name)
-    tables = {} if book is None else book.tables
-    formulas = {} if book is None else book.formulas
-    entries = [*(replace(entry, is_written=False) for entry in dataset.entries), Entry(name)]
-    unusable = set() if book is None else book.unusable_tables | book.unusable_formulas
-    prepared, faults = prepared_of(
-        replace(dataset, entries=tuple(entries)),
-        source_of(book, dataset),
-        tables,
-        {**formulas, name: formula},
-        unusable,
-    )
-    wanted = [step for step in prepared.plan.formula_steps if step.formula.name == name]
-    needed = prepared.plan.leading_to(wanted)
-    used = {step.name for step in needed}
-    errors = [fault for fault in faults if fault.severity == "error"]
-    about = [error for error in errors if error.table == name] or [
-        error for error in errors if error.table in used
-    ]
-    if about or (errors and not wanted):
-        raise TableError(about or errors)
-    plan = Plan(needed, (name,))
-    (step,) = wanted
+    asked = ask(book, data_read(book, source, read_as), {TRIED: formula})
+    prepared, plan, made = asked.prepared, asked.plan, asked.columns[TRIED]
+    step = next(one for one in plan.formula_steps if made in one.made_names)
     kinds = plan.types
     reads = {
         one.name: (
@@ -149,7 +126,7 @@ def try_formula(
         arrays: dict[str, pa.Array] = {
             column: arrow_from_column(read) for column, read in batch.columns_of(step).items()
         }
-        arrays[TRIED] = batch.made[name].as_arrow()
+        arrays[TRIED] = batch.made[made].as_arrow()
         before, known_rows = batch.rows_before, {number for number, _ in shown}
         firsts = {first - 1 for _, first in _report_of(run, name).made_missing.values()}
         for row in sorted({*range(min(_SHOWN - before, batch.n_rows)), *(one - before for one in firsts)}):
@@ -159,7 +136,7 @@ def try_formula(
     run.stop_at_faults()
     if not run.n_rows:
         run.empty_batch()
-    return Trial(text, kinds[name] or "", reads, _report_of(run, name), not run.is_cut, tuple(shown))
+    return Trial(text, kinds[made] or "", reads, _report_of(run, name), not run.is_cut, tuple(shown))
 
 
 def _report_of(run: Run, name: str) -> FormulaReport:

@@ -149,7 +149,10 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: 
     if found is None or marks is None:
         return None
     record, standing = found
-    held = open_source(target)
+    try:
+        held = open_source(target)
+    except DataError:  # an empty file, which holds nothing to take over
+        return None
     encoded = held.encoded()
     if encoded is None or not {*prepared.source.names, *standing} <= set(held.names):
         return None

@@ -1,17 +1,22 @@
-"""Proposing bounds for bins: equal width, equal counts, round numbers, natural breaks."""
+"""Proposing bounds for bins: equal width, equal counts, round numbers, natural breaks, standard deviations, quantiles."""
 
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
+from decimal import Decimal
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
+from kivvet.core.columns.arrays import Places
 from kivvet.core.draft.look import round_width
 
-Method = Literal["width", "counts", "round", "natural"]
-METHODS: tuple[Method, ...] = ("width", "counts", "round", "natural")
+Method = Literal["width", "counts", "round", "natural", "deviations"]
+METHODS: tuple[Method, ...] = ("width", "counts", "round", "natural", "deviations")
+#: Those whose bounds are values of the data themselves, each the first of its bin: they are not rounded.
+AT_VALUES = ("counts", "natural", "quantiles")
 _MOST_FOR_NATURAL = 1_500
 
 FloatArray = npt.NDArray[np.float64]
@@ -31,7 +36,8 @@ def propose_bounds(
     method : {"width", "counts", "round", "natural"}
         Equally wide bins; bins of about equally many rows; bounds that are round numbers; or the bins within
         which values differ least: the exact optimum of Fisher (1958), "On grouping for maximum
-        homogeneity", Journal of the American Statistical Association 53, found by dynamic programming.
+        homogeneity", Journal of the American Statistical Association 53, found by dynamic programming. Deviations
+        are bins one standard deviation wide, laid evenly about the mean.
     """
     if len(numbers) < 2 or n_bins < 2:
         return []
@@ -43,11 +49,36 @@ def propose_bounds(
         first = np.floor(low / width) + 1
         return [float(width * place) for place in np.arange(first, np.ceil(high / width))]
     if method == "counts":
-        reached = np.cumsum(weights)
-        wanted = reached[-1] * np.arange(1, n_bins) / n_bins
-        places = np.searchsorted(reached, wanted * (1 - 1e-12)) + 1
-        return [float(numbers[place]) for place in sorted(set(places.tolist())) if place < len(numbers)]
+        return equal_counts(numbers, weights, n_bins)
+    if method == "deviations":
+        mean = float(np.average(numbers, weights=weights))
+        spread = float(np.sqrt(np.average((numbers - mean) ** 2, weights=weights)))
+        return [mean + spread * (place - n_bins / 2) for place in range(1, n_bins)]
     return _natural_breaks(*_thinned(numbers, weights), n_bins)
+
+
+def equal_counts(numbers: FloatArray, weights: npt.NDArray[np.int64], n_bins: int) -> list[float]:
+    """Return the bounds of bins of equal counts, the first ones with one row more where they do not divide, as NTILE
+    has them; but equal values stay together, in the lower of the bins that they would be parted into.
+    """
+    small, larger = divmod(int(weights.sum()), n_bins)
+    ends = np.array([part * small + min(part, larger) for part in range(1, n_bins)])
+    return _values_after(numbers, weights, ends[ends > 0])
+
+
+def quantile_bounds(
+    numbers: FloatArray, weights: npt.NDArray[np.int64], shares: Sequence[Decimal]
+) -> list[float]:
+    """Return the bounds of bins that hold, up to each share of the rows, at least so many; equal values stay together."""
+    total = int(weights.sum())
+    ends = [-(-total * top // bottom) for top, bottom in (one.as_integer_ratio() for one in shares)]
+    return _values_after(numbers, weights, np.array(ends))
+
+
+def _values_after(numbers: FloatArray, weights: npt.NDArray[np.int64], ends: Places) -> list[float]:
+    """Return the first value beyond each of some numbers of rows, counted from the lowest value; each once."""
+    places = np.searchsorted(np.cumsum(weights), ends) + 1
+    return [float(numbers[place]) for place in sorted(set(places.tolist())) if place < len(numbers)]
 
 
 def _thinned(numbers: FloatArray, weights: npt.NDArray[np.int64]) -> tuple[FloatArray, FloatArray]:

@@ -20,8 +20,13 @@ import pyarrow as pa
 from kivvet.core.classify.compiled import CompiledTable
 from kivvet.core.columns.column import column_from_arrow
 from kivvet.core.columns.counting import as_numbers
-from kivvet.core.draft.breaks import propose_bounds, round_dates
-from kivvet.core.draft.from_examples import DraftReport, PairCounter, draft_from_examples
+from kivvet.core.draft.breaks import AT_VALUES, propose_bounds, quantile_bounds, round_dates
+from kivvet.core.draft.from_examples import (
+    DraftReport,
+    PairCounter,
+    bound_between,
+    draft_from_examples,
+)
 from kivvet.core.draft.look import ColumnLook, LookBuilder
 from kivvet.core.draft.typed_values import (
     FEW_INTEGERS,
@@ -37,10 +42,11 @@ from kivvet.core.draft.typed_values import (
 from kivvet.core.draft.wishes import Wishes
 from kivvet.core.run.frames import column_names
 from kivvet.core.tables.inputs import Output
+from kivvet.core.tables.origin import Origin, shape_of_rows
 from kivvet.core.tables.table import UNFINISHED, Result, Row, Table
-from kivvet.core.words.conditions import Condition, Equals
+from kivvet.core.words.conditions import Condition, Equals, write_condition
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.values import Value, ValueType
+from kivvet.core.words.values import Value, ValueType, write_value
 from kivvet.core.words.wording import count, listed
 
 #: Distinct values a draft looks at; beyond, bounds are proposed from these many.
@@ -86,19 +92,46 @@ def draft_from_values(name: str, column: str, builder: LookBuilder, wishes: Wish
     given = typed_values(seen, builder.counters[column])
     output = Output(wishes.output or name, "text")
     is_bins = _wants_bins(seen, given, wishes)
-    conditions = _bins(given, wishes) if is_bins else _one_a_value(seen, given)
-    rows = [Row(number, (condition,), (UNFINISHED,)) for number, condition in enumerate(conditions, 1)]
+    conditions = _bins(column, given, wishes) if is_bins else _one_a_value(seen, given)
+    rows = [
+        Row(number, (condition,), (_result(condition, number, wishes, is_bins=is_bins),))
+        for number, condition in enumerate(conditions, 1)
+    ]
     table = drafted_table(name, input_of(column, given, is_bins=is_bins), output, rows)
     values = given.values.cast(pa.timestamp("us")) if given.kind == "datetime" else given.values
     outcomes = CompiledTable(table).classify({column: column_from_arrow(values)}).labels
     n_rows = np.bincount(outcomes, given.rows, table.n_rows).astype(int).tolist()
     noted = [replace(row, note=count(n, "row")) for row, n in zip(rows, n_rows, strict=False)]
-    return drafted_table(name, table.inputs[0], output, noted)
+    made = drafted_table(name, table.inputs[0], output, noted)
+    if not is_bins or wishes.bounds:
+        return made
+    how = "quantiles" if wishes.quantiles else wishes.method or "round"
+    n_values = int(given.rows.sum())
+    low, high = (
+        write_value(exact_value(given.values[place].as_py())) for place in (0, len(given.values) - 1)
+    )
+    counts = tuple(n_rows[: len(rows)])
+    asked = len(wishes.quantiles) + 1 if wishes.quantiles else wishes.n_bins
+    remark = (
+        f"{len(counts)} instead of {asked}, since equal values stay together"
+        if how in AT_VALUES and len(counts) < asked
+        else ""
+    )
+    origin = Origin(
+        how, column, n_values, seen.rows - n_values, counts, shape_of_rows(made), low, high, remark=remark
+    )
+    return replace(made, origin=origin)
+
+
+def _result(condition: Condition, number: int, wishes: Wishes, *, is_bins: bool) -> Result:
+    if not is_bins or wishes.results is None:
+        return UNFINISHED
+    return wishes.results.replace("{number}", str(number)).replace("{range}", write_condition(condition))
 
 
 def _wants_bins(seen: ColumnLook, given: TypedValues, wishes: Wishes) -> bool:
     if given.kind in ("text", "boolean"):
-        if wishes.method or wishes.bounds:
+        if wishes.wants_bins:
             raise DataError(
                 f"column {seen.name!r} is {given.kind}: {seen.reason}",
                 expected="numbers or dates for bins",
@@ -107,9 +140,7 @@ def _wants_bins(seen: ColumnLook, given: TypedValues, wishes: Wishes) -> bool:
         return False
     if wishes.by_value:
         return False
-    return bool(wishes.method or wishes.bounds) or not (
-        given.kind == "integer" and seen.distinct <= FEW_INTEGERS
-    )
+    return wishes.wants_bins or not (given.kind == "integer" and seen.distinct <= FEW_INTEGERS)
 
 
 def _one_a_value(seen: ColumnLook, given: TypedValues) -> list[Condition]:
@@ -120,12 +151,12 @@ def _one_a_value(seen: ColumnLook, given: TypedValues) -> list[Condition]:
     return [Equals(exact_value(given.values[int(place)].as_py())) for place in order]
 
 
-def _bins(given: TypedValues, wishes: Wishes) -> list[Condition]:
+def _bins(column: str, given: TypedValues, wishes: Wishes) -> list[Condition]:
     numbers = as_numbers(given.values)
     finite = np.isfinite(numbers)
     if wishes.bounds:
         return half_open(_given_bounds(wishes.bounds, given.kind))
-    return half_open(_proposed_bounds(given, numbers[finite], given.rows[finite], wishes))
+    return half_open(_proposed_bounds(column, given, numbers[finite], given.rows[finite], wishes))
 
 
 def _given_bounds(texts: Sequence[str], kind: ValueType) -> list[Value]:
@@ -149,17 +180,45 @@ def _given_bounds(texts: Sequence[str], kind: ValueType) -> list[Value]:
 
 
 def _proposed_bounds(
-    given: TypedValues, numbers: npt.NDArray[np.float64], rows: npt.NDArray[np.int64], wishes: Wishes
+    column: str,
+    given: TypedValues,
+    numbers: npt.NDArray[np.float64],
+    rows: npt.NDArray[np.int64],
+    wishes: Wishes,
 ) -> list[Value]:
     method = wishes.method or "round"
     is_dates = given.kind in ("date", "datetime")
     if is_dates and method == "round" and len(given.values):
         return list(round_dates(given.values[0].as_py(), given.values[-1].as_py(), wishes.n_bins))
-    raw = propose_bounds(numbers, rows, method, wishes.n_bins)
+    at_values = bool(wishes.quantiles) or method in AT_VALUES
+    n_bins = len(wishes.quantiles) + 1 if wishes.quantiles else wishes.n_bins
+    if at_values and len(numbers) < n_bins:
+        raise DataError(
+            f"column {column!r} has {count(len(numbers), 'different value')}, and {n_bins} bins are asked for",
+            expected=f"at most {count(len(numbers), 'bin')}",
+            fix=f"ask for {len(numbers)}, or for one row a value",
+        )
+    raw = (
+        quantile_bounds(numbers, rows, wishes.quantiles)
+        if wishes.quantiles
+        else propose_bounds(numbers, rows, method, n_bins)
+    )
+    if at_values and not is_dates:
+        below = numbers[np.searchsorted(numbers, raw) - 1].tolist()
+        return [_between(low, high, given) for low, high in zip(below, raw, strict=True)]
     if is_dates:
         epoch = dt.date(1970, 1, 1)
         return sorted({epoch + dt.timedelta(days=round(bound)) for bound in raw})
     return sorted({_rounded(bound, given, numbers) for bound in raw})
+
+
+def _between(low: float, high: float, given: TypedValues) -> Value:
+    """Return the roundest bound above one value and not above the next, so that no value changes its bin."""
+    if given.kind == "integer":
+        return Decimal(int(high))
+    if given.step is not None:  # values are the multiples that they lie next to
+        return Decimal(round(Decimal(repr(high)) / given.step) * given.step).normalize() + 0
+    return bound_between(low, high, given)
 
 
 def _rounded(bound: float, given: TypedValues, numbers: npt.NDArray[np.float64]) -> Decimal:

@@ -181,7 +181,7 @@ def _run_rows(
     """Return one range for each run of neighbouring values of one class; between runs the roundest bound."""
     values = sorted(winner)
     runs = [(label, list(same)) for label, same in groupby(values, key=winner.__getitem__)]
-    bounds = [_bound_between(low[-1], high[0], given) for (_, low), (_, high) in pairwise(runs)]
+    bounds = [bound_between(low[-1], high[0], given) for (_, low), (_, high) in pairwise(runs)]
     made: list[Row] = []
     for number, ((label, same), condition) in enumerate(zip(runs, half_open(bounds), strict=True), 1):
         rows = sum(sum(by_value[value].values()) for value in same)
@@ -189,7 +189,7 @@ def _run_rows(
     return made
 
 
-def _bound_between(low: Any, high: Any, given: TypedValues) -> Value:
+def bound_between(low: Any, high: Any, given: TypedValues) -> Value:
     """Return the roundest bound above `low` and not above `high`."""
     if isinstance(high, dt.datetime):
         midnight = dt.datetime.combine(high.date(), dt.time())

@@ -9,7 +9,7 @@ from typing import Any
 
 from kivvet.core.draft.breaks import METHODS, Method
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.values import write_value
+from kivvet.core.words.values import LiteralError, parse_decimal, write_value
 from kivvet.core.words.wording import listed
 
 
@@ -28,6 +28,10 @@ class Wishes:
         Bounds that are given; they win over `method`.
     by_value : bool
         Whether numbers and dates too get one row a value.
+    quantiles : tuple of Decimal
+        Shares of the rows, rising between 0 and 1, at which bounds are; they win over `method`.
+    results : str or None
+        A pattern for the classes of bins: ``{number}`` is the bin's from 1, ``{range}`` its condition. None: blank.
     """
 
     output: str | None = None
@@ -35,10 +39,24 @@ class Wishes:
     n_bins: int = 5
     bounds: tuple[str, ...] = ()
     by_value: bool = False
+    quantiles: tuple[Decimal, ...] = ()
+    results: str | None = None
+
+    @property
+    def wants_bins(self) -> bool:
+        """Whether ranges are asked for."""
+        return bool(self.method or self.bounds or self.quantiles)
 
 
 def wishes_of(
-    output: str | None, method: str | None, n_bins: int, bounds: Sequence[Any], *, by_value: bool
+    output: str | None,
+    method: str | None,
+    n_bins: int,
+    bounds: Sequence[Any],
+    *,
+    by_value: bool,
+    quantiles: Sequence[Any] = (),
+    results: str | None = None,
 ) -> Wishes:
     """Return what is wished for, as calls give it; `DataError` where there is no such way to propose bounds."""
     if method is not None and method not in METHODS:
@@ -46,4 +64,30 @@ def wishes_of(
     texts = tuple(
         write_value(Decimal(repr(bound)) if isinstance(bound, float) else bound) for bound in bounds
     )
-    return Wishes(output, method, n_bins, texts, by_value)
+    shares = tuple(_share(one) for one in quantiles)
+    if sorted(set(shares)) != list(shares):
+        raise DataError(
+            f"the quantiles {listed(map(str, quantiles), 10)} do not rise",
+            expected="each once, from the lowest up",
+        )
+    if results is not None and "{number}" not in results and "{range}" not in results:
+        raise DataError(
+            f"the classes {results!r} would all be the same",
+            fix='say where the number of the bin stands: "tenth {number}"; or its range: "{range}"',
+        )
+    return Wishes(output, method, n_bins, texts, by_value, shares, results)
+
+
+def _share(given: Any) -> Decimal:
+    """Return a share of the rows, between 0 and 1."""
+    try:
+        share = parse_decimal(str(given).strip())
+    except LiteralError:
+        share = Decimal(-1)
+    if not 0 < share < 1:
+        raise DataError(
+            f"{str(given)!r} is no quantile",
+            expected="shares of the rows between 0 and 1",
+            fix="0.1 for the lowest tenth",
+        )
+    return share

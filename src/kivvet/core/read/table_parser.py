@@ -23,6 +23,7 @@ from kivvet.core.read.options import (
     read_severities,
     toml_text,
 )
+from kivvet.core.read.origin import read_origin
 from kivvet.core.read.row_reader import RowReader, RowsAre
 from kivvet.core.read.when import formula_fault, read_given
 from kivvet.core.tables.inputs import Output
@@ -37,6 +38,7 @@ TABLE_KEYWORDS = (
     "title",
     "owner",
     "note",
+    "drafted",
     "inputs",
     "outputs",
     "match",
@@ -159,6 +161,8 @@ class _TableParser:
             header=reader.headings,
             has_rows_file=self.rows_are == "file",
             is_complete=len(self.faults) == n_faults,
+            note=str(options.plain("note", "")),
+            origin=read_origin(options),
         )
         return table, self.faults.found
 

@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 from kivvet.core.tables.inputs import Input, Output, Period
+from kivvet.core.tables.origin import Origin
 from kivvet.core.tables.table import UNFINISHED, WHEN, Result, Table
 from kivvet.core.words.conditions import AnyValue, write_condition
 from kivvet.core.words.values import write_decimal, write_value
@@ -24,7 +25,9 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
         The file beside it that holds the rows; without it they stand in the text, each with its note.
     """
     lines = [
-        f"{word} = {_quoted(text)}" for word, text in (("title", table.title), ("owner", table.owner)) if text
+        f"{word} = {_quoted(text)}"
+        for word, text in (("title", table.title), ("owner", table.owner), ("note", table.note))
+        if text
     ]
     lines += [f"inputs.{toml_key(input_.name)} = {input_text(input_)}" for input_ in table.inputs]
     lines += [
@@ -49,8 +52,13 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
         return "\n".join(lines) + "\n"
     if rows_file is not None:
         lines.append(f"rows = {_quoted(rows_file)}")
+        if table.origin is not None and table.origin.on:
+            lines.append(f"drafted = {origin_text(table.origin)}")
         return "\n".join(lines) + "\n"
-    return "\n".join([*lines, "", "rows = [", *row_lines(table), "]"]) + "\n"
+    drafted = (
+        ["", f"drafted = {origin_text(table.origin)}"] if table.origin is not None and table.origin.on else []
+    )
+    return "\n".join([*lines, "", "rows = [", *row_lines(table), "]", *drafted]) + "\n"
 
 
 def row_lines(table: Table) -> list[str]:
@@ -103,6 +111,22 @@ def result_text(result: Result) -> str:
         text == text.strip() and text != "missing" and text[:1] not in ('"', "=") and text
     )
     return text if is_plain else '"' + text.replace('"', '""') + '"'
+
+
+def origin_text(origin: Origin) -> str:
+    """Return what a table was drafted from as TOML."""
+    texts = {
+        "source": origin.source,
+        "column": origin.column,
+        "on": origin.on,
+        "method": origin.method,
+        "lowest": origin.lowest,
+        "highest": origin.highest,
+        "shape": origin.shape,
+    }
+    parts = [f"{word} = {text if word == 'on' else _quoted(text)}" for word, text in texts.items() if text]
+    parts += [f"rows = {origin.rows}", f"missing = {origin.missing}", f"counts = {list(origin.counts)}"]
+    return "{ " + ", ".join(parts) + " }"
 
 
 def input_text(one: Input) -> str:

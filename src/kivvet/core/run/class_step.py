@@ -220,4 +220,5 @@ class _ClassStage(Stage):
             self.classless,
             self.n_outside,
             tuple(sorted(self.outside.items(), key=lambda pair: (-pair[1], pair[0]))),
+            self.step.by_class.amount,
         )

@@ -212,8 +212,9 @@ class _Planner:
         for index in range(len(self.entries)):
             self.visit(index)
         written = [name for index, _ in listed_entries for name in made[index]]
-        where = WHERE if WHERE in self.formulas else None
-        return Plan(tuple(map(self.step, self.reads)), tuple(written), where), self.faults
+        steps = tuple(map(self.step, self.reads))
+        where = WHERE if any(WHERE in step.made_names for step in steps) else None
+        return Plan(steps, tuple(written), where), self.faults
 
     def registered(self, index: int) -> list[str]:
         """Note the columns that an entry makes; return those that are written."""
@@ -520,7 +521,11 @@ class _Planner:
         there is none.
         """
         return next(
-            (number for number, entry in enumerate(self.entries) if entry.table == table and not entry.reads),
+            (
+                number
+                for number, entry in enumerate(self.entries)
+                if entry.table == table and not entry.reads and entry.by_class is None
+            ),
             None,
         )
 
@@ -531,6 +536,9 @@ class _Planner:
             *(one for one in self.maker if "\0" not in one),
             *(one for one in self.formulas if one not in self.maker and "\0" not in one),
         ]
+        if entry.by_class is not None:
+            outputs = [one.name for table in self.tables.values() for one in table.outputs]
+            candidates = list(dict.fromkeys([*candidates, *outputs]))
         near = near_name(wanted, candidates)
         if entry.by_class is not None:
             self.fault(

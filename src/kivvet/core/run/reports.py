@@ -208,6 +208,8 @@ class ClassReport:
         Of the rows without a class those that have a value.
     outside_values : tuple of (str, int)
         Such values with their rows, most frequent first.
+    amount : str or None
+        The column whose values stand in them; None: 1 and 0 do.
     """
 
     column: str
@@ -216,6 +218,7 @@ class ClassReport:
     classless: int
     outside: int = 0
     outside_values: tuple[tuple[str, int], ...] = ()
+    amount: str | None = None
 
     def merged(self, later: ClassReport) -> ClassReport:
         """Return the report on these rows and on those of another, which follow them."""
@@ -226,11 +229,13 @@ class ClassReport:
             self.classless + later.classless,
             self.outside + later.outside,
             _most_frequent_first(self.outside_values, later.outside_values),
+            self.amount,
         )
 
     def as_dict(self) -> dict[str, Any]:
         return {
             "column": self.column,
+            "amount": self.amount,
             "columns": [{"column": name, "rows": n} for name, n in self.columns],
             "rows": self.rows,
             "classless": self.classless,

@@ -12,6 +12,7 @@ from kivvet.core.formulas.tree import Condition as FormulaCondition
 from kivvet.core.formulas.tree import Expression, columns_read
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.lookup_rows import LookupRows
+from kivvet.core.tables.origin import Origin
 from kivvet.core.words.conditions import AllOf, AnyValue, Condition
 from kivvet.core.words.findings import Severity
 from kivvet.core.words.kept import kept
@@ -134,6 +135,8 @@ class Table:
     header: tuple[str, ...] = ()  # the headings of the rows in their order; empty where there are none
     has_rows_file: bool = False
     is_complete: bool = True  # False where rows had to be left out because they could not be read
+    note: str = field(default="", compare=False)
+    origin: Origin | None = field(default=None, compare=False)
 
     def __hash__(self) -> int:
         return hash((self.name, self.n_rows))

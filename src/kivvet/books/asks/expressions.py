@@ -1,0 +1,98 @@
+"""Expressions worked out on data: columns of a source, those that its dataset makes, and formulas over both.
+
+What is drafted from, tried out, shown and summed up is asked for in this one way.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from kivvet.books.asks.data_read import DataRead
+from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.prepare import Prepared, prepared_of
+from kivvet.books.runs.sources import source_of
+from kivvet.core.formulas.formula import Formula
+from kivvet.core.formulas.tree import ColumnName, Tree, write_formula
+from kivvet.core.run.entries import Entry
+from kivvet.core.run.plan import Plan
+from kivvet.core.words.errors import TableError
+from kivvet.core.words.values import ValueType
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Expressions on some data, made ready to be worked out.
+
+    Attributes
+    ----------
+    prepared : Prepared
+        Its plan makes all that the dataset does, and the expressions.
+    plan : Plan
+        Just what the expressions need.
+    columns : mapping of str to str
+        By the name of an expression, the column that has its values.
+    """
+
+    prepared: Prepared
+    plan: Plan
+    columns: Mapping[str, str]
+
+    @property
+    def types(self) -> Mapping[str, ValueType | None]:
+        """By the name of an expression the type of its values; None where it has none."""
+        kinds = self.plan.types
+        return {name: kinds[column] for name, column in self.columns.items()}
+
+
+def column_formula(name: str) -> Formula:
+    """Return the formula that is a column."""
+    return of_tree(name, ColumnName(name))
+
+
+def of_tree(name: str, tree: Tree) -> Formula:
+    """Return a tree as a formula with a name."""
+    return Formula(name, write_formula(tree), tree)
+
+
+def ask(book: OpenBook | None, data: DataRead, wanted: Mapping[str, Formula]) -> Asked:
+    """Return expressions on data made ready.
+
+    Parameters
+    ----------
+    book : OpenBook or None
+        Whose tables and formulas they may name.
+    data : DataRead
+    wanted : mapping of str to Formula
+        By a name; that of the formula is used where faults are told.
+
+    Raises
+    ------
+    TableError
+        If an expression names what there is not, or types do not fit; or what it needs has faults.
+    DataError
+        If the source cannot be read.
+    """
+    dataset = data.dataset
+    columns = {name: f"\0{name}" for name in wanted}
+    entries = [
+        *(replace(entry, is_written=False) for entry in dataset.entries),
+        *(Entry(column, is_written=False) for column in columns.values()),
+    ]
+    prepared, faults = prepared_of(
+        replace(dataset, entries=tuple(entries), where=None),
+        source_of(book, dataset) if data.is_of_book else data.open(),
+        {} if book is None else book.tables,
+        {**({} if book is None else book.formulas), **{columns[name]: one for name, one in wanted.items()}},
+        set() if book is None else book.unusable_tables | book.unusable_formulas,
+    )
+    made = set(columns.values())
+    steps = [step for step in prepared.plan.steps if made.intersection(step.made_names)]
+    needed = prepared.plan.leading_to(steps)
+    errors = [fault for fault in faults if fault.severity == "error"]
+    names = {one.name for one in wanted.values()}
+    used = {step.name for step in needed}
+    about = [one for one in errors if one.table in names] or [one for one in errors if one.table in used]
+    if about or (errors and len(steps) < len(wanted)):
+        raise TableError(about or errors)
+    return Asked(prepared, Plan(needed, tuple(columns.values())), columns)
