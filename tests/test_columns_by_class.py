@@ -419,3 +419,27 @@ def test_later_data_is_held_against_bounds_that_were_drafted(tmp_path, run):
     assert "rows, missing and counts are whole numbers" in run("check", "--no-data", cwd=folder).out
     lookup = run("shares", "station", "--on", "later.csv", cwd=folder)
     assert lookup.code == 2 and "is a lookup" in lookup.err
+
+
+def test_over_columns_of_another_type_names_all_of_them(book):
+    frame = pa.table({"q1": ["y"], "q2": [1], "q3": [1.5]})
+    with pytest.raises(
+        kivvet.DataError, match="2 columns have another type than what reads them: q2 integer, q3 number"
+    ):
+        book.apply(frame, [{"table": "yes_no", "over": "q*"}])
+
+
+def test_shares_of_a_table_that_is_applied_to_several_columns_need_a_column(tmp_path, run):
+    folder = write_book(
+        tmp_path,
+        {
+            "book.toml": '[datasets.d]\nsource = "d.csv"\ncolumns = [{ table = "yn", over = "q*" }]\n',
+            "d.csv": "q1,q2\ny,n\ny,?\n",
+            "tables/yn.toml": 'inputs.a = "text"\noutputs.b = "text"\nrows = [["y", "yes"], ["n", "no"]]\n',
+        },
+    )
+    assert "applies table 'yn' to q1, q2" in run("shares", "yn", "--on", "d", cwd=folder).err
+    assert "did you mean 'q1'?" in run("shares", "yn", "--on", "d", "--column", "q", cwd=folder).err
+    assert "in no row  '?' (1)" in run("shares", "yn", "--on", "d", "--column", "q2", cwd=folder).out
+    assert "--column COLUMN" in run("shares", "yn", "--on", "d.csv", cwd=folder).err
+    assert run("shares", "yn", "--on", "d", "--column", "q1", "--json", cwd=folder).code == 0

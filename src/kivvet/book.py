@@ -405,6 +405,7 @@ class Book:
         on: str | Path,
         *,
         beside: str | Path | None = None,
+        column: str | None = None,
         read_as: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> Shares:
@@ -418,6 +419,8 @@ class Book:
             The name of a dataset, or a file.
         beside : str or Path, optional
             A dataset or a file to hold it against. Without it, what `draft` noted in the table.
+        column : str, optional
+            The column to read, of the source or made, where that is not the one the dataset feeds the table.
         read_as : str
             How a bare file is written, as of `look`; that of `beside`, where both are given.
 
@@ -428,7 +431,9 @@ class Book:
         """
         from kivvet.books.asks.shares import shares_in
 
-        return shares_in(self._opened, table, on, beside=beside, read_as=read_as, on_rows=on_rows)
+        return shares_in(
+            self._opened, table, on, beside=beside, column=column, read_as=read_as, on_rows=on_rows
+        )
 
     def extend(
         self,

@@ -17,11 +17,20 @@ from kivvet.cli.options import Command, book_option, json_option, opened_book, p
     metavar="SOURCE",
     help="Other data to hold it against; without it, the data that the table was drafted from.",
 )
+@click.option(
+    "--column", metavar="COLUMN", help="The column to read, where that is not the one the table is fed."
+)
 @read_as_option
 @book_option
 @json_option
 def command(
-    table: str, on: str, beside: str | None, read_as: str, book_folder: Path | None, as_json: bool
+    table: str,
+    on: str,
+    beside: str | None,
+    column: str | None,
+    read_as: str,
+    book_folder: Path | None,
+    as_json: bool,
 ) -> None:
     """Say how many rows of data fall into each row of TABLE, and how many did when its bounds were drawn.
 
@@ -39,7 +48,7 @@ def command(
 
     book = opened_book(book_folder)
     with counting_rows("reading") as on_rows:
-        found = book.shares(table, on, beside=beside, read_as=read_as, on_rows=on_rows)
+        found = book.shares(table, on, beside=beside, column=column, read_as=read_as, on_rows=on_rows)
     if as_json:
         print_json(found.as_dict())
     else:

@@ -17,10 +17,11 @@ from kivvet.core.read.table_text import result_text
 from kivvet.core.run.entries import Entry
 from kivvet.core.run.reports import TableReport
 from kivvet.core.run.shares import Fall, RangeSeen, Shares, limit_of
-from kivvet.core.tables.origin import Origin, shape_of_rows
+from kivvet.core.tables.origin import Origin, shape_of
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.errors import BookError, DataError, TableError
+from kivvet.core.words.wording import did_you_mean, listed
 
 OnRows = Callable[[int], None]
 
@@ -31,6 +32,7 @@ def shares_in(
     on: str | Path,
     *,
     beside: str | Path | None = None,
+    column: str | None = None,
     read_as: str = "",
     on_rows: OnRows = lambda _: None,
 ) -> Shares:
@@ -43,8 +45,10 @@ def shares_in(
         )
     if errors := [one for one in findings_in_book(book, table) if one.severity == "error"]:
         raise TableError(errors)
-    then, why = _then(book, table, beside, read_as, on_rows)
-    now, report, seen = _fall(book, table, on, "" if beside is not None else read_as, then, on_rows)
+    if column is not None and len(table.inputs) > 1:
+        raise BookError(f"table {name!r} has several inputs, and one column is named", fix="leave it out")
+    then, why = _then(book, table, beside, column, read_as, on_rows)
+    now, report, seen = _fall(book, table, on, column, "" if beside is not None else read_as, then, on_rows)
     return Shares(
         name,
         tuple(", ".join(write_condition(one) for one in row.conditions) for row in table.rows),
@@ -59,16 +63,23 @@ def shares_in(
 
 
 def _then(
-    book: OpenBook, table: Table, beside: str | Path | None, read_as: str, on_rows: OnRows
+    book: OpenBook,
+    table: Table,
+    beside: str | Path | None,
+    column: str | None,
+    read_as: str,
+    on_rows: OnRows,
 ) -> tuple[Fall | None, str]:
     """Return what the data is held against, and why there is nothing."""
     if beside is not None:
-        fall, _, _ = _fall(book, table, beside, read_as, None, on_rows)
+        fall, _, _ = _fall(book, table, beside, column, read_as, None, on_rows)
         return fall, ""
     origin = table.origin
     if origin is None:
         return None, "the table does not say what it was drafted from; name other data with --beside"
-    if origin.shape != shape_of_rows(table) or len(origin.counts) != len(table.rows):
+    if origin.shape != shape_of(one for row in table.rows for one in row.conditions) or len(
+        origin.counts
+    ) != len(table.rows):
         return (
             None,
             f"its bounds were changed since they were drafted ({origin.note()}); name other data with --beside",
@@ -82,24 +93,52 @@ def _fall_of(origin: Origin) -> Fall:
 
 
 def _fall(
-    book: OpenBook, table: Table, on: str | Path, read_as: str, then: Fall | None, on_rows: OnRows
+    book: OpenBook,
+    table: Table,
+    on: str | Path,
+    column: str | None,
+    read_as: str,
+    then: Fall | None,
+    on_rows: OnRows,
 ) -> tuple[Fall, TableReport, RangeSeen]:
     """Return how a source falls into the rows of a table, and what lies beyond the range of other data."""
-    data = data_read(book, on, read_as)
+    data, name = data_read(book, on, read_as), table.name
     dataset = data.dataset
-    fed = next((one for one in dataset.entries if one.table == table.name and one.over is None), None)
-    entry = Entry(table.name) if fed is None else replace(fed, keep=None, status=None, row=None)
-    others = tuple(replace(one, is_written=False) for one in dataset.entries if one is not fed)
+    entries = [replace(one, is_written=False) for one in dataset.entries]
+    is_fed = any(one.table == table.name and one.by_class is None for one in entries)
+    if column is not None or not is_fed:
+        reads = {} if column is None else {table.inputs[0].name: column}
+        entries.append(Entry(table.name, reads, keep=_own_names(table), is_written=False))
     prepared, faults = prepared_of(
-        replace(dataset, entries=(*others, replace(entry, keep=_own_names(table))), where=None),
+        replace(dataset, entries=tuple(entries), where=None),
         source_of(book, dataset) if data.is_of_book else data.open(),
         book.tables,
         book.formulas,
         book.unusable_tables | book.unusable_formulas,
     )
-    step = next((one for one in reversed(prepared.plan.table_steps) if one.table.name == table.name), None)
-    if step is None:
+    steps = {one.columns: one for one in prepared.plan.table_steps if one.table.name == table.name}
+    if column is not None:
+        steps = {read: one for read, one in steps.items() if read == (dataset.renamed.get(column, column),)}
+    if not steps:
+        wanted = column or listed(input_.name for input_ in table.inputs)
+        made = [name for name in prepared.plan.types if "\0" not in name]
+        if any(one.kind == "unknown-column" for one in faults):
+            raise DataError(
+                f"there is no column {wanted!r}"
+                if column
+                else f"table {name!r} reads {wanted}, which is not all there",
+                expected=f"one of: {listed([*prepared.source.names, *made], 20)}",
+                fix=did_you_mean(wanted, [*prepared.source.names, *made])
+                or "say which to read: --column COLUMN",
+            )
         raise TableError([one for one in faults if one.severity == "error"])
+    if len(steps) > 1:
+        raise DataError(
+            f"dataset {dataset.name!r} applies table {table.name!r} to {listed((', '.join(one) for one in steps), 8)}",
+            expected="one column",
+            fix="say which: --column COLUMN" if len(table.inputs) == 1 else "hold a file against it",
+        )
+    (step,) = steps.values()
     plan = replace(prepared.plan, steps=prepared.plan.leading_to([step]), written=step.made_names, where=None)
     run = Run(prepared, plan=plan, on_rows=on_rows)
     lowest, highest = (None, None) if then is None else (then.lowest, then.highest)

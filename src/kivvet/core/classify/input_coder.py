@@ -29,7 +29,7 @@ from kivvet.core.tables.inputs import Input
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.regions import HIGH, LOW, Cut, Region
 from kivvet.core.words.values import ValueType, fold_text
-from kivvet.core.words.wording import count, toml_key
+from kivvet.core.words.wording import count, listed, toml_key
 
 #: For each type of input the types of column it reads.
 READS: dict[ValueType, tuple[str, ...]] = {
@@ -42,6 +42,27 @@ READS: dict[ValueType, tuple[str, ...]] = {
 }
 
 
+class MisfitError(DataError):
+    """A column is of a type that an input does not read."""
+
+    def __init__(self, about: Input, column: str, kind: str, fix: str) -> None:
+        problem = f"input {about.name!r} reads column {column!r}, which has another type"
+        super().__init__(problem, expected=about.type, found=kind, fix=fix)
+        self.column = column
+
+
+def all_misfits(found: Sequence[MisfitError]) -> DataError:
+    """Return several columns that do not fit as one error."""
+    if len(found) == 1:
+        return found[0]
+    wanted = listed(dict.fromkeys(str(one.expected) for one in found), 4)
+    return DataError(
+        f"{len(found)} columns have another type than what reads them: {listed([f'{one.column} {one.found}' for one in found], 12)}",
+        expected=wanted,
+        fix=found[0].fix,
+    )
+
+
 def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | None:
     """Return the error to raise if an input cannot read a column of this type; None if it can."""
     if kind not in READS[about.type]:
@@ -49,12 +70,7 @@ def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | No
             fix = f'a number key never meets a text key: read the column as {about.type} (in a book types = {{ {toml_key(name)} = "{about.type}" }}; of a frame convert it), or declare input {about.name} as {kind}'
         else:
             fix = f"declare input {about.name} as {kind}, or convert the column"
-        return DataError(
-            f"input {about.name!r} reads column {name!r}, which has another type",
-            expected=about.type,
-            found=kind,
-            fix=fix,
-        )
+        return MisfitError(about, name, kind, fix)
     if tz is not None and about.tz is None:
         return DataError(
             f"column {name!r} has the time zone {tz}, and input {about.name!r} does not say in which zone its bounds are",

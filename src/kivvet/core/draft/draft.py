@@ -42,7 +42,7 @@ from kivvet.core.draft.typed_values import (
 from kivvet.core.draft.wishes import Wishes
 from kivvet.core.run.frames import column_names
 from kivvet.core.tables.inputs import Output
-from kivvet.core.tables.origin import Origin, shape_of_rows
+from kivvet.core.tables.origin import Origin, shape_of
 from kivvet.core.tables.table import UNFINISHED, Result, Row, Table
 from kivvet.core.words.conditions import Condition, Equals, write_condition
 from kivvet.core.words.errors import DataError
@@ -118,7 +118,7 @@ def draft_from_values(name: str, column: str, builder: LookBuilder, wishes: Wish
         else ""
     )
     origin = Origin(
-        how, column, n_values, seen.rows - n_values, counts, shape_of_rows(made), low, high, remark=remark
+        how, column, n_values, seen.rows - n_values, counts, shape_of(conditions), low, high, remark=remark
     )
     return replace(made, origin=origin)
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from kivvet.core.classify.input_coder import MisfitError, all_misfits
 from kivvet.core.columns.column import BoolArray, Column, NumericColumn, missing_mask
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.plan import Plan
@@ -54,9 +55,20 @@ class Execution:
             If columns do not fit, or a strict formula has values without a result.
         """
         made: dict[str, MadeColumn] = {}
+        unfit: list[MisfitError] = []
+        lost: set[str] = set()
         for stage in self.stages:
+            if lost and any(read.column in lost for read in stage.step.reads if not read.from_source):
+                lost.update(stage.step.made_names)
+                continue
             columns = stage.step.columns_of(column_named, lambda name: made[name].as_column())
-            made.update(stage.apply(columns, self.n_rows, n_rows))
+            try:
+                made.update(stage.apply(columns, self.n_rows, n_rows))
+            except MisfitError as error:
+                unfit.append(error)
+                lost.update(stage.step.made_names)
+        if unfit:
+            raise all_misfits(unfit)
         self.n_rows += n_rows
         if self.plan.where is not None:
             self.kept = self._kept(made[self.plan.where])

@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
-from kivvet.core.words.conditions import write_condition
+from kivvet.core.words.conditions import Condition, write_condition
 from kivvet.core.words.wording import count
-
-if TYPE_CHECKING:
-    from kivvet.core.tables.table import Table
 
 HOW = {
     "counts": "bins of equal counts",
@@ -36,7 +33,7 @@ class Origin:
     counts : tuple of int
         The rows that fell into each row of the table.
     shape : str
-        Of the conditions then (see `shape_of_rows`): the counts are of these.
+        Of the conditions then (see `shape_of`): the counts are of these.
     lowest, highest : str
         The range of the values.
     source, on : str
@@ -69,7 +66,7 @@ class Origin:
         return replace(self, source=source, on=on)
 
 
-def shape_of_rows(table: Table) -> str:
+def shape_of(conditions: Iterable[Condition]) -> str:
     """Return a short hash of the conditions of a table's rows: it changes when a bound does, not when a class does."""
-    texts = "\n".join(write_condition(one) for row in table.rows for one in row.conditions)
+    texts = "\n".join(map(write_condition, conditions))
     return hashlib.sha256(texts.encode()).hexdigest()[:12]
