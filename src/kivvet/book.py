@@ -12,8 +12,11 @@ from kivvet.core.words.findings import Report
 from kivvet.rule_table import RuleTable, rule_table
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from kivvet.books.asks.add_dataset import Added
     from kivvet.books.asks.draft_table import Drafted
+    from kivvet.books.asks.rows import RowsShown
     from kivvet.books.asks.try_formula import Trial
     from kivvet.books.asks.unmatched import Unmatched
     from kivvet.books.files.dataset import Dataset
@@ -21,6 +24,7 @@ if TYPE_CHECKING:
     from kivvet.books.runs.status import DatasetStatus
     from kivvet.core.draft.look import Look
     from kivvet.core.formulas.formula import Formula
+    from kivvet.core.run.cross_table import CrossTable, Share
     from kivvet.core.run.explain import Explanation
     from kivvet.core.run.reports import Applied, ApplyReport
     from kivvet.core.run.shares import Shares
@@ -75,6 +79,51 @@ def formula_on(
 
     opened = None if book is None else book._opened
     return try_formula(opened, on, text, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows)
+
+
+def cross_table_of(
+    book: Book | None,
+    source: str | Path,
+    *,
+    by: Sequence[str] = (),
+    across: str | None = None,
+    values: Sequence[str] | Mapping[str, str] = (),
+    where: str | None = None,
+    share: Share | None = None,
+    most_across: int | None = 12,
+    read_as: str = "",
+    on_rows: OnRows = lambda _: None,
+) -> CrossTable:
+    """Return the cross-table of a file, or of a dataset of a book if there is one; see `Book.cross_table`."""
+    from kivvet.books.asks.summary import summary_of, wanted_of
+
+    wanted = wanted_of(by, across, values, where, most_across, share)
+    opened = None if book is None else book._opened
+    return summary_of(opened, source, wanted, read_as=read_as, on_rows=on_rows)
+
+
+def rows_of(
+    book: Book | None,
+    source: str | Path,
+    *,
+    where: str | None = None,
+    keys: Sequence[str] | Mapping[str, str] = (),
+    columns: Sequence[str] = (),
+    sort: Sequence[str] = (),
+    first: int = 20,
+    each: str | None = None,
+    why: bool = False,
+    read_as: str = "",
+    on_rows: OnRows = lambda _: None,
+) -> RowsShown:
+    """Return rows of a file, or of a dataset of a book if there is one; see `Book.rows`."""
+    from kivvet.books.asks import rows as asked
+
+    given = keys if isinstance(keys, Mapping) else dict(map(asked.key_of, keys))
+    wanted = asked.RowsWanted(where, given, tuple(columns), tuple(map(asked.sort_of, sort)), first, each, why)
+    return asked.rows_of(
+        None if book is None else book._opened, source, wanted, read_as=read_as, on_rows=on_rows
+    )
 
 
 def new_book(folder: str | Path, title: str | None = None) -> tuple[Path, ...]:
@@ -434,6 +483,138 @@ class Book:
         return shares_in(
             self._opened, table, on, beside=beside, column=column, read_as=read_as, on_rows=on_rows
         )
+
+    def cross_table(
+        self,
+        source: str | Path,
+        *,
+        by: Sequence[str] = (),
+        across: str | None = None,
+        values: Sequence[str] | Mapping[str, str] = (),
+        where: str | None = None,
+        share: Share | None = None,
+        most_across: int | None = 12,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> CrossTable:
+        """Return data counted and summed up, with subtotals and totals.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset, of whose rows those count that it keeps; or a file.
+        by : sequence of str
+            What the lines stand for: columns of the source, classes or formulas of the book, or formulas;
+            ``"EXTRACT(YEAR FROM day) AS year"`` gives one a name.
+        across : str, optional
+            What the columns stand for.
+        values : sequence of str, or mapping of str to str
+            Aggregates, such as ``"SUM(load)"`` or ``"100 * SUM(a) / SUM(b) AS share"``, or by name; the number of
+            rows without any.
+        where : str, optional
+            The condition of the rows that count.
+        share : {"row", "column", "total"}, optional
+            What shares are asked for; an error where no value is a count or a total.
+        most_across : int or None
+            At most so many columns; the smallest are joined as the rest. None: all.
+
+        Raises
+        ------
+        TableError
+            If an expression cannot be read, or names what there is not; or a table used has errors.
+        DataError
+            If the data cannot be read.
+        """
+        return cross_table_of(
+            self,
+            source,
+            by=by,
+            across=across,
+            values=values,
+            where=where,
+            share=share,
+            most_across=most_across,
+            read_as=read_as,
+            on_rows=on_rows,
+        )
+
+    def summary(
+        self,
+        source: str | Path,
+        *,
+        by: Sequence[str] = (),
+        across: str | None = None,
+        values: Sequence[str] | Mapping[str, str] = (),
+        where: str | None = None,
+        share: Share | None = None,
+        totals: bool = False,
+    ) -> pd.DataFrame:
+        """Return data counted and summed up as a pandas frame, a row a line; see `cross_table`.
+
+        Classes are categories in their order. With `totals`, subtotals and totals are rows and columns too.
+        """
+        found = self.cross_table(
+            source, by=by, across=across, values=values, where=where, share=share, most_across=None
+        )
+        return found.to_frame(share, totals=totals)
+
+    def rows(
+        self,
+        source: str | Path,
+        *,
+        where: str | None = None,
+        keys: Sequence[str] | Mapping[str, str] = (),
+        columns: Sequence[str] = (),
+        sort: Sequence[str] = (),
+        first: int = 20,
+        each: str | None = None,
+        why: bool = False,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> RowsShown:
+        """Return rows of a dataset, with all that it makes, or of a file.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset, of which the rows are shown that it keeps; or a file.
+        where : str, optional
+            A condition over anything that the source holds or the dataset makes, written or not.
+        keys : mapping of str to str, or sequence of str
+            By column the value that rows are to have: ``{"sample_id": "S00812"}``, or ``["sample_id=S00812"]``.
+        columns : sequence of str
+            Columns and formulas; none for all.
+        sort : sequence of str
+            Columns or formulas, such as ``"load DESC"``; missing values come last.
+        first : int
+            At most so many rows; with `each`, of each class.
+        each : str, optional
+            A column of whose classes some rows each are returned.
+        why : bool
+            Whether it is told which row of its table decided each class.
+
+        Raises
+        ------
+        TableError, DataError
+            If a condition or a column fits nothing, or the data cannot be read.
+        """
+        return rows_of(
+            self,
+            source,
+            where=where,
+            keys=keys,
+            columns=columns,
+            sort=sort,
+            first=first,
+            each=each,
+            why=why,
+            read_as=read_as,
+            on_rows=on_rows,
+        )
+
+    def show(self, source: str | Path, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:
+        """Return rows as a pandas frame whose index is their number in the source, from 1; see `rows`."""
+        return self.rows(source, where=where, **wanted).to_frame()
 
     def extend(
         self,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -50,6 +51,39 @@ read_as_option = click.option(
     help='How a bare file is written, as a dataset says it: \'delimiter = ";", decimal = ","\'. Without it that is recognised.',
 )
 json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
+
+
+def csv_options(command: Any) -> Any:
+    """Add the options of commands that print CSV."""
+    command = click.option(
+        "--csv-safe",
+        is_flag=True,
+        help="Print CSV in which no text is run as a formula by a workbook program: a quote is put before it.",
+    )(command)
+    return click.option("--csv", "as_csv", is_flag=True, help="Print CSV.")(command)
+
+
+def print_csv(heads: Sequence[str], lines: Iterable[Sequence[Any]], *, safe: bool = False) -> None:
+    """Print lines as CSV: nothing where there is no value, true and false, numbers in full.
+
+    Parameters
+    ----------
+    safe : bool
+        Whether text that a workbook program would run as a formula gets a quote before it.
+    """
+    import csv
+    import sys
+
+    def field(value: Any) -> Any:
+        if isinstance(value, bool):
+            return "true" if value else "false"
+        if safe and isinstance(value, str) and value.lstrip()[:1] in ("=", "+", "-", "@"):
+            return f"'{value}"
+        return f"'{value}" if safe and isinstance(value, str) and value[:1] in ("\t", "\r") else value
+
+    writer = csv.writer(sys.stdout, lineterminator="\n")
+    writer.writerow([field(one) for one in heads])
+    writer.writerows([field(one) for one in line] for line in lines)
 
 
 def opened_book(folder: Path | None) -> Book:

@@ -16,6 +16,8 @@ from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.tree import ColumnName, Tree, write_formula
 from kivvet.core.run.entries import Entry
 from kivvet.core.run.plan import Plan
+from kivvet.core.run.steps import Read
+from kivvet.core.run.table_step import TableStep
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.values import ValueType
 
@@ -43,6 +45,21 @@ class Asked:
         """By the name of an expression the type of its values; None where it has none."""
         kinds = self.plan.types
         return {name: kinds[column] for name, column in self.columns.items()}
+
+    def behind(self, name: str) -> Read | None:
+        """Return the column that an expression is, where it is nothing else; None where it is worked out."""
+        made = self.columns[name]
+        step = next(one for one in self.plan.formula_steps if made in one.made_names)
+        is_column = isinstance(step.formula.tree, ColumnName)
+        return step.reads[0] if is_column else None
+
+    def table_output(self, column: str) -> tuple[TableStep, str] | None:
+        """Return the step of the table that makes a column as an output, and which; None where none does."""
+        for step in self.plan.table_steps:
+            for output, name in step.outputs:
+                if name == column:
+                    return step, output
+        return None
 
 
 def column_formula(name: str) -> Formula:

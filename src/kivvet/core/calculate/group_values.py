@@ -21,7 +21,7 @@ from kivvet.core.columns.column import BoolArray
 from kivvet.core.formulas.functions import ORDERED_SETS
 from kivvet.core.formulas.tree import Constant, Tree, Window
 
-_NO_NUMBER = "no number"
+NO_NUMBER = "no number"
 _MOST_PAIRS_MARKED = 1 << 26  # of groups and values: those that occur are marked one by one
 _SPREADS = ("VAR_POP", "VAR_SAMP", "STDDEV_POP", "STDDEV_SAMP")
 
@@ -161,7 +161,7 @@ def _without_nan(values: Array, gone: BoolArray | None) -> GroupValues:
         nan &= ~gone
     if not nan.any():
         return GroupValues(Vector("number", values, gone))
-    return GroupValues(Vector("number", values, either(gone, nan)), {_NO_NUMBER: nan})
+    return GroupValues(Vector("number", values, either(gone, nan)), {NO_NUMBER: nan})
 
 
 def _extreme(

@@ -33,7 +33,7 @@ from kivvet.core.run.reports import Applied, ApplyReport
 from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError, TableError
-from kivvet.core.words.findings import finding
+from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import repeated
 
@@ -72,11 +72,16 @@ def with_formulas(frame: FrameT, formulas: Mapping[str, str]) -> FrameT:
         try:
             made[name] = Formula(name, text, parse_formula(text))
         except FormulaError as error:
-            message = f"{error.problem}\n{pointed_at(text, error.offset)}"
-            faults.append(finding("syntax", message, table=name, is_of_formula=True, remedy=error.fix))
+            faults.append(formula_finding(name, text, error))
     if faults:
         raise TableError(faults)
     return apply_entries(frame, [Entry(name) for name in made], {}, formulas=made, with_report=False).frame
+
+
+def formula_finding(name: str, text: str, error: FormulaError, *, kind: str = "syntax") -> Finding:
+    """Return what is wrong with a formula, with the place in its text."""
+    message = f"{error.problem}\n{pointed_at(text, error.offset)}"
+    return finding(kind, message, table=name, is_of_formula=True, remedy=error.fix)
 
 
 def apply_entries(

@@ -1,0 +1,8 @@
+"""kivvet list"""
+
+import click
+
+
+@click.command("list")
+def command() -> None:
+    """x"""

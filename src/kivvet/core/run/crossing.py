@@ -1,0 +1,362 @@
+"""Rows of data counted and summed up by classes, periods or values, batch by batch."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.core.calculate.evaluate import Evaluator
+from kivvet.core.calculate.groups import Groups
+from kivvet.core.calculate.tally import Tally, tally_of, windows_of
+from kivvet.core.calculate.vectors import Vector, of_column, to_arrow
+from kivvet.core.classify.by_class import class_codes
+from kivvet.core.columns.arrays import Array, Places
+from kivvet.core.columns.column import Column, arrow_from_column, column_from_arrow
+from kivvet.core.formulas.tree import Tree, Window
+from kivvet.core.run.cross_table import TOTAL, WHY, Cell, CrossTable, Label, LabelKind
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.values import Value
+
+_MOST_DENSE = 1 << 20  # combinations that are numbered by their place
+_MOST_GROUPS = 1_000_000
+
+
+class KeyCodes:
+    """Numbers the values of one key as they come.
+
+    Parameters
+    ----------
+    name : str
+    classes : sequence of Value
+        The classes in order, where they are known; all of them are kept, those without rows too.
+    is_open : bool
+        Whether other values may come.
+    """
+
+    def __init__(self, name: str, classes: Sequence[Value] = (), *, is_open: bool = True) -> None:
+        self.name = name
+        self.classes = list(classes)
+        self.is_open = is_open
+        self.labels = [Label("value", one) for one in classes]
+        self._places = {(Label("value", one).kind, one): place for place, one in enumerate(classes)}
+
+    def place(self, label: Label) -> int:
+        """Return the number of a label; one is added if need be."""
+        key = (label.kind, label.value)
+        if key not in self._places:
+            self._places[key] = len(self.labels)
+            self.labels.append(label)
+        return self._places[key]
+
+    def codes(self, column: Column, why: Array | None) -> Places:
+        """Return the numbers of a batch.
+
+        Parameters
+        ----------
+        column : Column
+        why : ndarray of integers, or None
+            For rows without a class, why they have none: the place in "unfinished", "unmatched", "missing".
+        """
+        if not self.is_open:
+            found = class_codes(column, self.classes).astype(np.int64)
+        else:
+            array = arrow_from_column(column)
+            if pa.types.is_string(array.type) or pa.types.is_large_string(array.type):
+                array = pc.if_else(pc.equal(array, ""), pa.scalar(None, array.type), array)
+            if pa.types.is_floating(array.type):
+                array = pc.if_else(pc.is_nan(array), pa.scalar(None, array.type), array)
+            encoded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
+            values = encoded.dictionary.to_pylist()
+            places = np.array([self.place(Label("value", one)) for one in values] or [0], np.int64)
+            codes = encoded.indices.fill_null(0).to_numpy(zero_copy_only=False)
+            gone = pc.is_null(encoded).to_numpy(zero_copy_only=False)
+            found = np.where(gone, -1, places[codes] if len(values) else 0)
+        gone = found < 0
+        if gone.any():
+            if why is None:
+                found[gone] = self.place(Label("missing"))
+            else:
+                of_why = np.array([-1] * len(WHY))
+                for number in np.unique(why[gone]).tolist():
+                    of_why[number] = self.place(Label(WHY[number]))
+                found[gone] = of_why[why[gone]]
+        return found
+
+    def order(self) -> list[int]:
+        """Return the numbers of the labels in the order in which they are shown: classes, else values rising; then
+        those without one.
+        """
+        n_classes = len(self.classes)
+        others = list(range(n_classes, len(self.labels)))
+        values = [place for place in others if self.labels[place].kind == "value"]
+        values.sort(key=lambda place: self.labels[place].value)
+        kinds: list[LabelKind] = ["unfinished", "unmatched", "missing"]
+        rest = sorted(
+            (place for place in others if self.labels[place].kind != "value"),
+            key=lambda place: kinds.index(self.labels[place].kind),
+        )
+        return [*range(n_classes), *values, *rest]
+
+
+class Crossing:
+    """Rows being counted and summed up, batch by batch.
+
+    Parameters
+    ----------
+    by : sequence of KeyCodes
+    across : KeyCodes or None
+    values : mapping of str to Tree
+        Aggregates, and what is worked out of them and of the keys.
+    """
+
+    def __init__(self, by: Sequence[KeyCodes], across: KeyCodes | None, values: Mapping[str, Tree]) -> None:
+        self.by, self.across, self.values = by, across, values
+        self.keys = [*by, *([] if across is None else [across])]
+        self.rows = RowCounts()
+        self.tallies: dict[Window, Tally] = {one: tally_of(one) for one in windows_of(list(values.values()))}
+        self.groups: dict[tuple[int, ...], int] = {}
+        self.n_rows = 0
+
+    def add(
+        self,
+        columns: Sequence[tuple[Column, Array | None]],
+        evaluator: Evaluator,
+        n_rows: int,
+        rows: Places | None = None,
+    ) -> None:
+        """Add a batch.
+
+        Parameters
+        ----------
+        columns : sequence of (Column, ndarray or None)
+            Of each key, with why rows have no class.
+        evaluator : Evaluator
+            Of the columns that aggregates read.
+        rows : ndarray of integers, optional
+            The rows that count; all without it.
+        """
+        codes = [key.codes(column, why) for key, (column, why) in zip(self.keys, columns, strict=True)]
+        if rows is not None:
+            codes = [one[rows] for one in codes]
+            n_rows, evaluator = len(rows), evaluator.on_rows(rows)
+        self.n_rows += n_rows
+        groups = Groups(self._numbers(codes, n_rows), max(len(self.groups), 1))
+        self.rows.add(groups)
+        for tally in self.tallies.values():
+            tally.add(groups, evaluator.vector, lambda tree: evaluator.truth(tree)[0])
+
+    def _numbers(self, codes: Sequence[Places], n_rows: int) -> Places:
+        """Return the group of each row; groups are numbered as they come."""
+        sizes = [len(key.labels) for key in self.keys]
+        size = 1
+        local: Places = np.zeros(n_rows, np.int64)
+        for code, one in zip(codes, sizes, strict=True):
+            local = local * one + code
+            size *= one
+        if size <= _MOST_DENSE:
+            present = np.flatnonzero(np.bincount(local, minlength=size)) if n_rows else np.zeros(0, np.int64)
+            places = np.zeros(size, np.int64)
+        else:
+            encoded = pa.array(local).dictionary_encode()
+            present = encoded.dictionary.to_numpy(zero_copy_only=False)
+            local = encoded.indices.to_numpy(zero_copy_only=False)
+            places = np.zeros(len(present), np.int64)
+        rest = present
+        parts = []
+        for one in reversed(sizes):
+            parts.append(rest % one)
+            rest = rest // one
+        combos = list(zip(*(part.tolist() for part in reversed(parts)), strict=True)) if parts else [()]
+        numbers = [self.groups.setdefault(combo, len(self.groups)) for combo in combos]
+        if len(self.groups) > _MOST_GROUPS:
+            raise DataError(
+                f"there are more than {_MOST_GROUPS:,} different combinations of {', '.join(key.name for key in self.keys)}",
+                fix="sum up by fewer or coarser columns, such as EXTRACT(YEAR FROM day)",
+            )
+        if size <= _MOST_DENSE:
+            places[present] = numbers
+        else:
+            places[:] = numbers
+        taken: Places = places[local]
+        return taken
+
+    def result(
+        self, kinds: Mapping[str, str], *, most_across: int | None = None, left_out: int = 0
+    ) -> CrossTable:
+        """Return what came of all batches.
+
+        Parameters
+        ----------
+        kinds : mapping of str to str
+            The type of each value.
+        most_across : int, optional
+            So many columns at most; beyond, the smallest are joined as the rest.
+        """
+        joined = self._joined(most_across)
+        cells: list[Cell] = []
+        n_by = len(self.by)
+        combos = list(self.groups)
+        for depth in range(n_by, -1, -1):
+            for has_across in [True, False] if self.across is not None else [False]:
+                cells += self._level(combos, depth, joined, has_across=has_across)
+        if n_by == 1:
+            cells += self._without_rows(cells, joined)
+        lines = self._lines(cells)
+        columns: tuple[Label, ...] = ()
+        if self.across is not None:
+            present = {cell.across for cell in cells if cell.across is not None}
+            places = [self.across.labels[place] for place in self.across.order() if place not in joined]
+            kept = [
+                one
+                for one in places
+                if one in present or (one.kind == "value" and one.value in self.across.classes)
+            ]
+            columns = (*kept, *([Label("rest")] if joined else []), TOTAL)
+        return CrossTable(
+            tuple(key.name for key in self.by),
+            None if self.across is None else self.across.name,
+            tuple(self.values),
+            tuple(kinds[name] for name in self.values),
+            tuple(cells),
+            lines,
+            columns,
+            self.n_rows,
+            left_out,
+            len(joined),
+            tuple(is_additive(tree) for tree in self.values.values()),
+            tuple(tuple(key.labels[place] for place in key.order()) for key in self.by),
+        )
+
+    def _joined(self, most: int | None) -> frozenset[int]:
+        """Return the columns that are joined: all but the largest."""
+        if self.across is None or most is None or len(self.across.labels) <= most:
+            return frozenset()
+        rows: dict[int, int] = dict.fromkeys(range(len(self.across.labels)), 0)
+        counts = self.rows.counts.tolist()
+        for combo, number in self.groups.items():
+            rows[combo[-1]] += counts[number]
+        ranked = sorted(rows, key=lambda place: (-rows[place], place))
+        return frozenset(ranked[most - 1 :])
+
+    def _level(
+        self,
+        combos: Sequence[tuple[int, ...]],
+        depth: int,
+        joined: frozenset[int],
+        *,
+        has_across: bool,
+    ) -> list[Cell]:
+        """Return the cells of some keys, the others taken together."""
+        numbers: dict[tuple[int, ...], int] = {}
+        coarser = np.zeros(len(combos), np.int64)
+        for place, combo in enumerate(combos):
+            across = (-1 if combo[-1] in joined else combo[-1],) if has_across else ()
+            coarser[place] = numbers.setdefault((*combo[:depth], *across), len(numbers))
+        n_coarse = len(numbers)
+        if depth == 0 and not has_across and not numbers:  # the total of no rows
+            numbers, n_coarse = {(): 0}, 1
+        if not n_coarse:
+            return []
+        counts = np.bincount(coarser, weights=self.rows.counts[: len(combos)], minlength=n_coarse)
+        found: dict[Tree, Vector] = {
+            window: tally.result(coarser, n_coarse).vector for window, tally in self.tallies.items()
+        }
+        labels = [
+            [self._label(key, combo[place]) for combo in numbers]
+            for place, key in enumerate([*self.by[:depth], *([self.across] if has_across else [])])
+            if key is not None
+        ]
+        columns = self._key_vectors(depth, labels, n_coarse, has_across=has_across)
+        evaluator = Evaluator(columns.__getitem__, n_coarse, windows=found)
+        arrays = [to_arrow(evaluator.vector(tree), n_coarse).to_pylist() for tree in self.values.values()]
+        totals = (TOTAL,) * (len(self.by) - depth)
+        return [
+            Cell(
+                (*(labels[place][row] for place in range(depth)), *totals),
+                labels[-1][row] if has_across else (TOTAL if self.across is not None else None),
+                int(counts[row]),
+                tuple(array[row] for array in arrays),
+            )
+            for row in range(n_coarse)
+        ]
+
+    def _label(self, key: KeyCodes, place: int) -> Label:
+        return Label("rest") if place < 0 else key.labels[place]
+
+    def _key_vectors(
+        self, depth: int, labels: Sequence[Sequence[Label]], n: int, *, has_across: bool
+    ) -> dict[str, Vector]:
+        """Return the keys as columns, for values that are worked out of them; missing where they are totals."""
+        made: dict[str, Vector] = {}
+        names = [
+            *(key.name for key in self.by[:depth]),
+            *([self.across.name] if has_across and self.across else []),
+        ]
+        for name, given in zip(names, labels, strict=True):
+            array = pa.array([one.value if one.kind == "value" else None for one in given])
+            if pa.types.is_null(array.type):
+                array = array.cast(pa.float64())
+            made[name] = of_column(column_from_arrow(array))
+        for key in self.keys:
+            made.setdefault(key.name, Vector("number", np.zeros(n), np.ones(n, bool)))
+        return made
+
+    def _without_rows(self, cells: Sequence[Cell], joined: frozenset[int]) -> list[Cell]:
+        """Return cells for the classes of a single key that no row has."""
+        (key,) = self.by
+        present = {cell.by[0] for cell in cells}
+        empty = self._empty_values()
+        across = TOTAL if self.across is not None else None
+        return [
+            Cell((label,), across, 0, empty)
+            for one in key.classes
+            if (label := Label("value", one)) not in present
+        ]
+
+    def _empty_values(self) -> tuple[Any, ...]:
+        """Return the values of no rows: 0 for counts, else none."""
+        nothing = np.zeros(0, np.int64)
+        found: dict[Tree, Vector] = {
+            window: tally_of(window).result(nothing, 1).vector for window in self.tallies
+        }
+        gone = {key.name: Vector("number", np.zeros(1), np.ones(1, bool)) for key in self.keys}
+        evaluator = Evaluator(gone.__getitem__, 1, windows=found)
+        return tuple(to_arrow(evaluator.vector(tree), 1).to_pylist()[0] for tree in self.values.values())
+
+    def _lines(self, cells: Sequence[Cell]) -> tuple[tuple[Label, ...], ...]:
+        """Return what the lines stand for: in the order of the keys, each group followed by its total."""
+        ranks = [{key.labels[place]: rank for rank, place in enumerate(key.order())} for key in self.by]
+        last = 1 << 40
+
+        def rank(line: tuple[Label, ...]) -> tuple[int, ...]:
+            return tuple(
+                last if label.kind == "total" else ranks[place].get(label, last - 1)
+                for place, label in enumerate(line)
+            )
+
+        return tuple(sorted({cell.by for cell in cells}, key=rank))
+
+
+def is_additive(tree: Tree) -> bool:
+    """Whether a value of all rows is the sum of those of its parts."""
+    return isinstance(tree, Window) and (
+        tree.name == "SUM" or (tree.name == "COUNT" and not tree.is_distinct)
+    )
+
+
+class RowCounts:
+    """How many rows each group has."""
+
+    def __init__(self) -> None:
+        self.counts: Places = np.zeros(0, np.int64)
+
+    def add(self, groups: Groups) -> None:
+        """Count the rows of a batch."""
+        sizes = groups.sizes
+        if len(sizes) > len(self.counts):
+            self.counts = np.pad(self.counts, (0, len(sizes) - len(self.counts)))
+        self.counts[: len(sizes)] += sizes
