@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
     from kivvet.books.asks.add_dataset import Added
     from kivvet.books.asks.draft_table import Drafted
+    from kivvet.books.asks.overview import Overview, Use
     from kivvet.books.asks.rows import RowsShown
     from kivvet.books.asks.try_formula import Trial
     from kivvet.books.asks.unmatched import Unmatched
@@ -538,6 +539,28 @@ class Book:
             on_rows=on_rows,
         )
 
+    def keep_summary(
+        self,
+        name: str,
+        source: str,
+        *,
+        by: Sequence[str] = (),
+        values: Sequence[str] | Mapping[str, str] = (),
+    ) -> tuple[str, ...]:
+        """Write a summary into book.toml, so that it is applied, classified and refreshed like a dataset; return the
+        lines written. The book has to be opened again to use it.
+
+        Raises
+        ------
+        BookError, DataError, TableError
+            If the name is taken, `source` is no dataset, or an expression cannot be read.
+        """
+        from kivvet.books.asks.summary import keep_summary, wanted_of
+
+        wanted = wanted_of(by, None, values, None, None)
+        self.cross_table(source, by=by, values=values)
+        return keep_summary(self._opened, name, source, wanted)
+
     def summary(
         self,
         source: str | Path,
@@ -615,6 +638,25 @@ class Book:
     def show(self, source: str | Path, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:
         """Return rows as a pandas frame whose index is their number in the source, from 1; see `rows`."""
         return self.rows(source, where=where, **wanted).to_frame()
+
+    def overview(self) -> Overview:
+        """Return what is in the book: tables with their shape, rows, findings and users, formulas, datasets, summaries."""
+        from kivvet.books.asks.overview import overview_of
+
+        return overview_of(self._opened)
+
+    def uses(self, name: str) -> tuple[Use, ...]:
+        """Return for each dataset how it uses a column, or those that a table or a formula makes: what makes it, which
+        columns it rests on, what reads it, and which columns it leads to.
+
+        Raises
+        ------
+        BookError
+            With the near name, if nothing reads or makes it.
+        """
+        from kivvet.books.asks.overview import uses_of
+
+        return uses_of(self._opened, name)
 
     def extend(
         self,

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+
+if TYPE_CHECKING:
+    from kivvet.book import Book
 
 
 @click.command("explain", cls=Command, short_help="Say why one row gets its class, and what would change it.")
@@ -17,6 +21,14 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
 @click.option(
     "--set", "fields", multiple=True, metavar="COLUMN=VALUE", help="A value to try; may be given again."
 )
+@click.option("--where", metavar="CONDITION", help="The first row of which this is true.")
+@click.option(
+    "--key",
+    "keys",
+    metavar="COLUMN=VALUE",
+    multiple=True,
+    help="The first row with this value; may be given again.",
+)
 @click.option(
     "--table", "tables", multiple=True, metavar="TABLE", help="Only this table; may be given again."
 )
@@ -26,6 +38,8 @@ def command(
     name: str,
     row: int | None,
     fields: tuple[str, ...],
+    where: str | None,
+    keys: tuple[str, ...],
     tables: tuple[str, ...],
     book_folder: Path | None,
     as_json: bool,
@@ -37,6 +51,8 @@ def command(
     Examples:
       kivvet explain samples --row 812                     every table of the dataset
       kivvet explain samples --row 812 --table quality     one of them
+      kivvet explain samples --key sample_id=S00812
+      kivvet explain samples --where "quality = 'poor' AND ph < 6" --table quality
       kivvet explain samples --set ph=6.4 --set flow=12    a row that is not there
       kivvet explain quality --set oxygen=3.2              one table, by its inputs
     """
@@ -44,17 +60,32 @@ def command(
     from kivvet.show.terminal import console
 
     values = dict(_parted(field) for field in fields)
-    if (row is None) == (not values):
-        raise click.UsageError("say which row: either --row N, or --set COLUMN=VALUE once or more")
+    is_sought = where is not None or bool(keys)
+    if (row is not None) + bool(values) + is_sought != 1:
+        raise click.UsageError(
+            "say which row: either --row N, or --where and --key, or --set COLUMN=VALUE once or more"
+        )
     book = opened_book(book_folder)
+    others = 0
+    if is_sought:
+        row, others = _first_row(book, name, where, keys)
     explanations = book.explain(name, values if row is None else row, tables)
-    about = f"{name} row {row:,}" if row is not None else name if name in book.datasets else ""
+    rest = f", the first of {others:,} such rows" if others > 1 else ""
+    about = f"{name} row {row:,}{rest}" if row is not None else name if name in book.datasets else ""
     if as_json:
         print_json(
             {"version": JSON_VERSION, "explanations": [explanation.as_dict() for explanation in explanations]}
         )
     else:
         print_explanations(console(), explanations, about)
+
+
+def _first_row(book: Book, name: str, where: str | None, keys: tuple[str, ...]) -> tuple[int, int]:
+    """Return the number of the first row that meets conditions, and how many do."""
+    found = book.rows(name, where=where, keys=keys, first=1)
+    if not found.n_matching:
+        raise click.ClickException(found.why_none())
+    return int(found.table["row"][0].as_py()), found.n_matching
 
 
 def _parted(field: str) -> tuple[str, str]:

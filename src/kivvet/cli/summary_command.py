@@ -13,6 +13,7 @@ from kivvet.cli.options import (
     csv_options,
     json_option,
     nearby_book,
+    opened_book,
     print_csv,
     print_json,
     read_as_option,
@@ -46,6 +47,7 @@ from kivvet.cli.options import (
     show_default=True,
     help="At most so many columns; the smallest are joined as the rest.",
 )
+@click.option("--save-as", metavar="NAME", help="Keep it in the book as a summary of that name.")
 @csv_options
 @read_as_option
 @book_option
@@ -58,6 +60,7 @@ def command(
     where: str | None,
     share: Literal["row", "column", "total"] | None,
     most_across: int,
+    save_as: str | None,
     as_csv: bool,
     csv_safe: bool,
     read_as: str,
@@ -85,7 +88,11 @@ def command(
         raise click.UsageError("either --csv or --json")
     if share == "row" and across is None:
         raise click.UsageError("--share row needs --across: a line is then one figure")
-    book = nearby_book(book_folder)
+    if save_as is not None and (across is not None or where is not None):
+        raise click.UsageError(
+            "a summary that is kept takes neither --across nor --where; use --by, and FILTER in a value"
+        )
+    book = nearby_book(book_folder) if save_as is None else opened_book(book_folder)
     with counting_rows("reading") as on_rows:
         found = cross_table_of(
             book,
@@ -98,6 +105,11 @@ def command(
             most_across=most_across,
             read_as=read_as,
             on_rows=on_rows,
+        )
+    if save_as is not None and book is not None:
+        lines = book.keep_summary(save_as, source, by=by, values=values)
+        click.echo(
+            "\n".join(["added to book.toml:", *(f"  {line}" for line in lines), ""]), err=as_json or as_csv
         )
     if as_json:
         print_json({**found.as_dict(share), "source": source})

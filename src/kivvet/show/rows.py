@@ -10,7 +10,7 @@ from rich.cells import cell_len
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.books.asks.rows import ROW, RowsShown, nothing_said
+from kivvet.books.asks.rows import ROW, RowsShown
 from kivvet.core.words.wording import count, listed
 from kivvet.show.figures import cut, decimals_of, figure, padded, shown
 from kivvet.show.terminal import print_columns
@@ -39,7 +39,7 @@ def print_rows(out: Console, found: RowsShown, *, each: str | None = None, is_ch
     out.print(head)
     out.print()
     if not n_shown:
-        print_columns(out, [("", "", 2)], nothing_said(found), "yellow")
+        print_columns(out, [("", "", 2)], found.why_none(), "yellow")
     elif n_shown == 1:
         _print_one(out, found)
     else:

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from kivvet.books.asks.data_read import data_read
-from kivvet.books.files.entry_text import aligned, book_lines
+from kivvet.books.files.entry_text import aligned, append_entry, book_lines
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook
-from kivvet.books.files.readers import read_text
 from kivvet.core.read.options import toml_text
 from kivvet.core.words.errors import BookError, DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import listed, shown_path, toml_key
-from kivvet.io.files import replacing
 from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS
 
 
@@ -79,7 +76,7 @@ def add_dataset(
         ("columns", toml_text(list(columns))),
     ]
     lines = [f"[datasets.{toml_key(name)}]", *aligned(entry)]
-    _append(path, lines)
+    append_entry(path, lines)
     remarks = [] if found is None else list(found.remarks)
     return Added(name, tuple(lines), (*remarks, *(note.message for note in opened.notes)))
 
@@ -88,24 +85,3 @@ def _path_for(folder: Path, path: Path) -> str:
     """Return a path as book.toml names it: from the book's folder where that is no longer."""
     whole, near = path.resolve(), Path(os.path.relpath(path.resolve(), folder.resolve()))
     return (near if near.parts.count("..") < 3 else whole).as_posix()
-
-
-def _append(path: Path, lines: Sequence[str]) -> None:
-    """Add lines at the end of a file of TOML, all else staying as it is."""
-    text, faults = read_text(path)
-    if faults:
-        raise BookError(faults[0].message, place=faults[0].places[0])
-    line_end = "\r\n" if "\r\n" in text else "\n"
-    gap = "" if not text.strip() else line_end if text.endswith(("\n", "\r")) else 2 * line_end
-    made = text + gap + line_end.join([*lines, ""])
-    try:
-        tomllib.loads(made)
-    except tomllib.TOMLDecodeError as error:
-        raise BookError(
-            f"the entry does not fit into the file: {error}",
-            place=Place(shown_path(path)),
-            fix="add it by hand:\n" + "\n".join(lines),
-        ) from error
-    mark = "\ufeff" if path.read_bytes().startswith(b"\xef\xbb\xbf") else ""
-    with replacing(path) as part:
-        part.write_bytes((mark + made).encode())

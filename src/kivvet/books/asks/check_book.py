@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.prepare import prepare
+from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.status import status_of
 from kivvet.books.runs.table_findings import findings_in_book

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +13,7 @@ import pyarrow as pa
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_options import READ_KEYWORDS, column_types, read_options
+from kivvet.books.runs.sources import source_of
 from kivvet.core.columns.convert import as_written_here
 from kivvet.core.read.options import Faults, Options
 from kivvet.core.words.errors import DataError, TableError
@@ -33,11 +34,13 @@ class DataRead:
     dataset : Dataset
     recognised : Recognised or None
         Of a bare file of text, how it seems to be written; it is read so.
+    book : OpenBook or None
+        Whose dataset it is; None for a bare file.
     """
 
     dataset: Dataset
     recognised: Recognised | None = None
-    is_of_book: bool = False
+    book: OpenBook | None = field(default=None, compare=False, repr=False)
 
     @property
     def path(self) -> Path:
@@ -48,8 +51,14 @@ class DataRead:
         """By column, the type that the book gives; of a bare file none is given."""
         return dict(self.dataset.types) if self.is_of_book else {}
 
+    @property
+    def is_of_book(self) -> bool:
+        """Whether it is a dataset of a book."""
+        return self.book is not None
+
     def open(self) -> Source:
-        return self.dataset.open()
+        """Return the opened source; `DataError` if it cannot be read."""
+        return source_of(self.book, self.dataset)
 
     def words(self, column: str) -> tuple[str, ...]:
         return self.dataset.words_that_mean_missing(column)
@@ -100,7 +109,7 @@ def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> Da
                 fix="change its entry in book.toml",
             )
         return DataRead(_said(Path(given), str(given), read_as))
-    return DataRead(dataset, is_of_book=True) if dataset is not None else _bare(Path(given), str(given))
+    return DataRead(dataset, book=book) if dataset is not None else _bare(Path(given), str(given))
 
 
 def _said(path: Path, text: str, read_as: str) -> Dataset:

@@ -16,9 +16,9 @@ from typing import Any
 import pyarrow as pa
 
 from kivvet.books.asks.data_read import DataRead, data_read
-from kivvet.books.asks.expressions import ask, column_formula
 from kivvet.books.asks.look_source import named_columns
 from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.expressions import ask, column_formula
 from kivvet.books.runs.run import Run
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
@@ -167,7 +167,7 @@ def _draft_from_made(
     book: OpenBook, name: str, data: DataRead, wanted: Sequence[str], wishes: Wishes, on_rows: OnRows
 ) -> tuple[Table, DraftReport | None]:
     """Return a table drafted from a column that a dataset makes: a formula, or the class of another table."""
-    asked = ask(book, data, {one: column_formula(one) for one in wanted})
+    asked = ask(book, data.dataset, data.open(), {one: column_formula(one) for one in wanted})
     column = wanted[0]
     kind = asked.types[column]
     builder = LookBuilder(

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 import pyarrow as pa
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.prepare import Prepared, prepare
+from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.check import findings_of

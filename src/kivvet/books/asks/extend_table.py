@@ -20,7 +20,7 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_table import row_files
 from kivvet.books.files.readers import read_text, read_toml
 from kivvet.books.files.toml_places import TomlPlaces
-from kivvet.books.runs.prepare import prepare
+from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
 from kivvet.core.classify.compiled import compile_table
 from kivvet.core.columns.column import Column, column_from_arrow

@@ -15,16 +15,16 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.books.asks.data_read import DataRead, data_read
-from kivvet.books.asks.expressions import Asked, ask, column_formula
-from kivvet.books.asks.summary import (
+from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.cross_tables import (
     column_of,
     read_expression,
-    refuse_faults,
     refuse_no_condition,
     rows_kept,
 )
-from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.expressions import Asked, ask, column_formula
 from kivvet.books.runs.run import Run, RunBatch
+from kivvet.books.runs.table_findings import refuse_faults
 from kivvet.core.columns.column import arrow_from_column
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.tree import And, ColumnName, Comparison, Constant, Tree, write_formula
@@ -35,7 +35,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyValue, write_condition
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import LiteralError, ValueType, parse_value
-from kivvet.core.words.wording import count, did_you_mean, listed
+from kivvet.core.words.wording import count, listed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -74,6 +74,17 @@ class RowsShown:
     n_matching: int
     left_out: tuple[tuple[str, int], ...] = ()
     why: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def why_none(self) -> str:
+        """Return why there is nothing to show: what the last condition that left rows out took away."""
+        if not self.n_rows:
+            return "the source has no rows"
+        told = [(text, n) for text, n in self.left_out if n]
+        if not told:
+            return "there is nothing to show"
+        text, n = told[-1]
+        before = self.n_rows - sum(n for _, n in told[:-1])
+        return f"no row meets the conditions: of {count(before, 'row')} left before it, {text} left out {n:,}"
 
     def as_dict(self) -> dict[str, Any]:
         """Return them as plain values; dates and times as text."""
@@ -162,8 +173,8 @@ def rows_of(
         for key, tree in trees.items()
     }
     conditions = _conditions(book, data, wanted)
-    asked = ask(book, data, {**formulas, **conditions})
-    refuse_faults(book, asked)
+    asked = ask(book, data.dataset, source, {**formulas, **conditions})
+    refuse_faults(book, asked.plan.tables.values())
     refuse_no_condition(asked, conditions)
     plan, deciding = _with_rows(asked, names) if wanted.why else (asked.plan, {})
     run = Run(asked.prepared, plan=plan, with_report=False, on_rows=on_rows)
@@ -194,7 +205,7 @@ def _made_names(book: OpenBook | None, data: DataRead) -> list[str]:
     """Return the columns that a dataset writes besides those of its source."""
     if book is None or not data.is_of_book:
         return []
-    from kivvet.books.runs.prepare import plan_of
+    from kivvet.books.runs.plans import plan_of
 
     plan, _ = plan_of(book, data.dataset)
     return list(plan.written)
@@ -207,7 +218,7 @@ def _conditions(book: OpenBook | None, data: DataRead, wanted: RowsWanted) -> di
         found["where of the dataset"] = data.dataset.where
     trees: list[Tree] = []
     for name, text in wanted.keys.items():
-        kind = ask(book, data, {name: column_formula(name)}).types[name] or "text"
+        kind = ask(book, data.dataset, data.open(), {name: column_formula(name)}).types[name] or "text"
         trees.append(Comparison("=", ColumnName(name), Constant(_value(name, text, kind))))
     if wanted.where is not None:
         tree = read_expression("where", wanted.where)
@@ -400,20 +411,3 @@ def key_of(text: str) -> tuple[str, str]:
     if not sign or not name.strip():
         raise DataError(f"{text!r} is no key", expected="COLUMN=VALUE", fix="for example sample_id=S00812")
     return name.strip(), value.strip()
-
-
-def nothing_said(found: RowsShown) -> str:
-    """Return why there is nothing to show: what the last condition that left rows out took away."""
-    if not found.n_rows:
-        return "the source has no rows"
-    told = [(text, n) for text, n in found.left_out if n]
-    if not told:
-        return "there is nothing to show"
-    text, n = told[-1]
-    before = found.n_rows - sum(n for _, n in told[:-1])
-    return f"no row meets the conditions: of {count(before, 'row')} left before it, {text} left out {n:,}"
-
-
-def near_columns(name: str, names: Sequence[str]) -> str:
-    """Return a hint at the column that may be meant."""
-    return did_you_mean(name, names) or f"there are {listed(names, 20)}"

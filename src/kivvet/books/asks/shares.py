@@ -11,7 +11,6 @@ from kivvet.books.asks.data_read import data_read
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.prepare import prepared_of
 from kivvet.books.runs.run import Run
-from kivvet.books.runs.sources import source_of
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.read.table_text import result_text
 from kivvet.core.run.entries import Entry
@@ -111,7 +110,7 @@ def _fall(
         entries.append(Entry(table.name, reads, keep=_own_names(table), is_written=False))
     prepared, faults = prepared_of(
         replace(dataset, entries=tuple(entries), where=None),
-        source_of(book, dataset) if data.is_of_book else data.open(),
+        data.open(),
         book.tables,
         book.formulas,
         book.unusable_tables | book.unusable_formulas,

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any
 import pyarrow as pa
 
 from kivvet.books.asks.data_read import data_read
-from kivvet.books.asks.expressions import ask
 from kivvet.books.files.read_formulas import parse_named_formula
+from kivvet.books.runs.expressions import ask
 from kivvet.books.runs.read_data import source_type
 from kivvet.books.runs.run import Run
 from kivvet.core.columns.column import arrow_from_column
@@ -107,7 +107,8 @@ def try_formula(
         raise TableError(faults)
     name = TRIED if book is None or TRIED not in (*book.tables, *book.formulas) else f"{TRIED} "
     formula = replace(formula, name=name)
-    asked = ask(book, data_read(book, source, read_as), {TRIED: formula})
+    data = data_read(book, source, read_as)
+    asked = ask(book, data.dataset, data.open(), {TRIED: formula})
     prepared, plan, made = asked.prepared, asked.plan, asked.columns[TRIED]
     step = next(one for one in plan.formula_steps if made in one.made_names)
     kinds = plan.types

@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.prepare import prepare
+from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
 from kivvet.core.words.errors import TableError
 

@@ -47,6 +47,23 @@ DATASET_KEYWORDS = (
 
 
 @dataclass(frozen=True, slots=True)
+class SummaryOf:
+    """What a summary sums up.
+
+    Attributes
+    ----------
+    name : str
+        Of a dataset, or another summary.
+    by, values : tuple of (str, str)
+        Names and expressions: of the keys, and of the aggregates.
+    """
+
+    name: str
+    by: tuple[tuple[str, str], ...]
+    values: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Dataset:
     """A dataset as the book defines it.
 
@@ -78,6 +95,8 @@ class Dataset:
         How the text of its target is written.
     where : Formula or None
         The condition of the rows that are kept, decided after the columns are made.
+    of : SummaryOf or None
+        Of a summary, what it sums up; `source` is then the file that this rests on in the end.
     """
 
     name: str
@@ -96,6 +115,7 @@ class Dataset:
     folder: Path = Path()
     place: Place | None = None
     where: Formula | None = None
+    of: SummaryOf | None = None
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
         return (*self.missing_words, *self.missing_words_of.get(column, ()))
@@ -138,6 +158,12 @@ class Dataset:
 
     def read_options(self) -> dict[str, Any]:
         """Return all that decides how the source is read, but the types of its columns, as plain values."""
+        if self.of is not None:
+            return {
+                "from": self.of.name,
+                "by": [list(one) for one in self.of.by],
+                "values": [list(one) for one in self.of.values],
+            }
         return {
             "missing_words": sorted(set(self.missing_words)),
             "missing_words_of": {

@@ -1,14 +1,20 @@
-"""The entry of a dataset as lines of book.toml."""
+"""The entry of a dataset as lines of book.toml, and how it gets there."""
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.readers import read_text
 from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.read.options import toml_text
-from kivvet.core.words.wording import toml_key
+from kivvet.core.words.errors import BookError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path, toml_key
+from kivvet.io.files import replacing
 from kivvet.io.source_and_target import ReadOptions
 
 
@@ -64,3 +70,24 @@ def _said_of(form: FieldForm, options: ReadOptions) -> dict[str, Any]:
     if form.is_share:
         said["as"] = "share"
     return said
+
+
+def append_entry(path: Path, lines: Sequence[str]) -> None:
+    """Add lines at the end of a file of TOML, all else staying as it is."""
+    text, faults = read_text(path)
+    if faults:
+        raise BookError(faults[0].message, place=faults[0].places[0])
+    line_end = "\r\n" if "\r\n" in text else "\n"
+    gap = "" if not text.strip() else line_end if text.endswith(("\n", "\r")) else 2 * line_end
+    made = text + gap + line_end.join([*lines, ""])
+    try:
+        tomllib.loads(made)
+    except tomllib.TOMLDecodeError as error:
+        raise BookError(
+            f"the entry does not fit into the file: {error}",
+            place=Place(shown_path(path)),
+            fix="add it by hand:\n" + "\n".join(lines),
+        ) from error
+    mark = "\ufeff" if path.read_bytes().startswith(b"\xef\xbb\xbf") else ""
+    with replacing(path) as part:
+        part.write_bytes((mark + made).encode())

@@ -12,8 +12,9 @@ from kivvet.books.files.domains import with_domains
 from kivvet.books.files.read_formulas import read_formulas
 from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_toml
+from kivvet.books.files.summaries import parse_summary, with_sources
 from kivvet.books.files.targets import target_faults
-from kivvet.core.read.options import Faults, Options, read_severities
+from kivvet.core.read.options import Faults, Locate, Options, read_severities
 from kivvet.core.run.entries import names_used
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
@@ -25,8 +26,8 @@ if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula
 
 BOOK_FILE = "book.toml"
-BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "severity")
-_LATER = {"uses": "books that use books", "summaries": "aggregates"}
+BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "summaries", "severity")
+_LATER = {"uses": "books that use books"}
 
 
 def read_book(path: str | Path) -> OpenBook:
@@ -135,7 +136,42 @@ class OpenBook:
                 self.unusable_datasets.add(name)
             else:
                 self.datasets[name] = dataset
+        self._read_summaries(options, locate)
         self.reading_findings += target_faults(self.folder, self.datasets, self.files_of_tables)
+
+    def _read_summaries(self, options: Options, locate: Locate) -> None:
+        """Read the summaries; they are datasets whose source is another one, summed up."""
+        faults = Faults(locate)
+        options = Options(options.given, faults)
+        given = options.by_name(
+            "summaries",
+            "summaries are headings with a name each",
+            '[summaries.by_river]  from = "samples", by = ["river"]',
+        )
+        summaries: dict[str, Dataset] = {}
+        for name, definition in given.items():
+            summary, found = parse_summary(name, definition, self.folder, locate)
+            if name in self.datasets or name in self.unusable_datasets:
+                place = locate(("summaries", name))
+                found.append(
+                    finding(
+                        "syntax",
+                        f"{name!r} is the name of a dataset and of a summary",
+                        dataset=name,
+                        places=(place,) if place else (),
+                        remedy="rename one",
+                    )
+                )
+                summary = None
+            self.reading_findings += found
+            if summary is None:
+                self.unusable_datasets.add(name)
+            else:
+                summaries[name] = summary
+        usable, found = with_sources(summaries, self.datasets, self.unusable_datasets)
+        self.reading_findings += [*faults.found, *found]
+        self.unusable_datasets |= set(summaries) - set(usable)
+        self.datasets |= usable
 
     def need_readable(self) -> None:
         """Raise `TableError` where book.toml could not be read, so that its datasets are not known."""

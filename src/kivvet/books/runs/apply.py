@@ -16,10 +16,12 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
 from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short, where_record
 from kivvet.books.runs.journal import Journal
-from kivvet.books.runs.prepare import Prepared, prepare
+from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, refuse_strange
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import standing_columns
+from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.books.runs.target_writer import TakenOver, TargetWriter, taken_over_of_source
 from kivvet.core.read.meaning import (
@@ -76,7 +78,8 @@ def apply_dataset(
     needs_types = target_format(dataset.target).keeps_types
     # A refresh may find them in the target.
     prepared, faults = prepare(book, dataset, with_all_types=needs_types and action != "refresh")
-    for table in prepared.plan.tables.values():
+    of_source = prepared.source.tables if isinstance(prepared.source, SummarySource) else {}
+    for table in {**of_source, **prepared.plan.tables}.values():
         faults += findings_in_book(book, table)
     _stop_at(faults)
     with _locked(book.folder, dataset.target):

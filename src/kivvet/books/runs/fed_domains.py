@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from kivvet.books.runs.prepare import plan_of
+from kivvet.books.runs.plans import plan_of
 from kivvet.core.run.fed_domains import Fed, Uses, add_uses, joined_uses
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import KivvetError

@@ -13,19 +13,17 @@ from kivvet.books.runs.read_data import (
     source_type,
     types_read,
 )
-from kivvet.books.runs.sources import source_of
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
 from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding, finding
-from kivvet.core.words.kept import kept
 from kivvet.core.words.values import ValueType
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
-    from kivvet.books.files.open_book import OpenBook
+    pass
 
 OnRows = Callable[[int], None]
 
@@ -40,50 +38,6 @@ class Prepared:
     types: Mapping[str, ValueType]
     inferred: frozenset[str] = frozenset()  # those of the columns whose type the data itself gave
     long_wholes: Mapping[str, str] = field(default_factory=dict)  # as of `Inferred`
-
-
-def prepare(
-    book: OpenBook, dataset: Dataset, *, with_all_types: bool = False
-) -> tuple[Prepared, list[Finding]]:
-    """Resolve all names and types; return the faults too, which are the dataset's own.
-
-    Parameters
-    ----------
-    with_all_types : bool
-        Whether the type of every column of the source is needed, not just of those that the plan reads. What the
-        book does not say is told by the data, in one pass for all of them.
-    """
-    return prepared_of(
-        dataset,
-        source_of(book, dataset),
-        book.tables,
-        book.formulas,
-        book.unusable_tables | book.unusable_formulas,
-        with_all_types=with_all_types,
-    )
-
-
-def plan_of(book: OpenBook, dataset: Dataset) -> tuple[Plan, list[Finding]]:
-    """Return the plan of a dataset, types left open, and the faults in it; worked out once for a source."""
-    known, source = _known_plans(book), source_of(book, dataset)
-    if dataset.name not in known or known[dataset.name][0] is not source:
-        unusable = book.unusable_tables | book.unusable_formulas
-        made = make_plan(
-            dataset.entries,
-            book.tables,
-            source.names,
-            dataset.renamed,
-            unusable,
-            book.formulas,
-            where=dataset.where,
-        )
-        known[dataset.name] = source, made
-    return known[dataset.name][1]
-
-
-@kept
-def _known_plans(_: OpenBook) -> dict[str, tuple[Source, tuple[Plan, list[Finding]]]]:
-    return {}
 
 
 def prepared_of(

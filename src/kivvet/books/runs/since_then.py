@@ -13,6 +13,7 @@ from kivvet.books.runs.fingerprints import column_records
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.summary_source import SummarySource
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
@@ -42,6 +43,8 @@ def is_source_of(record: Record, source: Source) -> bool:
 
 def source_change(record: Record, source: Source) -> str:
     """Return how a source differs from what it held when a target was written, in words."""
+    if isinstance(source, SummarySource):
+        return f"what it sums up changed: {source.below.name}, its data or the rules that it rests on"
     then = {str(part.get("name")): part for part in record.parts if isinstance(part, Mapping)}
     if not then:
         changed = f"the source {source.shown_name} changed"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.summary_source import SummarySource
 from kivvet.core.words.kept import kept
 from kivvet.io.files import FileMarks
 from kivvet.io.source_and_target import ReadOptions, Source
@@ -21,6 +22,8 @@ def source_of(book: OpenBook | None, dataset: Dataset) -> Source:
     """
     if book is None:
         return dataset.open()
+    if dataset.of is not None:
+        return _summary_source(book, dataset)
     known, key = (
         _known_sources(book),
         ((str(dataset.source), *dataset.sources, str(dataset.file_column)), dataset.options),
@@ -29,6 +32,21 @@ def source_of(book: OpenBook | None, dataset: Dataset) -> Source:
     if key not in known or marks is None or known[key][0] != marks:
         known[key] = marks, dataset.open()
     return known[key][1]
+
+
+def _summary_source(book: OpenBook, summary: Dataset) -> Source:
+    """Return what a summary sums up as its source, made once."""
+    assert summary.of is not None
+    known, below = _known_summaries(book), book.datasets[summary.of.name]
+    source = source_of(book, below)
+    if summary.name not in known or known[summary.name][0] is not source:
+        known[summary.name] = source, SummarySource(book, summary, below, source)
+    return known[summary.name][1]
+
+
+@kept
+def _known_summaries(_: OpenBook) -> dict[str, tuple[Source, Source]]:
+    return {}
 
 
 @kept

@@ -10,9 +10,11 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import demands_of
 from kivvet.books.runs.fingerprints import column_records, where_record
 from kivvet.books.runs.journal import Journal
-from kivvet.books.runs.prepare import Prepared, prepare
+from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
+from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.compare import Change, changes_between
 from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
@@ -105,7 +107,10 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         )
     prepared, faults = prepare(book, dataset)
     blocked = [str(fault).split("\n")[0] for fault in faults if fault.severity == "error"]
-    used = prepared.plan.tables
+    used = {
+        **(prepared.source.tables if isinstance(prepared.source, SummarySource) else {}),
+        **prepared.plan.tables,
+    }
     errors = {
         name: sum(one.severity == "error" for one in findings_in_book(book, table))
         for name, table in used.items()

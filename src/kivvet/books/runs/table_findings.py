@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.dependence import only_possible
 from kivvet.books.runs.fed_domains import fed_domains
 from kivvet.core.check.check import check_table, findings_of
 from kivvet.core.run.fed_domains import limited
 from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import TableError
 from kivvet.core.words.findings import Finding, with_severity
 
 
@@ -22,3 +25,12 @@ def findings_in_book(book: OpenBook, table: Table, budget: int | None = None) ->
     if len(table.inputs) > 1 and any(one.kind in ("gap", "overlap", "conflict") for one in found):
         found = tuple(only_possible(book, table, found))
     return with_severity(found, table.severity)
+
+
+def refuse_faults(book: OpenBook | None, tables: Iterable[Table]) -> None:
+    """Raise `TableError` where tables have errors."""
+    if book is None:
+        return
+    found = [one for table in tables for one in findings_in_book(book, table)]
+    if errors := [one for one in found if one.severity == "error"]:
+        raise TableError(errors)

@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 
 from kivvet.core.words.findings import KINDS, SEVERITIES, Finding, Severity, finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import did_you_mean, listed
+from kivvet.core.words.wording import did_you_mean, listed, toml_key
 
 #: Where something stands in a definition, such as ``("rows", 2, 0)``.
 KeyPath = tuple[str | int, ...]
@@ -204,4 +204,8 @@ def read_severities(options: Options) -> dict[str, Severity]:
 
 def toml_text(given: Any) -> str:
     """Return a plain value as a file writes it."""
+    if isinstance(given, Mapping):
+        return "{ " + ", ".join(f"{toml_key(name)} = {toml_text(one)}" for name, one in given.items()) + " }"
+    if isinstance(given, (list, tuple)):
+        return "[" + ", ".join(map(toml_text, given)) + "]"
     return json.dumps(given, ensure_ascii=False, default=str)

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.read.options import Faults, Locate, Options
+from kivvet.core.read.options import Faults, Locate, Options, toml_text
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import listed, toml_key
+from kivvet.core.words.wording import listed
 
 ENTRY_KEYWORDS = ("table", "formula", "input", "keep", "status", "row", "as", "write", "over")
 CLASS_KEYWORDS = ("indicators", "name", "amount", "otherwise", "type", "rest", "classes", "write")
@@ -140,23 +139,12 @@ def _class_values(column: str, by_class: ByClass, *, is_written: bool) -> dict[s
 
 def entry_text(entry: Entry, *, is_formula: bool = False) -> str:
     """Return an entry of `columns` as book.toml writes it."""
-    return _inline(entry_values(entry, is_formula=is_formula))
+    return toml_text(entry_values(entry, is_formula=is_formula))
 
 
 def entry_code(entry: Entry, *, is_formula: bool = False) -> str:
     """Return an entry of `columns` as Python writes it."""
     return repr(entry_values(entry, is_formula=is_formula))
-
-
-def _inline(value: Any) -> str:
-    """Return plain values as TOML writes them in one line."""
-    if isinstance(value, Mapping):
-        return "{ " + ", ".join(f"{toml_key(name)} = {_inline(one)}" for name, one in value.items()) + " }"
-    if isinstance(value, (list, tuple)):
-        return "[" + ", ".join(map(_inline, value)) + "]"
-    return (
-        json.dumps(value, ensure_ascii=False) if isinstance(value, str) else str(value).lower()
-    )  # true, false, numbers
 
 
 def parse_entries(given: Any, locate: Locate = lambda _: None) -> tuple[list[Entry], list[Finding]]:

@@ -8,10 +8,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from kivvet.books.asks.data_read import DataRead
+from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.prepare import Prepared, prepared_of
-from kivvet.books.runs.sources import source_of
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.tree import ColumnName, Tree, write_formula
 from kivvet.core.run.entries import Entry
@@ -20,6 +19,7 @@ from kivvet.core.run.steps import Read
 from kivvet.core.run.table_step import TableStep
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.values import ValueType
+from kivvet.io.source_and_target import Source
 
 
 @dataclass(frozen=True)
@@ -72,14 +72,16 @@ def of_tree(name: str, tree: Tree) -> Formula:
     return Formula(name, write_formula(tree), tree)
 
 
-def ask(book: OpenBook | None, data: DataRead, wanted: Mapping[str, Formula]) -> Asked:
+def ask(book: OpenBook | None, dataset: Dataset, source: Source, wanted: Mapping[str, Formula]) -> Asked:
     """Return expressions on data made ready.
 
     Parameters
     ----------
     book : OpenBook or None
         Whose tables and formulas they may name.
-    data : DataRead
+    dataset : Dataset
+        What makes columns, and says how its source is read.
+    source : Source
     wanted : mapping of str to Formula
         By a name; that of the formula is used where faults are told.
 
@@ -90,7 +92,6 @@ def ask(book: OpenBook | None, data: DataRead, wanted: Mapping[str, Formula]) ->
     DataError
         If the source cannot be read.
     """
-    dataset = data.dataset
     columns = {name: f"\0{name}" for name in wanted}
     entries = [
         *(replace(entry, is_written=False) for entry in dataset.entries),
@@ -98,7 +99,7 @@ def ask(book: OpenBook | None, data: DataRead, wanted: Mapping[str, Formula]) ->
     ]
     prepared, faults = prepared_of(
         replace(dataset, entries=tuple(entries), where=None),
-        source_of(book, dataset) if data.is_of_book else data.open(),
+        source,
         {} if book is None else book.tables,
         {**({} if book is None else book.formulas), **{columns[name]: one for name, one in wanted.items()}},
         set() if book is None else book.unusable_tables | book.unusable_formulas,
