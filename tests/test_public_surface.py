@@ -71,13 +71,14 @@ def test_every_public_call_is_documented_with_its_errors():
                     "uses_of_column",
                     "apply_with_report",
                     "unmatched",
+                    "overview",
                 ):
                     assert "Raises" in value.__doc__, name
 
 
 @pytest.mark.parametrize("command", _COMMANDS)
 def test_what_a_command_does_a_call_does(command):
-    names = {"new": "new_book", "demo": "open_book", "apply": "apply_dataset"}
+    names = {"new": "new_book", "demo": "open_book", "apply": "apply_dataset", "list": "overview"}
     name = names.get(command, command)
     assert hasattr(kivvet.Book, name) or name in kivvet.__all__
 

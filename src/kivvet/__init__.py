@@ -13,6 +13,12 @@ if TYPE_CHECKING:
     from kivvet.book import open_book as open_book
     from kivvet.books.asks.add_dataset import Added as Added
     from kivvet.books.asks.draft_table import Drafted as Drafted
+    from kivvet.books.asks.overview import DatasetListed as DatasetListed
+    from kivvet.books.asks.overview import FormulaListed as FormulaListed
+    from kivvet.books.asks.overview import Overview as Overview
+    from kivvet.books.asks.overview import TableListed as TableListed
+    from kivvet.books.asks.overview import Use as Use
+    from kivvet.books.asks.rows import RowsShown as RowsShown
     from kivvet.books.asks.try_formula import Trial as Trial
     from kivvet.books.asks.unmatched import Unmatched as Unmatched
     from kivvet.books.files.dataset import Dataset as Dataset
@@ -24,6 +30,9 @@ if TYPE_CHECKING:
     from kivvet.core.draft.look import ColumnLook as ColumnLook
     from kivvet.core.draft.look import Look as Look
     from kivvet.core.formulas.formula import Formula as Formula
+    from kivvet.core.run.cross_table import Cell as Cell
+    from kivvet.core.run.cross_table import CrossTable as CrossTable
+    from kivvet.core.run.cross_table import Label as Label
     from kivvet.core.run.explain import Explanation as Explanation
     from kivvet.core.run.explain import Verdict as Verdict
     from kivvet.core.run.reports import Applied as Applied
@@ -61,11 +70,14 @@ _HOMES = {
     "ApplyReport": "kivvet.core.run.reports",
     "Book": "kivvet.book",
     "BookError": "kivvet.core.words.errors",
+    "Cell": "kivvet.core.run.cross_table",
     "Change": "kivvet.core.check.compare",
     "ClassReport": "kivvet.core.run.reports",
     "ColumnLook": "kivvet.core.draft.look",
+    "CrossTable": "kivvet.core.run.cross_table",
     "DataError": "kivvet.core.words.errors",
     "Dataset": "kivvet.books.files.dataset",
+    "DatasetListed": "kivvet.books.asks.overview",
     "DatasetStatus": "kivvet.books.runs.status",
     "DraftReport": "kivvet.core.draft.draft",
     "Drafted": "kivvet.books.asks.draft_table",
@@ -73,26 +85,32 @@ _HOMES = {
     "Fall": "kivvet.core.run.shares",
     "Finding": "kivvet.core.words.findings",
     "Formula": "kivvet.core.formulas.formula",
+    "FormulaListed": "kivvet.books.asks.overview",
     "FormulaReport": "kivvet.core.run.reports",
     "Input": "kivvet.core.tables.inputs",
     "KivvetError": "kivvet.core.words.errors",
+    "Label": "kivvet.core.run.cross_table",
     "Look": "kivvet.core.draft.look",
     "Output": "kivvet.core.tables.inputs",
     "OutputError": "kivvet.core.words.errors",
+    "Overview": "kivvet.books.asks.overview",
     "Pair": "kivvet.core.words.findings",
     "Place": "kivvet.core.words.places",
     "Reason": "kivvet.books.runs.status",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
+    "Row": "kivvet.core.tables.table",
+    "RowsShown": "kivvet.books.asks.rows",
+    "RuleTable": "kivvet.rule_table",
     "Shares": "kivvet.core.run.shares",
     "Subject": "kivvet.core.words.findings",
-    "Row": "kivvet.core.tables.table",
-    "RuleTable": "kivvet.rule_table",
     "TableError": "kivvet.core.words.errors",
+    "TableListed": "kivvet.books.asks.overview",
     "TableReport": "kivvet.core.run.reports",
     "Trial": "kivvet.books.asks.try_formula",
     "Unmatched": "kivvet.books.asks.unmatched",
     "UnopenableError": "kivvet.core.words.errors",
+    "Use": "kivvet.books.asks.overview",
     "Verdict": "kivvet.core.run.explain",
     "draft": "kivvet.on_frames",
     "look": "kivvet.on_frames",
@@ -107,11 +125,14 @@ __all__ = [
     "ApplyReport",
     "Book",
     "BookError",
+    "Cell",
     "Change",
     "ClassReport",
     "ColumnLook",
+    "CrossTable",
     "DataError",
     "Dataset",
+    "DatasetListed",
     "DatasetStatus",
     "DraftReport",
     "Drafted",
@@ -119,26 +140,32 @@ __all__ = [
     "Fall",
     "Finding",
     "Formula",
+    "FormulaListed",
     "FormulaReport",
     "Input",
     "KivvetError",
+    "Label",
     "Look",
     "Output",
     "OutputError",
+    "Overview",
     "Pair",
     "Place",
     "Reason",
     "Refreshed",
     "Report",
     "Row",
+    "RowsShown",
     "RuleTable",
     "Shares",
     "Subject",
     "TableError",
+    "TableListed",
     "TableReport",
     "Trial",
     "Unmatched",
     "UnopenableError",
+    "Use",
     "Verdict",
     "draft",
     "look",

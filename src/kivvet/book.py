@@ -575,6 +575,11 @@ class Book:
         """Return data counted and summed up as a pandas frame, a row a line; see `cross_table`.
 
         Classes are categories in their order. With `totals`, subtotals and totals are rows and columns too.
+
+        Raises
+        ------
+        TableError, DataError
+            As of `cross_table`.
         """
         found = self.cross_table(
             source, by=by, across=across, values=values, where=where, share=share, most_across=None
@@ -636,7 +641,13 @@ class Book:
         )
 
     def show(self, source: str | Path, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:
-        """Return rows as a pandas frame whose index is their number in the source, from 1; see `rows`."""
+        """Return rows as a pandas frame whose index is their number in the source, from 1; see `rows`.
+
+        Raises
+        ------
+        TableError, DataError
+            As of `rows`.
+        """
         return self.rows(source, where=where, **wanted).to_frame()
 
     def overview(self) -> Overview:
