@@ -25,7 +25,7 @@ def decimals_of(values: Sequence[Any]) -> int:
     if not numbers:
         return 0
     for decimals in range(_MOST_DECIMALS + 1):
-        if all(abs(round(one, decimals) - one) <= 1e-9 * max(one, 1e-300) + 1e-12 for one in numbers):
+        if all(abs(round(one, decimals) - one) <= 1e-12 * one + 1e-12 for one in numbers):
             return (
                 decimals
                 if decimals <= 2
