@@ -7,6 +7,8 @@ from __future__ import annotations
 from importlib import import_module as _import_module
 from typing import TYPE_CHECKING
 
+from kivvet.core.words import printed as _printed
+
 if TYPE_CHECKING:
     from kivvet.book import Book as Book
     from kivvet.book import new_book as new_book
@@ -39,6 +41,7 @@ if TYPE_CHECKING:
     from kivvet.core.run.reports import ApplyReport as ApplyReport
     from kivvet.core.run.reports import ClassReport as ClassReport
     from kivvet.core.run.reports import FormulaReport as FormulaReport
+    from kivvet.core.run.reports import LastRun as LastRun
     from kivvet.core.run.reports import TableReport as TableReport
     from kivvet.core.run.shares import Fall as Fall
     from kivvet.core.run.shares import Shares as Shares
@@ -90,6 +93,7 @@ _HOMES = {
     "Input": "kivvet.core.tables.inputs",
     "KivvetError": "kivvet.core.words.errors",
     "Label": "kivvet.core.run.cross_table",
+    "LastRun": "kivvet.core.run.reports",
     "Look": "kivvet.core.draft.look",
     "Output": "kivvet.core.tables.inputs",
     "OutputError": "kivvet.core.words.errors",
@@ -145,6 +149,7 @@ __all__ = [
     "Input",
     "KivvetError",
     "Label",
+    "LastRun",
     "Look",
     "Output",
     "OutputError",
@@ -175,8 +180,16 @@ __all__ = [
 ]
 
 
+def _view_of(value: object) -> str | None:
+    """Return what the terminal shows of a value; views are loaded when something is printed."""
+    from kivvet.show.as_text import view_of
+
+    return view_of(value)
+
+
 def __getattr__(name: str) -> object:
     if name in _HOMES:
+        _printed.view_of = _view_of
         return getattr(_import_module(_HOMES[name]), name)
     raise AttributeError(f"module 'kivvet' has no attribute {name!r}")
 

@@ -8,8 +8,9 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.run.reports import ApplyReport, ClassReport, TableReport
+from kivvet.core.run.reports import ApplyReport, ClassReport, LastRun, TableReport
 from kivvet.core.words.wording import count, listed
+from kivvet.show.figures import shown
 from kivvet.show.formula import print_formulas
 from kivvet.show.terminal import bar, percent, print_columns
 
@@ -18,6 +19,7 @@ _MOST_CLASSES = 20
 _MOST_VALUES = 6
 _LONGEST_NAME = 36
 _FEWEST_IN_ONE_LIST = 4
+_MOST_MOVED = 8
 
 
 def print_apply_report(out: Console, report: ApplyReport, verb: str = "written") -> None:
@@ -45,9 +47,31 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
     for one in report.by_class:
         out.print()
         _print_by_class(out, one)
+    if report.since is not None:
+        _print_since(out, report, report.since)
     for note in report.notes:
         print_columns(out, [("", "", 2), ("note", "cyan", 6)], note)
     out.print()
+
+
+def _print_since(out: Console, report: ApplyReport, since: LastRun) -> None:
+    """Print what changed since the run before: rows, and classes that gained or lost some."""
+    said = []
+    if (gained := report.written - since.written) != 0:
+        said.append(f"{count(abs(gained), 'row')} {'more' if gained > 0 else 'less'}")
+    by_column: dict[str, list[str]] = {}
+    for column, label, then, now in since.classes:
+        by_column.setdefault(column, []).append(
+            f"{'(missing)' if label is None else _cut(shown(label))} {now - then:+,}"
+        )
+    said += [f"{shown(column)}: {listed(moved, _MOST_MOVED)}" for column, moved in by_column.items()]
+    out.print()
+    when = since.made_at[:16].replace("T", " ")
+    print_columns(
+        out,
+        [("", "", 2), ("since", "cyan", 7)],
+        f"{when} UTC  {'; '.join(said) or 'no class gained or lost a row'}",
+    )
 
 
 def _print_where(out: Console, report: ApplyReport) -> None:

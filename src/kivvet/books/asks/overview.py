@@ -17,6 +17,7 @@ from kivvet.core.run.table_step import TableStep
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyOf, Condition, Equals, StartsWith
 from kivvet.core.words.errors import BookError
+from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 
 Shape = Literal["bins", "mapping", "lookup", "rules"]
@@ -84,7 +85,7 @@ class DatasetListed:
 
 
 @dataclass(frozen=True, slots=True)
-class Overview:
+class Overview(Printed):
     """What is in a book."""
 
     title: str

@@ -34,6 +34,7 @@ from kivvet.core.run.table_step import TableStep
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyValue, write_condition
 from kivvet.core.words.errors import DataError
+from kivvet.core.words.printed import Printed
 from kivvet.core.words.values import LiteralError, ValueType, parse_value
 from kivvet.core.words.wording import count, listed
 
@@ -47,7 +48,7 @@ _MOST_EACH = 1_000  # classes of which rows are shown
 
 
 @dataclass(frozen=True)
-class RowsShown:
+class RowsShown(Printed):
     """Some rows of a dataset or a file.
 
     Attributes

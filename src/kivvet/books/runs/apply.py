@@ -16,9 +16,10 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
 from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short, where_record
 from kivvet.books.runs.journal import Journal
+from kivvet.books.runs.moved import counts_to_remember, since_last_run
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
-from kivvet.books.runs.record import Record, refuse_strange
+from kivvet.books.runs.record import Record, read_record, refuse_strange
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import standing_columns
 from kivvet.books.runs.summary_source import SummarySource
@@ -200,6 +201,8 @@ def _write_target(
         report = run.report(dataset.name, shown_path(target))
         where = "" if dataset.where is None else dataset.where.text
         report = replace(report, notes=work.notes, kept=work.kept, where=where)
+        before, _ = read_record(target)
+        report = replace(report, since=since_last_run(report, before))
         _stop_at([*run.faults(), *demands.errors(report)])
         if work.state.marks != source.marks():
             raise DataError(
@@ -228,6 +231,7 @@ def _write_target(
             astuple(work.state.marks),
             parts=work.parts or tuple(asdict(part) for part in source.part_states()),
             class_orders=plan.class_orders,
+            class_counts=counts_to_remember(report, before),
             left_out=report.left_out,
             where=where_record(plan, prepared.types),
         )

@@ -71,6 +71,8 @@ class Record:
         Of a source of many files each one's `name`, `hash` and `rows`.
     class_orders : mapping of str to sequence of str
         By written column whose classes have an order, these classes.
+    class_counts : mapping of str to sequence of (str or None, int)
+        By column the rows of each class; of columns with very many classes nothing.
     left_out : int
         Of the rows those that were not written.
     where : str
@@ -94,6 +96,7 @@ class Record:
     source_marks: tuple[int, ...] = ()
     parts: tuple[Mapping[str, Any], ...] = ()
     class_orders: Mapping[str, Any] = field(default_factory=dict)
+    class_counts: Mapping[str, Any] = field(default_factory=dict)
     left_out: int = 0
     where: str = ""
     target_hash: str = ""

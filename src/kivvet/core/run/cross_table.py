@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
+from kivvet.core.words.printed import Printed
 from kivvet.core.words.values import write_value
 
 if TYPE_CHECKING:
@@ -65,7 +66,7 @@ class Cell:
 
 
 @dataclass(frozen=True)
-class CrossTable:
+class CrossTable(Printed):
     """Rows of data counted and summed up.
 
     Attributes

@@ -8,6 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
+from kivvet.core.words.printed import Printed
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -274,7 +276,37 @@ def _causes(first: Causes, later: Causes, rows_before: int) -> Causes:
 
 
 @dataclass(frozen=True, slots=True)
-class ApplyReport:
+class LastRun:
+    """What changed since the run before.
+
+    Attributes
+    ----------
+    made_at : str
+        When that was (UTC).
+    written : int
+        The rows that it wrote.
+    classes : tuple of (str, str or None, int, int)
+        For each class of which the number of rows changed its column, the class (None: rows without one), and the rows
+        then and now.
+    """
+
+    made_at: str
+    written: int
+    classes: tuple[tuple[str, str | None, int, int], ...] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "made_at": self.made_at,
+            "written": self.written,
+            "classes": [
+                {"column": column, "class": label, "then": then, "now": now}
+                for column, label, then, now in self.classes
+            ],
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class ApplyReport(Printed):
     """What applying did: rows in all, a `TableReport` for each table and a `FormulaReport` for each formula.
 
     `notes` are sentences on what was kept otherwise than one might expect; `kept` are the columns that a refresh took
@@ -294,6 +326,7 @@ class ApplyReport:
     left_out: int = 0
     undecided: int = 0
     where: str = ""
+    since: LastRun | None = None
 
     @property
     def written(self) -> int:
@@ -342,6 +375,7 @@ class ApplyReport:
             "by_class": [one.as_dict() for one in self.by_class],
             "notes": list(self.notes),
             "kept": list(self.kept),
+            "since": None if self.since is None else self.since.as_dict(),
         }
 
     def to_json(self) -> str:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from kivvet.core.columns.column import CodedColumn, Column, TextColumn, missing_mask
+from kivvet.core.words.printed import Printed
 from kivvet.core.words.values import days_since_epoch
 
 if TYPE_CHECKING:
@@ -50,7 +51,7 @@ class Fall:
 
 
 @dataclass(frozen=True)
-class Shares:
+class Shares(Printed):
     """How data falls into the rows of a table, beside how other data did.
 
     Attributes

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.core.words.places import Place
+from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import count
 
 if TYPE_CHECKING:
@@ -187,7 +188,7 @@ def finding(kind: str, message: str, **parts: Any) -> Finding:
 
 
 @dataclass(frozen=True)
-class Report:
+class Report(Printed):
     """The findings of one check, most serious first within each table.
 
     Iterating gives the findings. ``bool(report)`` is refused: ask `is_clean` or `has_errors`.

@@ -1,0 +1,67 @@
+"""Reports as the texts that the terminal shows of them, plain and unwrapped."""
+
+from __future__ import annotations
+
+import io
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+
+def view_of(value: object) -> str | None:
+    """Return what the terminal shows of a value; None where it has no view."""
+    printer = _PRINTERS.get(type(value).__name__)
+    if printer is None:
+        return None
+    text = io.StringIO()
+    printer(Console(file=text, highlight=False, soft_wrap=True, emoji=False, markup=False), value)
+    return text.getvalue().rstrip("\n")
+
+
+def _report(out: Console, value: object) -> None:
+    from kivvet.show.findings import print_report
+
+    print_report(out, value)  # type: ignore[arg-type]
+
+
+def _applied(out: Console, value: object) -> None:
+    from kivvet.show.applied import print_apply_report
+
+    print_apply_report(out, value)  # type: ignore[arg-type]
+
+
+def _summary(out: Console, value: object) -> None:
+    from kivvet.show.summary import print_summary
+
+    print_summary(out, value, "summary", with_hint=False)  # type: ignore[arg-type]
+
+
+def _rows(out: Console, value: object) -> None:
+    from kivvet.show.rows import print_rows
+
+    print_rows(out, value)  # type: ignore[arg-type]
+
+
+def _overview(out: Console, value: object) -> None:
+    from kivvet.show.overview import print_overview
+
+    print_overview(out, value)  # type: ignore[arg-type]
+
+
+def _shares(out: Console, value: object) -> None:
+    from kivvet.show.shares import print_shares
+
+    print_shares(out, value)  # type: ignore[arg-type]
+
+
+_PRINTERS: dict[str, Callable[[Console, object], None]] = {
+    "Report": _report,
+    "ApplyReport": _applied,
+    "CrossTable": _summary,
+    "RowsShown": _rows,
+    "Overview": _overview,
+    "Shares": _shares,
+}
