@@ -6,6 +6,7 @@ import csv
 import io
 import json
 from decimal import Decimal
+from importlib import resources
 from itertools import product
 
 import duckdb
@@ -425,6 +426,20 @@ def test_what_decided_each_class_is_told(book):
     assert found.why["group"][1] == "row 2: k b: "
 
 
+def test_a_table_that_is_applied_again_tells_why_by_its_column(folder):
+    change(
+        folder / "book.toml",
+        '"group", {',
+        '"group", { table = "band", input = { x = "id" }, keep = { band = "again" } }, {',
+    )
+    found = kivvet.open_book(folder).rows("d", why=True, first=1)
+    assert found.why == {
+        "band": ("row 1: x < 2: low",),
+        "group": ("row 1: k a: A",),
+        "again": ("row 1: x < 2: low",),
+    }
+
+
 @pytest.mark.parametrize(
     ("arguments", "said"),
     [
@@ -510,3 +525,44 @@ def test_a_row_is_explained_by_a_condition_or_a_key(folder, run):
     assert "d row 4\n" in run("explain", "d", "--key", "k=c", cwd=folder).out
     assert "left out 6" in run("explain", "d", "--key", "k=q", cwd=folder).err
     assert run("explain", "d", "--key", "k=c", "--row", 3, cwd=folder).code == 2
+
+
+@pytest.mark.parametrize(
+    ("form", "arguments"),
+    [
+        ("summary", ["summary", "d", "--by", "band", "--across", "k", "--share", "total"]),
+        ("show", ["show", "d", "--why"]),
+        ("list", ["list"]),
+        ("uses", ["list", "--uses", "x"]),
+        ("shares", ["shares", "band", "--on", "d", "--beside", "d"]),
+        ("apply", ["apply", "d"]),
+        ("error", ["apply", "nothing"]),
+    ],
+)
+def test_what_is_printed_for_programs_fits_the_schema_that_ships(folder, run, form, arguments):
+    jsonschema = pytest.importorskip("jsonschema")
+    text = (resources.files("kivvet") / "schemas/output.schema.json").read_text(encoding="utf-8")
+    schema = json.loads(text)
+    run("apply", cwd=folder)
+    values = json.loads(run(*arguments, "--json", cwd=folder).out)
+    jsonschema.Draft202012Validator({**schema, "$ref": f"#/$defs/{form}"}).validate(values)
+
+
+def test_a_run_says_what_changed_since_the_one_before(folder, run):
+    assert "since" not in run("apply", "d", cwd=folder).out
+    assert "no class gained or lost a row" in run("apply", "d", cwd=folder).out
+    change(folder / "tables/band.toml", '"< 2"', '"< 3"')
+    change(folder / "tables/band.toml", '"2 to <5"', '"3 to <5"')
+    (folder / "d.csv").write_text((folder / "d.csv").read_text() + "7,a,1,\n")
+    out = run("apply", "d", cwd=folder).out
+    assert "1 row more; band: low +2, middle -1; group: A +1" in out
+
+
+def test_reports_print_as_the_terminal_shows_them(book, folder, run, monkeypatch):
+    assert str(book.overview()) == run("list", cwd=folder).out.rstrip("\n")
+    assert str(book.rows("d", first=2)) == run("show", "d", "--first", 2, cwd=folder).out.rstrip("\n")
+    monkeypatch.chdir(folder)
+    report = kivvet.open_book(".").check()
+    assert f"{report}" == run("check", cwd=folder).out.rstrip("\n") and repr(report).startswith("<Report")
+    with pytest.raises(AssertionError, match="no row lists"):
+        assert report.is_clean, report

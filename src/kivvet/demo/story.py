@@ -9,6 +9,7 @@ from importlib.abc import Traversable
 from pathlib import Path
 
 from kivvet.book import Book, open_book
+from kivvet.core.run.cross_table import CrossTable, Share
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.findings import Report
@@ -26,6 +27,15 @@ class Edit:
     before: str
     after: str
     why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A cross-table with what it is of, and what its shares are of."""
+
+    table: CrossTable
+    name: str
+    share: Share
 
 
 MENDING = (
@@ -201,6 +211,20 @@ class Story:
             "One table over all questions of the field sheets, in one line",
             f"kivvet apply sheets {where}",
             self.book().apply_dataset("sheets"),
+        )
+        self.tell(
+            "Read the result: which quality each river has, in shares of its samples",
+            f"kivvet summary samples --by river --across quality --share row {where}",
+            Shown(
+                self.book().cross_table("samples", by=["river"], across="quality", share="row"),
+                "samples",
+                "row",
+            ),
+        )
+        self.tell(
+            "A summary kept in the book: its rows are data, and a rule classifies them",
+            f"kivvet apply by_river {where}",
+            self.book().apply_dataset("by_river"),
         )
         self.tell("Somebody changes the mapping of methods", "", (CHANGE, NEW_ROW))
         make_edit(self.folder, CHANGE)

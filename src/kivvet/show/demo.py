@@ -12,11 +12,12 @@ from rich.text import Text
 from kivvet.books.asks.add_dataset import Added
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.findings import Report
-from kivvet.demo.story import Edit
+from kivvet.demo.story import Edit, Shown
 from kivvet.show.added import print_added
 from kivvet.show.applied import print_apply_report
 from kivvet.show.findings import print_report
 from kivvet.show.status import print_refreshed, print_status
+from kivvet.show.summary import print_summary
 
 
 def print_step(out: Console, title: str, typed: str, result: Any) -> None:
@@ -31,6 +32,8 @@ def print_step(out: Console, title: str, typed: str, result: Any) -> None:
         print_report(out, result)
     elif isinstance(result, ApplyReport):
         print_apply_report(out, result)
+    elif isinstance(result, Shown):
+        print_summary(out, result.table, result.name, share=result.share)
     elif isinstance(result, Added):
         print_added(out, result)
     elif isinstance(result, list):

@@ -14,6 +14,7 @@ from kivvet.show.figures import cut, padded, shown
 from kivvet.show.terminal import SEVERITY_STYLES, print_columns
 
 _WIDEST = 40
+_NARROWEST = 14
 
 
 def print_overview(out: Console, found: Overview) -> None:
@@ -27,7 +28,7 @@ def print_overview(out: Console, found: Overview) -> None:
             for one in found.tables
         ]
         styles = [("bold", False), ("cyan", False), ("", True), ("", False), ("dim", False), ("dim", False)]
-        for one, line in zip(found.tables, _aligned(rows, styles), strict=True):
+        for one, line in zip(found.tables, _aligned(out, rows, styles), strict=True):
             for severity, number in sorted(one.findings.items()):
                 if severity != "note":
                     line.append(f"  {count(number, severity)}", SEVERITY_STYLES.get(severity, ""))
@@ -37,7 +38,7 @@ def print_overview(out: Console, found: Overview) -> None:
         out.print()
         out.print(Text("formulas", "dim"))
         rows = [[one.name, cut(shown(one.text), 60), _users(one.used_by)] for one in found.formulas]
-        for line in _aligned(rows, [("bold", False), ("", False), ("dim", False)], widest=60):
+        for line in _aligned(out, rows, [("bold", False), ("", False), ("dim", False)], widest=60):
             line.rstrip()
             out.print(line)
     for heading, is_summary in (("datasets", False), ("summaries", True)):
@@ -57,7 +58,7 @@ def print_overview(out: Console, found: Overview) -> None:
             for one in some
         ]
         styles = [("bold", False), ("cyan", False), ("cyan", False), ("dim", False), ("yellow", False)]
-        for line in _aligned(rows, styles):
+        for line in _aligned(out, rows, styles):
             line.rstrip()
             out.print(line)
     if found.unreadable:
@@ -75,10 +76,17 @@ def _users(names: Sequence[str]) -> str:
 
 
 def _aligned(
-    rows: Sequence[Sequence[str]], styles: Sequence[tuple[str, bool]], widest: int = _WIDEST
+    out: Console, rows: Sequence[Sequence[str]], styles: Sequence[tuple[str, bool]], widest: int = _WIDEST
 ) -> list[Text]:
+    """Return rows as lines, aligned; on a terminal that is too narrow the longest columns are cut, then the last left out."""
     cells = [[cut(shown(one), widest) for one in row] for row in rows]
     widths = [max(cell_len(row[place]) for row in cells) for place in range(len(styles))]
+    room = out.width - 2 if out.is_terminal else 1 << 30
+    while sum(min(width, _NARROWEST) + 2 for width in widths if width) > room and any(widths[1:]):
+        widths[max(place for place, width in enumerate(widths) if width)] = 0
+    while sum(width + 2 for width in widths if width) > room and max(widths) > _NARROWEST:
+        widths[max(range(len(widths)), key=lambda place: widths[place])] -= 1
+    cells = [[cut(one, width) for one, width in zip(row, widths, strict=True)] for row in cells]
     lines = []
     for row in cells:
         line = Text("  ")

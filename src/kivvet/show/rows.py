@@ -31,7 +31,7 @@ def print_rows(out: Console, found: RowsShown, *, each: str | None = None, is_ch
         Whether the columns were asked for one by one; they are then shown in their order.
     """
     n_shown = len(found.table)
-    head = Text(found.source, "bold").append(f"  {count(found.n_matching, 'row')}")
+    head = Text().append(found.source, "bold").append(f"  {count(found.n_matching, 'row')}")
     if found.n_matching != found.n_rows:
         head.append(f" of {found.n_rows:,}", "dim")
     if n_shown != found.n_matching:
@@ -116,7 +116,8 @@ def _fitting(out: Console, order: list[str], widths: dict[str, int], found: Rows
     room = out.width - 2
     kept = [ROW]
     room -= widths[ROW] + 2
-    for name in sorted(order[1:], key=lambda one: not one.startswith("why ")):
+    told = [one for name in found.why for one in (name, f"why {name}") if one in widths]
+    for name in dict.fromkeys([*order[1:2], *told, *order[1:]]):
         if widths[name] + 2 <= room or len(kept) == 1:
             kept.append(name)
             room -= widths[name] + 2
@@ -127,7 +128,8 @@ def _fitting(out: Console, order: list[str], widths: dict[str, int], found: Rows
 def _print_one(out: Console, found: RowsShown) -> None:
     """Print a single row, a line a column."""
     names = found.table.column_names
-    width = max(cell_len(cut(shown(name), _WIDEST)) for name in names) + 2
+    heads = [*names, *(f"why {name}" for name in found.why)]
+    width = max(cell_len(cut(shown(name), _WIDEST)) for name in heads) + 2
     for name in names:
         (value,) = found.table[name].to_pylist()
         (text,) = _texts([value], _WIDEST_ALONE)
@@ -136,6 +138,4 @@ def _print_one(out: Console, found: RowsShown) -> None:
         line = Text("  ").append(padded(cut(shown(name), _WIDEST), width), "cyan" if is_made else "dim")
         out.print(line.append(text, style))
     for name, (said,) in found.why.items():
-        print_columns(
-            out, [("", "", 2), (f"why {name}", "dim", max(width, len(name) + 6))], shown(said), "cyan"
-        )
+        print_columns(out, [("", "", 2), (f"why {name}", "dim", width)], shown(said), "cyan")

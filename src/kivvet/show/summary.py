@@ -49,7 +49,7 @@ def print_summary(
         Whether to say how the rows behind a figure are shown.
     """
     by = ", ".join(found.by) or "all rows"
-    head = Text(name, "bold").append(f"  by {shown(by)}" if found.by else "  all rows", "dim")
+    head = Text().append(name, "bold").append(f"  by {shown(by)}" if found.by else "  all rows", "dim")
     head.append(f" across {shown(found.across)}" if found.across else "", "dim")
     out.print(head.append(f"   {count(found.rows, 'row')}"))
     if found.left_out:
@@ -126,13 +126,38 @@ def _blocks(out: Console, columns: list[_Column], key_width: int) -> list[list[_
     blocks: list[list[_Column]] = [[]]
     room = used = max(20, out.width - key_width - 2)
     used = 0
-    for column in columns:
-        if blocks[-1] and used + column.width + 2 > room:
+    for group in _groups(columns, room):
+        width = sum(column.width + 2 for column in group)
+        if blocks[-1] and used + width > room:
             blocks.append([])
             used = 0
-        blocks[-1].append(column)
-        used += column.width + 2
+        blocks[-1] += group
+        used += width
     return blocks
+
+
+def _groups(columns: list[_Column], room: int) -> list[list[_Column]]:
+    """Return the columns that are to stand side by side: those below one heading where they fit, else a figure and its
+    share.
+    """
+    groups: list[list[_Column]] = []
+    for column in columns:
+        is_share = column.head == "%"
+        if groups and (is_share or (column.across and column.across == groups[-1][-1].across)):
+            groups[-1].append(column)
+        else:
+            groups.append([column])
+    pairs = []
+    for group in groups:
+        if sum(column.width + 2 for column in group) <= room:
+            pairs.append(group)
+            continue
+        for column in group:
+            if column.head == "%" and pairs:
+                pairs[-1].append(column)
+            else:
+                pairs.append([column])
+    return pairs
 
 
 def _print_block(

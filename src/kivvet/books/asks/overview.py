@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
+from pathlib import Path
 from typing import Any, Literal
 
 from kivvet.books.files.dataset import Dataset
@@ -18,7 +19,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyOf, Condition, Equals, StartsWith
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.printed import Printed
-from kivvet.core.words.wording import did_you_mean, listed, shown_path
+from kivvet.core.words.wording import did_you_mean, listed
 
 Shape = Literal["bins", "mapping", "lookup", "rules"]
 
@@ -137,7 +138,7 @@ def overview_of(book: OpenBook) -> Overview:
         FormulaListed(name, one.text, one.reads, users.get(name, ()))
         for name, one in sorted(book.formulas.items())
     ]
-    datasets = [_listed_dataset(one, *plans[name]) for name, one in book.datasets.items()]
+    datasets = [_listed_dataset(book, one, *plans[name]) for name, one in book.datasets.items()]
     broken = sorted(book.unusable_tables | book.unusable_formulas | book.unusable_datasets)
     return Overview(book.title, tuple(tables), tuple(formulas), tuple(datasets), tuple(broken))
 
@@ -177,7 +178,7 @@ def _is_named(condition: Condition) -> bool:
     return isinstance(condition, (Equals, StartsWith))
 
 
-def _listed_dataset(one: Dataset, plan: Plan | None, is_known: bool) -> DatasetListed:
+def _listed_dataset(book: OpenBook, one: Dataset, plan: Plan | None, is_known: bool) -> DatasetListed:
     problem = (
         "its source cannot be opened" if plan is None else "" if is_known else "it has faults: kivvet check"
     )
@@ -187,12 +188,17 @@ def _listed_dataset(one: Dataset, plan: Plan | None, is_known: bool) -> DatasetL
         if one.of is not None
         else listed(one.sources, 3)
         if one.sources
-        else shown_path(one.source),
-        "" if one.target is None else shown_path(one.target),
+        else _within(book, one.source),
+        "" if one.target is None else _within(book, one.target),
         one.of is not None,
         () if plan is None else plan.written,
         problem,
     )
+
+
+def _within(book: OpenBook, path: Path) -> str:
+    """Return a path as it is from the book's folder, where it lies there."""
+    return path.relative_to(book.folder).as_posix() if path.is_relative_to(book.folder) else str(path)
 
 
 def uses_of(book: OpenBook, name: str) -> tuple[Use, ...]:

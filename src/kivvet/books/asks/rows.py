@@ -178,8 +178,9 @@ def rows_of(
     refuse_faults(book, asked.plan.tables.values())
     refuse_no_condition(asked, conditions)
     plan, deciding = _with_rows(asked, names) if wanted.why else (asked.plan, {})
+    of_rows = {name: table for name, (_, table) in deciding.items()}
     run = Run(asked.prepared, plan=plan, with_report=False, on_rows=on_rows)
-    gathered = _Gathered(wanted, asked, names, deciding)
+    gathered = _Gathered(wanted, asked, names, {name: row for name, (row, _) in deciding.items()})
     left = dict.fromkeys(conditions, 0)
     total = matching = 0
     for batch in run.batches(plan.source_columns or None):
@@ -193,7 +194,7 @@ def rows_of(
         matching += int(np.count_nonzero(kept))
         gathered.see(batch, np.flatnonzero(kept))
     run.stop_at_faults()
-    table, why = gathered.result(asked.plan.tables)
+    table, why = gathered.result(of_rows)
     told = tuple((_said(name, conditions[name]), n) for name, n in left.items())
     return RowsShown(str(on), table, tuple(one for one in names if one in made), total, matching, told, why)
 
@@ -238,16 +239,19 @@ def _value(name: str, text: str, kind: ValueType) -> Any:
         ) from None
 
 
-def _with_rows(asked: Asked, names: Sequence[str]) -> tuple[Plan, dict[str, str]]:
-    """Return the plan with a column of the deciding row for each table of which a column is shown, and these columns."""
+def _with_rows(asked: Asked, names: Sequence[str]) -> tuple[Plan, dict[str, tuple[str, Table]]]:
+    """Return the plan with a column of the deciding row for each table of which a column is shown; and these columns,
+    with their tables, by the name of the table, or of its column where the table is applied again.
+    """
     plan = asked.plan
-    deciding: dict[str, str] = {}
+    deciding: dict[str, tuple[str, Table]] = {}
     shown = {behind.column for name in names if (behind := asked.behind(f"show {name}")) is not None}
     rows: dict[int, str] = {}
     for step in plan.table_steps:
         if shown.intersection(step.made_names):
             rows[id(step)] = step.row or f"\0row of {step.made_names[0]}"
-            deciding[step.made_names[0] if step.name in deciding else step.name] = rows[id(step)]
+            name = step.made_names[0] if step.name in deciding else step.name
+            deciding[name] = rows[id(step)], step.table
     steps = (
         replace(step, row=rows[id(step)]) if isinstance(step, TableStep) and id(step) in rows else step
         for step in plan.steps
@@ -358,13 +362,8 @@ class _Gathered:
             table = table.take(self._by_class(table["\0each"].to_pylist()))
         why = {}
         for name, row in self.deciding.items():
-            of = tables.get(name) or next(one for one in tables.values() if name in _outputs_of(one))
-            why[name] = tuple(_decided(of, one) for one in table[row].to_pylist())
+            why[name] = tuple(_decided(tables[name], one) for one in table[row].to_pylist())
         return table.select([ROW, *self.names]), why
-
-
-def _outputs_of(table: Table) -> list[str]:
-    return [one.name for one in table.outputs]
 
 
 def _plain_array(array: pa.Array) -> pa.Array:

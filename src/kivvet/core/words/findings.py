@@ -55,6 +55,7 @@ KINDS: Mapping[str, Severity] = {
 
 REPORT_VERSION = 1
 _LAST = 1 << 62
+_MOST_IN_REPR = 12
 
 
 @dataclass(frozen=True, slots=True)
@@ -237,7 +238,10 @@ class Report(Printed):
         raise TypeError("a Report is neither true nor false; ask report.is_clean or report.has_errors")
 
     def __repr__(self) -> str:
-        return f"<Report: {self.summary}>"
+        """Return a line, and the first findings that are no notes: what a failed ``assert report.is_clean, report`` shows."""
+        told = [str(item) for item in self.findings if item.severity != "note"]
+        more = [f"... and {len(told) - _MOST_IN_REPR} more"] if len(told) > _MOST_IN_REPR else []
+        return "\n".join([f"<Report: {self.summary}>", *told[:_MOST_IN_REPR], *more])
 
     def of_severity(self, severity: Severity) -> tuple[Finding, ...]:
         """Return the findings of one severity."""
