@@ -223,4 +223,7 @@ def test_a_report_is_json_frame_and_text():
     report = kivvet.RuleTable("t", {"x": "number"}, {"y": "text"}, [["< 5", "a"]]).check()
     assert report.as_dict()["findings"][0]["region"] == {"x": ">= 5"}
     assert list(report.to_frame()["kind"]) == ["gap"]
-    assert repr(report) == "<Report: 1 error, 0 warnings in 1 table>"
+    assert repr(report).split("\n")[:2] == [
+        "<Report: 1 error, 0 warnings in 1 table>",
+        "t: error gap: x >= 5 is covered by no row",
+    ]
