@@ -411,3 +411,18 @@ def key_of(text: str) -> tuple[str, str]:
     if not sign or not name.strip():
         raise DataError(f"{text!r} is no key", expected="COLUMN=VALUE", fix="for example sample_id=S00812")
     return name.strip(), value.strip()
+
+
+def wanted_rows(
+    where: str | None,
+    keys: Sequence[str] | Mapping[str, str],
+    columns: Sequence[str],
+    sort: Sequence[str],
+    first: int,
+    each: str | None,
+    *,
+    why: bool,
+) -> RowsWanted:
+    """Return which rows are wanted, from texts such as ``load DESC`` and ``sample_id=S00812``; see `Book.rows`."""
+    given = keys if isinstance(keys, Mapping) else dict(map(key_of, keys))
+    return RowsWanted(where, given, tuple(columns), tuple(map(sort_of, sort)), first, each, why)

@@ -1,0 +1,154 @@
+"""Checking a book, applying it, and keeping its targets current."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from kivvet.core.words.findings import Report
+from kivvet.faces.opened import OpenedBook, names_of
+
+if TYPE_CHECKING:
+    from kivvet.books.asks.unmatched import Unmatched
+    from kivvet.books.runs.refresh import Refreshed
+    from kivvet.books.runs.status import DatasetStatus
+    from kivvet.core.run.reports import Applied, ApplyReport
+
+FrameT = TypeVar("FrameT")
+OnRows = Callable[[int], None]
+
+
+class Applying(OpenedBook):
+    """What a book does with its rules: check, apply, follow."""
+
+    def check(
+        self,
+        tables: Iterable[str] | None = None,
+        *,
+        data: bool = True,
+        budget: int | None = None,
+        on_rows: OnRows = lambda _: None,
+    ) -> Report:
+        """Return a report of everything wrong with the book, its tables and the data they read.
+
+        Parameters
+        ----------
+        tables : iterable of str, optional
+            Only these; formulas may be named too.
+        data : bool
+            Whether to read the sources of the datasets too.
+        budget : int, optional
+            As for `Table.check`.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+        """
+        from kivvet.books.asks.check_book import check_book
+
+        names = None if tables is None else names_of(tables)
+        return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
+
+    def apply(
+        self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None
+    ) -> FrameT:
+        """Return `frame` with new columns, the same kind of frame that was given.
+
+        Parameters
+        ----------
+        frame : pandas.DataFrame or pyarrow.Table
+        columns : sequence of str or mapping
+            As in a dataset of book.toml: names of tables, or
+            ``{"table": "station", "input": {"station": "site"}, "keep": ["river"]}``.
+        where : str, optional
+            The condition of the rows that come back, as in a dataset: ``"load_tenth = 10"``. It is decided after the
+            columns are made, which see all rows.
+
+        Raises
+        ------
+        TableError
+            If the tables used have errors, or a name is not found.
+        DataError
+            If a column is of a type the tables do not read.
+        """
+        from kivvet.books.asks.apply_to_frame import apply_to_frame
+
+        return apply_to_frame(self._opened, frame, columns, where=where, with_report=False).frame
+
+    def apply_with_report(
+        self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None
+    ) -> Applied[FrameT]:
+        """Do as `apply` does, and return the frame with a report that accounts for every row."""
+        from kivvet.books.asks.apply_to_frame import apply_to_frame
+
+        return apply_to_frame(self._opened, frame, columns, where=where)
+
+    def apply_dataset(
+        self, name: str, *, replace: bool = False, on_rows: OnRows = lambda _: None
+    ) -> ApplyReport:
+        """Write the target of a dataset: all rows of its source, with the new columns.
+
+        Parameters
+        ----------
+        name : str
+        replace : bool
+            Whether a file may be replaced that Kivvet did not write.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        TableError, DataError, OutputError
+            If anything stands in the way; the target is then as it was.
+        """
+        from kivvet.books.runs.apply import apply_dataset
+
+        dataset = self._opened.dataset(name)
+        return apply_dataset(self._opened, dataset, replace_other=replace, on_rows=on_rows)
+
+    def unmatched(
+        self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
+    ) -> tuple[Unmatched, ...]:
+        """Return every value of the datasets that no row of a table holds, with its rows and the first of
+        them.
+
+        Raises
+        ------
+        TableError, DataError
+            If the tables or the data cannot be read.
+        """
+        from kivvet.books.asks.unmatched import unmatched_in
+
+        return unmatched_in(self._opened, self._chosen(datasets), on_rows)
+
+    def status(self, datasets: Iterable[str] | None = None) -> tuple[DatasetStatus, ...]:
+        """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""
+        from kivvet.books.runs.status import status_of
+
+        return tuple(status_of(self._opened, dataset) for dataset in self._chosen(datasets))
+
+    def refresh(
+        self,
+        datasets: Iterable[str] | None = None,
+        *,
+        replace: bool = False,
+        on_rows: OnRows = lambda _: None,
+    ) -> tuple[Refreshed, ...]:
+        """Bring every target that is not current up to date; what is current is left alone.
+
+        Parameters
+        ----------
+        datasets : iterable of str, optional
+            Only these.
+        replace : bool
+            Whether files may be replaced that Kivvet did not write.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        TableError, DataError, OutputError
+            As `apply_dataset`; datasets refreshed before stay refreshed.
+        """
+        from kivvet.books.runs.refresh import refresh_datasets
+
+        names = [dataset.name for dataset in self._chosen(datasets)]
+        return refresh_datasets(self._opened, names, replace=replace, on_rows=on_rows)

@@ -1,0 +1,245 @@
+"""Looking at data, trying formulas, drafting tables, adding datasets."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kivvet.faces.opened import OpenedBook
+
+if TYPE_CHECKING:
+    from kivvet.books.asks.add_dataset import Added
+    from kivvet.books.asks.draft_table import Drafted
+    from kivvet.books.asks.try_formula import Trial
+    from kivvet.core.draft.look import Look
+
+OnRows = Callable[[int], None]
+
+
+class Drafting(OpenedBook):
+    """What a book does before there are rules: look, draft, try out."""
+
+    def look(
+        self,
+        source: str | Path,
+        columns: Sequence[str] = (),
+        *,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> Look:
+        """Return what the columns of a dataset's source, or of a file, look like; it is read in batches.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset, whose options say how its source is read; else a file.
+        columns : sequence of str
+            Just these; none for all.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        DataError
+            If the file cannot be read, has no rows, or lacks a column.
+        """
+        from kivvet.books.asks.look_source import look_at
+
+        return look_at(self._opened, source, columns, on_rows, read_as)
+
+    def uses_of_column(self, name: str) -> tuple[str, ...]:
+        """Return how the book uses a column, in words: the tables that read it, and those that make it."""
+        from kivvet.books.asks.look_source import uses_of_column
+
+        return tuple(uses_of_column(self._opened, name))
+
+    def formula(
+        self,
+        text: str,
+        on: str | Path,
+        *,
+        among: str | None = None,
+        n_rows: int = 10_000,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> Trial:
+        """Return what a formula gives on the first rows of a dataset or a file, without adding it to the
+        book.
+
+        Parameters
+        ----------
+        text : str
+            It may name columns of the source, other formulas and outputs of tables.
+        on : str or Path
+            The name of a dataset, or a file.
+        among : str, optional
+            The condition of the rows that take part in calculations within groups.
+        n_rows : int
+            A formula that looks at other rows is given all of them.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        TableError, DataError
+            If it cannot be read, names what there is not, or the source cannot be read.
+        """
+        from kivvet.books.asks.try_formula import try_formula
+
+        return try_formula(
+            self._opened, on, text, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows
+        )
+
+    def draft(
+        self,
+        name: str,
+        source: str | Path,
+        *,
+        column: str | None = None,
+        keys: Sequence[str] = (),
+        keep: Sequence[str] = (),
+        classes: str | None = None,
+        output: str | None = None,
+        method: str | None = None,
+        n_bins: int = 5,
+        bounds: Sequence[Any] = (),
+        by_value: bool = False,
+        quantiles: Sequence[Any] = (),
+        results: str | None = None,
+        as_csv: bool = False,
+        copy: bool = False,
+        replace: bool = False,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> Drafted:
+        """Write a new table, drafted from data, into the book; its results are left blank to be filled in.
+
+        Parameters
+        ----------
+        name : str
+            Of the table, and of its file.
+        source : str or Path
+            The name of a dataset, or a file.
+        column : str, optional
+            The column that the table is to read.
+        keys : sequence of str
+            Instead of `column`: the columns whose values a lookup looks up.
+        keep : sequence of str
+            The columns that a lookup gives; none for all others.
+        classes, output, method, n_bins, bounds, by_value, quantiles, results
+            As in `kivvet.draft`.
+        as_csv : bool
+            Whether the rows stand in a CSV file beside the table.
+        copy : bool
+            Whether the file of a lookup is copied beside the table, instead of being pointed at.
+        replace : bool
+            Whether a table of that name is written over.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        BookError
+            If there is a table of that name and `replace` is false, or the name can be no file's.
+        DataError
+            If the data cannot be read, or there is nothing to draft from.
+        """
+        from kivvet.books.asks.draft_table import draft_into
+
+        return draft_into(
+            self._opened,
+            name,
+            source,
+            column=column,
+            keys=keys,
+            keep=keep,
+            classes=classes,
+            output=output,
+            method=method,
+            n_bins=n_bins,
+            bounds=bounds,
+            by_value=by_value,
+            quantiles=quantiles,
+            results=results,
+            as_csv=as_csv,
+            copy=copy,
+            replace=replace,
+            read_as=read_as,
+            on_rows=on_rows,
+        )
+
+    def extend(
+        self,
+        name: str,
+        source: str | Path,
+        *,
+        column: str | None = None,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> Drafted:
+        """Add a row with blank results for each value of the data that a table does not know; see `draft`.
+
+        Every line that is there stays as it was.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset: the columns are those it feeds the table; or a file: its columns named like
+            the inputs.
+        column : str, optional
+            The column to read instead, for a table of one input.
+        read_as : str
+            For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
+            it that is recognised.
+
+        Raises
+        ------
+        BookError, TableError, DataError
+            If the table cannot be read or is one of ranges, or the data cannot be read.
+        """
+        from kivvet.books.asks.data_read import data_read
+        from kivvet.books.asks.extend_table import extend_table
+
+        return extend_table(self._opened, name, data_read(self._opened, source, read_as), column, on_rows)
+
+    def add(
+        self, name: str, source: str | Path, *, target: str | None = None, columns: Sequence[str] = ()
+    ) -> Added:
+        """Add a dataset to the book: its entry at the end of book.toml, which otherwise stays as it is.
+
+        Parameters
+        ----------
+        name : str
+        source : str or Path
+            A file. How a CSV or TSV file is written is recognised: encoding, delimiter, line of the headings, decimal
+            mark and mark of thousands, patterns of dates, units, words for true and false.
+        target : str, optional
+            Where rows and new columns are written; ``out/NAME.parquet`` without it.
+        columns : sequence of str
+            The tables and formulas to apply.
+
+        Returns
+        -------
+        Added
+            The lines written, and what could not be recognised for certain. The book has to be opened again to use it.
+
+        Raises
+        ------
+        BookError
+            If there is a dataset of that name, or no table of one of those names.
+        DataError, OutputError
+            If the file cannot be read, or book.toml not be written.
+        """
+        from kivvet.books.asks.add_dataset import add_dataset
+
+        return add_dataset(self._opened, name, source, target=target, columns=columns)

@@ -1,0 +1,88 @@
+"""An opened book: what is in it, by name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kivvet.books.files.open_book import OpenBook
+from kivvet.rule_table import RuleTable, rule_table
+
+if TYPE_CHECKING:
+    from kivvet.books.files.dataset import Dataset
+    from kivvet.core.formulas.formula import Formula
+
+
+class OpenedBook:
+    """What is in a book, as it was when it was opened."""
+
+    def __init__(self, opened: OpenBook) -> None:
+        self._opened = opened
+
+    def __repr__(self) -> str:
+        return f"<{repr(self._opened)[5:]}"
+
+    @property
+    def folder(self) -> Path:
+        return self._opened.folder
+
+    @property
+    def title(self) -> str:
+        return self._opened.title
+
+    @cached_property
+    def tables(self) -> Mapping[str, RuleTable]:
+        """The tables that could be read, by name."""
+        return {name: rule_table(table) for name, table in self._opened.tables.items()}
+
+    @property
+    def formulas(self) -> Mapping[str, Formula]:
+        """The formulas that could be read, by name."""
+        return self._opened.formulas
+
+    @property
+    def dataset_names(self) -> tuple[str, ...]:
+        """The names of all datasets, those that could not be read too; `TableError` where book.toml cannot be
+        read.
+        """
+        return self._opened.dataset_names
+
+    @property
+    def datasets(self) -> Mapping[str, Dataset]:
+        """The datasets whose definition could be read, by name."""
+        return self._opened.datasets
+
+    def table(self, name: str) -> RuleTable:
+        """Return a table by name.
+
+        Raises
+        ------
+        BookError
+            With the near name, if there is none.
+        TableError
+            If it could not be read.
+        """
+        return rule_table(self._opened.table(name))
+
+    def dataset(self, name: str) -> Dataset:
+        """Return the definition of a dataset by name.
+
+        Raises
+        ------
+        BookError
+            With the near name, if there is none.
+        TableError
+            If it could not be read.
+        """
+        return self._opened.dataset(name)
+
+    def _chosen(self, datasets: Iterable[str] | None) -> list[Dataset]:
+        names = self._opened.dataset_names if datasets is None else names_of(datasets)
+        return [self._opened.dataset(name) for name in names]
+
+
+def names_of(given: Iterable[str]) -> tuple[str, ...]:
+    """Return names as a tuple: a single one stands for itself, not for its letters."""
+    return (given,) if isinstance(given, str) else tuple(given)

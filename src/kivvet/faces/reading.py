@@ -1,0 +1,251 @@
+"""Reading the result: rows, counts, shares, why a row got its class, what is in the book."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kivvet.faces.opened import OpenedBook, names_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from kivvet.books.asks.overview import Overview, Use
+    from kivvet.books.asks.rows import RowsShown
+    from kivvet.core.run.cross_table import CrossTable, Share
+    from kivvet.core.run.explain import Explanation
+    from kivvet.core.run.shares import Shares
+
+OnRows = Callable[[int], None]
+
+
+class Reading(OpenedBook):
+    """What a book tells of its data: rows, cross-tables, shares, explanations, uses."""
+
+    def rows(
+        self,
+        source: str | Path,
+        *,
+        where: str | None = None,
+        keys: Sequence[str] | Mapping[str, str] = (),
+        columns: Sequence[str] = (),
+        sort: Sequence[str] = (),
+        first: int = 20,
+        each: str | None = None,
+        why: bool = False,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> RowsShown:
+        """Return rows of a dataset, with all that it makes, or of a file.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset, of which the rows are shown that it keeps; or a file.
+        where : str, optional
+            A condition over anything that the source holds or the dataset makes, written or not.
+        keys : mapping of str to str, or sequence of str
+            By column the value that rows are to have: ``{"sample_id": "S00812"}``, or ``["sample_id=S00812"]``.
+        columns : sequence of str
+            Columns and formulas; none for all.
+        sort : sequence of str
+            Columns or formulas, such as ``"load DESC"``; missing values come last.
+        first : int
+            At most so many rows; with `each`, of each class.
+        each : str, optional
+            A column of whose classes some rows each are returned.
+        why : bool
+            Whether it is told which row of its table decided each class.
+
+        Raises
+        ------
+        TableError, DataError
+            If a condition or a column fits nothing, or the data cannot be read.
+        """
+        from kivvet.books.asks.rows import rows_of, wanted_rows
+
+        wanted = wanted_rows(where, keys, columns, sort, first, each, why=why)
+        return rows_of(self._opened, source, wanted, read_as=read_as, on_rows=on_rows)
+
+    def show(self, source: str | Path, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:
+        """Return rows as a pandas frame whose index is their number in the source, from 1; see `rows`.
+
+        Raises
+        ------
+        TableError, DataError
+            As of `rows`.
+        """
+        return self.rows(source, where=where, **wanted).to_frame()
+
+    def cross_table(
+        self,
+        source: str | Path,
+        *,
+        by: Sequence[str] = (),
+        across: str | None = None,
+        values: Sequence[str] | Mapping[str, str] = (),
+        where: str | None = None,
+        share: Share | None = None,
+        most_across: int | None = 12,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> CrossTable:
+        """Return data counted and summed up, with subtotals and totals.
+
+        Parameters
+        ----------
+        source : str or Path
+            The name of a dataset, of whose rows those count that it keeps; or a file.
+        by : sequence of str
+            What the lines stand for: columns of the source, classes or formulas of the book, or formulas;
+            ``"EXTRACT(YEAR FROM day) AS year"`` gives one a name.
+        across : str, optional
+            What the columns stand for.
+        values : sequence of str, or mapping of str to str
+            Aggregates, such as ``"SUM(load)"`` or ``"100 * SUM(a) / SUM(b) AS share"``, or by name; the number of
+            rows without any.
+        where : str, optional
+            The condition of the rows that count.
+        share : {"row", "column", "total"}, optional
+            What shares are asked for; an error where no value is a count or a total.
+        most_across : int or None
+            At most so many columns; the smallest are joined as the rest. None: all.
+
+        Raises
+        ------
+        TableError
+            If an expression cannot be read, or names what there is not; or a table used has errors.
+        DataError
+            If the data cannot be read.
+        """
+        from kivvet.books.asks.summary import summary_of, wanted_of
+
+        wanted = wanted_of(by, across, values, where, most_across, share)
+        return summary_of(self._opened, source, wanted, read_as=read_as, on_rows=on_rows)
+
+    def summary(
+        self,
+        source: str | Path,
+        *,
+        by: Sequence[str] = (),
+        across: str | None = None,
+        values: Sequence[str] | Mapping[str, str] = (),
+        where: str | None = None,
+        share: Share | None = None,
+        totals: bool = False,
+    ) -> pd.DataFrame:
+        """Return data counted and summed up as a pandas frame, a row a line; see `cross_table`.
+
+        Classes are categories in their order. With `totals`, subtotals and totals are rows and columns too.
+
+        Raises
+        ------
+        TableError, DataError
+            As of `cross_table`.
+        """
+        found = self.cross_table(
+            source, by=by, across=across, values=values, where=where, share=share, most_across=None
+        )
+        return found.to_frame(share, totals=totals)
+
+    def keep_summary(
+        self,
+        name: str,
+        source: str,
+        *,
+        by: Sequence[str] = (),
+        values: Sequence[str] | Mapping[str, str] = (),
+    ) -> tuple[str, ...]:
+        """Write a summary into book.toml, so that it is applied, classified and refreshed like a dataset; return the
+        lines written. The book has to be opened again to use it.
+
+        Raises
+        ------
+        BookError, DataError, TableError
+            If the name is taken, `source` is no dataset, or an expression cannot be read.
+        """
+        from kivvet.books.asks.summary import keep_summary, wanted_of
+
+        wanted = wanted_of(by, None, values, None, None)
+        self.cross_table(source, by=by, values=values)
+        return keep_summary(self._opened, name, source, wanted)
+
+    def shares(
+        self,
+        table: str,
+        on: str | Path,
+        *,
+        beside: str | Path | None = None,
+        column: str | None = None,
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> Shares:
+        """Return how data falls into the rows of a table, beside the data it was drafted from, or other data.
+
+        Parameters
+        ----------
+        table : str
+            Of ranges, or any other with rows of conditions.
+        on : str or Path
+            The name of a dataset, or a file.
+        beside : str or Path, optional
+            A dataset or a file to hold it against. Without it, what `draft` noted in the table.
+        column : str, optional
+            The column to read, of the source or made, where that is not the one the dataset feeds the table.
+        read_as : str
+            How a bare file is written, as of `look`; that of `beside`, where both are given.
+
+        Raises
+        ------
+        BookError, TableError, DataError
+            If there is no such table, it is a lookup, or it has errors; or the data cannot be read.
+        """
+        from kivvet.books.asks.shares import shares_in
+
+        return shares_in(
+            self._opened, table, on, beside=beside, column=column, read_as=read_as, on_rows=on_rows
+        )
+
+    def explain(
+        self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()
+    ) -> tuple[Explanation, ...]:
+        """Return why one row of a dataset, or values for one table, get their classes: an `Explanation` for
+        each table.
+
+        Parameters
+        ----------
+        dataset : str
+            With fields, the name of a table does as well.
+        row : int or mapping of str to str
+            The row of the source, counted from 1, the header left out; or fields by column, as in a CSV file.
+        tables : iterable of str, optional
+            Only these.
+
+        Raises
+        ------
+        TableError, DataError, BookError
+            If the tables have errors, there is no such row, or a field does not convert.
+        """
+        from kivvet.books.asks.explain import explain_in_book
+
+        return explain_in_book(self._opened, dataset, row, names_of(tables))
+
+    def overview(self) -> Overview:
+        """Return what is in the book: tables with their shape, rows, findings and users, formulas, datasets, summaries."""
+        from kivvet.books.asks.overview import overview_of
+
+        return overview_of(self._opened)
+
+    def uses(self, name: str) -> tuple[Use, ...]:
+        """Return for each dataset how it uses a column, or those that a table or a formula makes: what makes it, which
+        columns it rests on, what reads it, and which columns it leads to.
+
+        Raises
+        ------
+        BookError
+            With the near name, if nothing reads or makes it.
+        """
+        from kivvet.books.asks.overview import uses_of
+
+        return uses_of(self._opened, name)
