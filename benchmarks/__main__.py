@@ -8,6 +8,7 @@ from benchmarks import (
     bins,
     check,
     columns,
+    cross_table,
     formulas,
     growth,
     latency,
@@ -30,6 +31,7 @@ ALL = {
     "lookup": lookup.comparisons,
     "formulas": formulas.comparisons,
     "columns": columns.comparisons,
+    "cross_table": cross_table.comparisons,
 }
 FIGURES = {
     "check": check.figures,

@@ -18,7 +18,12 @@ FUNCTIONS = [getattr(kivvet, name) for name in kivvet.__all__ if inspect.isfunct
 
 
 def public(face):
-    return {name: value for name, value in vars(face).items() if not name.startswith("_")}
+    return {
+        name: value
+        for part in reversed(face.__mro__[:-1])
+        for name, value in vars(part).items()
+        if not name.startswith("_")
+    }
 
 
 def test_dir_shows_the_public_names_and_no_others():

@@ -177,13 +177,16 @@ def rows_of(
     asked = ask(book, data.dataset, source, {**formulas, **conditions})
     refuse_faults(book, asked.plan.tables.values())
     refuse_no_condition(asked, conditions)
-    plan, deciding = _with_rows(asked, names) if wanted.why else (asked.plan, {})
+    plan = asked.to_run(conditions)
+    deciding: dict[str, tuple[str, Table]] = {}
+    if wanted.why:
+        plan, deciding = _with_rows(asked, plan, names)
     of_rows = {name: table for name, (_, table) in deciding.items()}
     run = Run(asked.prepared, plan=plan, with_report=False, on_rows=on_rows)
     gathered = _Gathered(wanted, asked, names, {name: row for name, (row, _) in deciding.items()})
     left = dict.fromkeys(conditions, 0)
     total = matching = 0
-    for batch in run.batches(plan.source_columns or None):
+    for batch in run.batches(asked.plan.source_columns or None):
         kept = np.ones(batch.n_rows, bool)
         for name in conditions:
             one = rows_kept(asked, batch, [name])
@@ -239,11 +242,10 @@ def _value(name: str, text: str, kind: ValueType) -> Any:
         ) from None
 
 
-def _with_rows(asked: Asked, names: Sequence[str]) -> tuple[Plan, dict[str, tuple[str, Table]]]:
+def _with_rows(asked: Asked, plan: Plan, names: Sequence[str]) -> tuple[Plan, dict[str, tuple[str, Table]]]:
     """Return the plan with a column of the deciding row for each table of which a column is shown; and these columns,
     with their tables, by the name of the table, or of its column where the table is applied again.
     """
-    plan = asked.plan
     deciding: dict[str, tuple[str, Table]] = {}
     shown = {behind.column for name in names if (behind := asked.behind(f"show {name}")) is not None}
     rows: dict[int, str] = {}

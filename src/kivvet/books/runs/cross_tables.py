@@ -107,12 +107,12 @@ class CrossAsked:
             Whether rows without a class are told apart by why they have none.
         """
         asked, wanted, names = self.asked, self.wanted, [name for name, _ in self.wanted.keys]
-        plan, coders, why = _keys(asked, names)
+        plan, coders, why = _keys(asked, names, self.conditions)
         by, across = coders[: len(wanted.by)], coders[-1] if wanted.across is not None else None
         crossing = Crossing(by, across, self.values)
         run = Run(asked.prepared, plan=plan, with_report=False, on_rows=on_rows)
         left_out = 0
-        for batch in run.batches(plan.source_columns or None):
+        for batch in run.batches(asked.plan.source_columns or None):
             kept = rows_kept(asked, batch, list(self.conditions))
             columns = [
                 (column_of(asked, batch, f"by {name}"), _why(batch, why.get(name) if tells_why else None))
@@ -155,7 +155,7 @@ def ask_cross(book: OpenBook | None, dataset: Dataset, source: Source, wanted: W
         conditions["where"] = Formula("where", wanted.where, read_expression("where", wanted.where))
     asked = ask(book, dataset, source, {**formulas, **conditions})
     refuse_no_condition(asked, conditions)
-    _keys(asked, list(keys))
+    _keys(asked, list(keys), conditions)
     kinds = _kinds(trees, dict(wanted.values), asked)
     return CrossAsked(asked, wanted, trees, kinds, frozenset(inner), conditions)
 
@@ -200,9 +200,11 @@ def _outside(tree: Tree) -> list[ColumnName]:
     return [one for part in children(tree) for one in _outside(part)]
 
 
-def _keys(asked: Asked, names: Sequence[str]) -> tuple[Plan, list[KeyCodes], dict[str, str]]:
+def _keys(
+    asked: Asked, names: Sequence[str], conditions: Collection[str]
+) -> tuple[Plan, list[KeyCodes], dict[str, str]]:
     """Return the plan with columns that say why rows have no class, what numbers the keys, and these columns by key."""
-    plan, coders, why = asked.plan, [], {}
+    plan, coders, why = asked.to_run(conditions), [], {}
     for name in names:
         behind = asked.behind(f"by {name}")
         found = None if behind is None or behind.from_source else asked.table_output(behind.column)

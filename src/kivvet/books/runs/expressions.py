@@ -5,7 +5,7 @@ What is drafted from, tried out, shown and summed up is asked for in this one wa
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 
 from kivvet.books.files.dataset import Dataset
@@ -45,6 +45,21 @@ class Asked:
         """By the name of an expression the type of its values; None where it has none."""
         kinds = self.plan.types
         return {name: kinds[column] for name, column in self.columns.items()}
+
+    def to_run(self, besides: Collection[str] = ()) -> Plan:
+        """Return the plan without the expressions that are columns and nothing else: those are read as they are.
+
+        Parameters
+        ----------
+        besides : collection of str
+            Expressions that are worked out all the same.
+        """
+        kept = {self.columns[name] for name in besides}
+        plain = {self.columns[name] for name in self.columns if self.behind(name) is not None} - kept
+        steps = tuple(step for step in self.plan.steps if not plain.intersection(step.made_names))
+        return replace(
+            self.plan, steps=steps, written=tuple(one for one in self.plan.written if one not in plain)
+        )
 
     def behind(self, name: str) -> Read | None:
         """Return the column that an expression is, where it is nothing else; None where it is worked out."""

@@ -18,7 +18,7 @@ from kivvet.core.calculate.arithmetic import OVERFLOW
 from kivvet.core.calculate.group_values import NO_NUMBER, GroupValues, aggregated
 from kivvet.core.calculate.groups import Groups
 from kivvet.core.calculate.vectors import Vector, as_number, of_column, to_arrow, without_empty
-from kivvet.core.columns.arrays import Array, Places
+from kivvet.core.columns.arrays import Array, Places, in_threads
 from kivvet.core.columns.column import BoolArray, column_from_arrow
 from kivvet.core.formulas.tree import Tree, Window, windows_in
 
@@ -84,6 +84,24 @@ def _values(window: Window, work: Work, truth: Truth, n_rows: int) -> tuple[Vect
     return values, gone
 
 
+def _sums(numbers: Places, weights: Array | None, n_groups: int) -> Array:
+    """Return totals by group, or counts: of shares of the rows in threads, then of the shares."""
+    parts: dict[int, Array] = {}
+
+    def work(start: int, end: int) -> None:
+        some = None if weights is None else weights[start:end]
+        parts[start] = np.bincount(numbers[start:end], weights=some, minlength=n_groups)
+
+    in_threads(work, len(numbers))
+    total: Array = np.sum([parts[start] for start in sorted(parts)], axis=0)
+    return total
+
+
+def counts_of(numbers: Places, n_groups: int) -> Places:
+    """Return how often each number occurs."""
+    return _sums(numbers, None, n_groups)
+
+
 def _grown(values: Array, size: int, fill: Any = 0) -> Array:
     if len(values) >= size:
         return values
@@ -128,7 +146,7 @@ class _Moments(Tally):
         self.totals = _grown(self.totals, n_groups)
         numeric = as_number(Vector(values.kind, there))
         with np.errstate(invalid="ignore", over="ignore", divide="ignore"):
-            totals = np.bincount(held, weights=numeric, minlength=n_groups)
+            totals = _sums(held, numeric, n_groups)
             if window.name in _SPREADS:
                 means = np.where(counts > 0, totals / np.maximum(counts, 1), 0.0)
                 off = numeric - means[held]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -10,12 +11,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.calculate.evaluate import Evaluator
-from kivvet.core.calculate.groups import Groups
-from kivvet.core.calculate.tally import Tally, tally_of, windows_of
+from kivvet.core.calculate.groups import Groups, taken
+from kivvet.core.calculate.tally import Tally, counts_of, tally_of, windows_of
 from kivvet.core.calculate.vectors import Vector, of_column, to_arrow
 from kivvet.core.classify.by_class import class_codes
-from kivvet.core.columns.arrays import Array, Places
-from kivvet.core.columns.column import Column, arrow_from_column, column_from_arrow
+from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads
+from kivvet.core.columns.column import CodedColumn, Column, arrow_from_column, column_from_arrow
 from kivvet.core.formulas.tree import Tree, Window
 from kivvet.core.run.cross_table import TOTAL, WHY, Cell, CrossTable, Label, LabelKind
 from kivvet.core.words.errors import DataError
@@ -52,7 +53,7 @@ class KeyCodes:
             self.labels.append(label)
         return self._places[key]
 
-    def codes(self, column: Column, why: Array | None) -> Places:
+    def codes(self, column: Column, why: Array | None) -> Array:
         """Return the numbers of a batch.
 
         Parameters
@@ -62,21 +63,13 @@ class KeyCodes:
             For rows without a class, why they have none: the place in "unfinished", "unmatched", "missing".
         """
         if not self.is_open:
-            found = class_codes(column, self.classes).astype(np.int64)
+            found = class_codes(column, self.classes)
+            if len(self.labels) + len(WHY) > 127 and found.dtype == np.int8:
+                found = found.astype(np.int16)
         else:
-            array = arrow_from_column(column)
-            if pa.types.is_string(array.type) or pa.types.is_large_string(array.type):
-                array = pc.if_else(pc.equal(array, ""), pa.scalar(None, array.type), array)
-            if pa.types.is_floating(array.type):
-                array = pc.if_else(pc.is_nan(array), pa.scalar(None, array.type), array)
-            encoded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
-            values = encoded.dictionary.to_pylist()
-            places = np.array([self.place(Label("value", one)) for one in values] or [0], np.int64)
-            codes = encoded.indices.fill_null(0).to_numpy(zero_copy_only=False)
-            gone = pc.is_null(encoded).to_numpy(zero_copy_only=False)
-            found = np.where(gone, -1, places[codes] if len(values) else 0)
-        gone = found < 0
-        if gone.any():
+            found = self._open_codes(column)
+        if len(found) and found.min() < 0:
+            gone, found = found < 0, found.copy()
             if why is None:
                 found[gone] = self.place(Label("missing"))
             else:
@@ -85,6 +78,27 @@ class KeyCodes:
                     of_why[number] = self.place(Label(WHY[number]))
                 found[gone] = of_why[why[gone]]
         return found
+
+    def _open_codes(self, column: Column) -> Array:
+        """Return the number of each row's value, given on first sight; -1 where there is none."""
+        if isinstance(column, CodedColumn):
+            distinct = arrow_from_column(column.distinct)
+            codes = column.codes if column.valid is None else np.where(column.valid, column.codes, -1)
+        else:
+            encoded = arrow_from_column(column).dictionary_encode()
+            distinct = encoded.dictionary
+            codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
+        used = np.zeros(len(distinct) + 1, bool)
+        used[codes] = True  # -1 is the last
+        places = np.array(
+            [
+                self.place(Label("value", one)) if is_used and _is_value(one) else -1
+                for one, is_used in zip(distinct.to_pylist(), used, strict=False)
+            ]
+            + [-1],
+            np.int64,
+        )
+        return taken(places, codes if codes.dtype.kind == "u" else np.where(codes < 0, len(distinct), codes))
 
     def order(self) -> list[int]:
         """Return the numbers of the labels in the order in which they are shown: classes, else values rising; then
@@ -100,6 +114,11 @@ class KeyCodes:
             key=lambda place: kinds.index(self.labels[place].kind),
         )
         return [*range(n_classes), *values, *rest]
+
+
+def _is_value(one: object) -> bool:
+    """Whether something is a value: not nothing, no text without characters, no NaN."""
+    return one is not None and one != "" and not (isinstance(one, float) and math.isnan(one))
 
 
 class Crossing:
@@ -144,45 +163,52 @@ class Crossing:
             codes = [one[rows] for one in codes]
             n_rows, evaluator = len(rows), evaluator.on_rows(rows)
         self.n_rows += n_rows
-        groups = Groups(self._numbers(codes, n_rows), max(len(self.groups), 1))
+        groups = self._grouped(codes, n_rows)
         self.rows.add(groups)
         for tally in self.tallies.values():
             tally.add(groups, evaluator.vector, lambda tree: evaluator.truth(tree)[0])
 
-    def _numbers(self, codes: Sequence[Places], n_rows: int) -> Places:
+    def _grouped(self, codes: Sequence[Array], n_rows: int) -> Groups:
         """Return the group of each row; groups are numbered as they come."""
         sizes = [len(key.labels) for key in self.keys]
         size = 1
-        local: Places = np.zeros(n_rows, np.int64)
-        for code, one in zip(codes, sizes, strict=True):
-            local = local * one + code
+        for one in sizes:
             size *= one
+        local = _combined(codes, sizes, n_rows)
         if size <= _MOST_DENSE:
-            present = np.flatnonzero(np.bincount(local, minlength=size)) if n_rows else np.zeros(0, np.int64)
+            counts = counts_of(local, size)
+            present = np.flatnonzero(counts)
             places = np.zeros(size, np.int64)
         else:
             encoded = pa.array(local).dictionary_encode()
             present = encoded.dictionary.to_numpy(zero_copy_only=False)
-            local = encoded.indices.to_numpy(zero_copy_only=False)
+            local = encoded.indices.to_numpy(zero_copy_only=False).astype(np.int64)
+            counts = counts_of(local, len(present))
             places = np.zeros(len(present), np.int64)
         rest = present
         parts = []
         for one in reversed(sizes):
             parts.append(rest % one)
             rest = rest // one
-        combos = list(zip(*(part.tolist() for part in reversed(parts)), strict=True)) if parts else [()]
+        combos = (
+            list(zip(*(part.tolist() for part in reversed(parts)), strict=True))
+            if parts
+            else [()] * len(present)
+        )
         numbers = [self.groups.setdefault(combo, len(self.groups)) for combo in combos]
         if len(self.groups) > _MOST_GROUPS:
             raise DataError(
                 f"there are more than {_MOST_GROUPS:,} different combinations of {', '.join(key.name for key in self.keys)}",
                 fix="sum up by fewer or coarser columns, such as EXTRACT(YEAR FROM day)",
             )
-        if size <= _MOST_DENSE:
-            places[present] = numbers
-        else:
-            places[:] = numbers
-        taken: Places = places[local]
-        return taken
+        at = present if size <= _MOST_DENSE else np.arange(len(present))
+        places[at] = numbers
+        of_groups = np.zeros(max(len(self.groups), 1), np.int64)
+        of_groups[numbers] = counts[at]
+        is_as_it_is = len(numbers) == len(places) and numbers == list(range(len(numbers)))
+        groups = Groups(local if is_as_it_is else taken(places, local), len(of_groups))
+        groups.__dict__["sizes"] = of_groups  # known already
+        return groups
 
     def result(
         self, kinds: Mapping[str, str], *, most_across: int | None = None, left_out: int = 0
@@ -346,6 +372,21 @@ def is_additive(tree: Tree) -> bool:
     return isinstance(tree, Window) and (
         tree.name == "SUM" or (tree.name == "COUNT" and not tree.is_distinct)
     )
+
+
+def _combined(codes: Sequence[Array], sizes: Sequence[int], n_rows: int) -> Places:
+    """Return the place of each combination of codes among all there can be, in threads."""
+    made: Places = np.zeros(n_rows, np.int64)
+
+    def work(start: int, end: int) -> None:
+        for first in range(start, end, CHUNK):
+            rows = slice(first, min(first + CHUNK, end))
+            for code, size in zip(codes, sizes, strict=True):
+                np.multiply(made[rows], size, out=made[rows])
+                np.add(made[rows], code[rows], out=made[rows])
+
+    in_threads(work, n_rows)
+    return made
 
 
 class RowCounts:
