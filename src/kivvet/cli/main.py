@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 import sys
@@ -96,6 +97,11 @@ def main(arguments: list[str] | None = None) -> NoReturn:
             print_error(error, writes=next(iter(given), "") in _WRITING)
         sys.exit(error.exit_code)
     except Exception as error:
+        if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EIO):
+            sys.stdout = open(os.devnull, "w")  # noqa: SIM115, PTH123 (what is left to print has nowhere to go)
+            click.echo(f"the output cannot be written: {error.strerror}", err=True)
+            click.echo("  fix       make room, or write it elsewhere", err=True)
+            sys.exit(1)
         if "KIVVET_TRACEBACK" in os.environ:
             raise
         click.echo(f"kivvet failed in a way it should not: {type(error).__name__}: {error}", err=True)

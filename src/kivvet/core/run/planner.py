@@ -10,19 +10,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from kivvet.core.classify.compiled import compile_table
-from kivvet.core.classify.outcomes import STATUSES
-from kivvet.core.formulas.domain import Domain, domain_of
 from kivvet.core.formulas.errors import pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.tree import ColumnName, walk
-from kivvet.core.run.class_names import (
-    MOST_CLASSES,
-    classes_of_formula,
-    declared_classes,
-    names_by_class,
-)
-from kivvet.core.run.class_step import ClassStep
+from kivvet.core.run.class_planning import ClassPlanning
 from kivvet.core.run.entries import Entry, entry_code, entry_text
 from kivvet.core.run.formula_step import FormulaStep
 from kivvet.core.run.plan import Plan
@@ -30,10 +21,9 @@ from kivvet.core.run.spread import spread_over
 from kivvet.core.run.steps import Read, Step
 from kivvet.core.run.table_step import TableStep
 from kivvet.core.run.where import WHERE
-from kivvet.core.tables.table import UNFINISHED, Table
+from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.values import Value, write_value
 from kivvet.core.words.wording import did_you_mean, listed, near_name
 
 
@@ -76,22 +66,6 @@ def make_plan(
     return planner.plan()
 
 
-def _statuses(table: Table) -> tuple[Value, ...]:
-    """Return how the rows of data can be decided by a table."""
-    has_periods = any(one.period is not None for one in table.inputs)
-    blank = (
-        any(UNFINISHED in row.results for row in table.rows)
-        if table.lookup is None
-        else bool(compile_table(table).outcomes.unfinished.any())
-    )
-    never = {
-        "several": table.match != "every",
-        "no-period": not has_periods,
-        "unfinished": not blank,
-    }
-    return tuple(one for one in STATUSES if not never.get(one))
-
-
 def _other_names(entry: Entry, tables: Mapping[str, Table]) -> Entry:
     """Return an entry with `over` that gives its columns other names."""
     if entry.table not in tables:
@@ -103,7 +77,7 @@ def _other_names(entry: Entry, tables: Mapping[str, Table]) -> Entry:
     )
 
 
-class _Planner:
+class _Planner(ClassPlanning):
     def __init__(
         self,
         entries: Sequence[Entry],
@@ -124,10 +98,8 @@ class _Planner:
         self.faults: list[Finding] = []
         self.entries = [one for entry in entries if self.is_known(entry) for one in self.spread(entry)]
         self.outputs = [self.kept(entry) for entry in self.entries]
-        self.by_class: dict[int, ClassStep] = {}  # by entry; reads are found later
-        self.flags: dict[
-            int, dict[str, str]
-        ] = {}  # by entry of a table, by output: the base of names of sets
+        self.by_class = {}
+        self.flags = {}
         self.maker: dict[str, int] = {}
         self.reads: dict[int, tuple[Read, ...]] = {}  # by entry, in the order of computation
         self.under_way: list[tuple[int, str]] = []
@@ -243,106 +215,6 @@ class _Planner:
                 if entry.is_written:
                     written.append(name)
         return written
-
-    def find_classes(self, index: int) -> None:
-        """Note the step of an entry with one column for each class: the classes, and what it reads."""
-        entry = self.entries[index]
-        by_class = entry.by_class
-        assert by_class is not None
-        column = entry.table
-        reads = [Read("class", column, False)]
-        classes: tuple[Value, ...] | None = None
-        why = ""
-        source = self.renamed.get(column, column)
-        maker = None if source in self.source_names else self.maker_of(index, "class", column)
-        if source in self.source_names:
-            classes = by_class.classes or declared_classes(column, self.tables.values())
-        elif maker is None:
-            self.unknown(column, index, "class")
-            return
-        else:
-            classes, flags, why = self.classes_made(maker, column)
-            if flags:
-                reads = [Read(f"class {number}", name, False) for number, name in enumerate(flags)]
-            if classes is not None and by_class.classes and tuple(by_class.classes) != classes:
-                why = f"its classes are known: {listed(map(write_value, classes))}"
-                self.fault(
-                    "syntax", f"classes are named for {column!r}, and {why}", entry.place, "leave classes out"
-                )
-                return
-            classes = classes or by_class.classes or None
-        if not classes or len(classes) > MOST_CLASSES:
-            self.fault(
-                "syntax",
-                f"{column!r} may have any value{f': {why}' if why else ''}; columns come from the classes that it can have"
-                if not classes
-                else f"{column!r} has {len(classes):,} classes, and a column for each of at most {MOST_CLASSES:,} is made",
-                entry.place,
-                f'name them: {{ indicators = "{column}", classes = ["...", "..."] }}'
-                if not classes
-                else "join classes by a table first",
-            )
-            return
-        names = names_by_class(by_class.name, column, by_class.amount, classes)
-        for name in dict.fromkeys(names):
-            same = [write_value(one) for one, made in zip(classes, names, strict=True) if made == name]
-            if len(same) > 1:
-                better = by_class.name.replace("{class}", "{number}_{class}")
-                mended = replace(entry, by_class=replace(by_class, name=better))
-                self.fault(
-                    "unknown-column",
-                    f"{listed(map(repr, same))} of {column!r} would both be called {name!r}",
-                    entry.place,
-                    f"number them: {self.written(mended)}",
-                )
-                return
-        if by_class.amount is not None:
-            reads.append(Read("amount", by_class.amount, False))
-        made = (*names, *([by_class.rest] if by_class.rest else []))
-        self.by_class[index] = ClassStep(column, by_class, classes, made, tuple(reads), entry.place)
-
-    def classes_made(self, maker: int, column: str) -> tuple[tuple[Value, ...] | None, list[str], str]:
-        """Return the classes of a column that an entry makes; where a row may have several, the columns of true and
-        false that tell each; and why there are none.
-        """
-        entry = self.entries[maker]
-        if entry.by_class is not None:
-            return None, [], "it is itself one of the columns by class"
-        if entry.table in self.formulas:
-            return classes_of_formula(self.formulas[entry.table], self.domain_made), [], ""
-        table = self.tables[entry.table]
-        if column == entry.status:
-            return _statuses(table), [], ""
-        output = next((one for one, name in self.outputs[maker] if name == column), None)
-        if output is None:
-            return None, [], f"table {entry.table!r} makes it with others" if column != entry.row else ""
-        about = table.output(output)
-        if table.match != "every":
-            if table.lookup is None and table.computed(about):
-                return None, [], f"some results of table {entry.table!r} are formulas"
-            return table.classes(about), [], ""
-        base = self.flags.setdefault(maker, {}).setdefault(output, f"\0{column}")
-        flags = list(table.names_made(replace(about, combine="flags"), base))
-        self.maker.update(dict.fromkeys(flags, maker))
-        return table.classes(about), flags, ""
-
-    def domain_made(self, column: str) -> Domain | None:
-        """Return the classes that a column made by a table can have, or the values of a formula."""
-        maker = self.maker.get(column)
-        if maker is None and column not in self.formulas:
-            return None
-        name = column if maker is None else self.entries[maker].table
-        if name in self.formulas:
-            return domain_of(self.formulas[name].tree, self.domain_made)
-        assert maker is not None
-        table = self.tables.get(name)
-        output = next((one for one, made in self.outputs[maker] if made == column), None)
-        if table is None or output is None or table.match == "every" or table.output(output).type != "text":
-            return None
-        if table.lookup is None and table.computed(table.output(output)):
-            return None
-        classes = table.classes(table.output(output))
-        return Domain(tuple(map(str, classes))) if 0 < len(classes) <= MOST_CLASSES else None
 
     def step(self, index: int) -> Step:
         """Return the step of an entry."""
