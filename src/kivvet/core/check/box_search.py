@@ -49,11 +49,9 @@ class CoverSearch:
         self._masks: list[list[int]] = []
         self._cells: list[list[int]] = []  # for each different mask the first cell that has it
         for cells in masks:
-            first_of: dict[int, int] = {}
-            for cell, mask in enumerate(cells):
-                first_of.setdefault(mask & rows, cell)
-            self._masks.append(list(first_of))
-            self._cells.append(list(first_of.values()))
+            different, first = different_cells(cells, rows)
+            self._masks.append(different)
+            self._cells.append(first)
 
     def uncovered(self) -> list[int] | None:
         """Return a place that no row covers, one cell of each dimension; None: there is none.
@@ -66,7 +64,7 @@ class CoverSearch:
             return None  # a dimension without a cell has no places at all
         everywhere = self.rows
         for masks in self._masks:
-            everywhere &= _any_of(masks)
+            everywhere &= any_of(masks)
         waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(cells)) for cells in self._cells))]
         asked: set[tuple[int, tuple[tuple[int, int] | None, ...]]] = set()
         while waiting:
@@ -97,38 +95,61 @@ class CoverSearch:
             if self.n_steps > self.budget:
                 raise BudgetSpentError
             free_by_dimension.sort()
-            dimension, at = self._cut(alive, ranges, [number for _, number in free_by_dimension])
+            dimension, at = best_cut(self._masks, alive, ranges, [number for _, number in free_by_dimension])
             halves = []
             start, end = ranges[dimension]
             for low, high in ((start, at), (at, end)):
-                touching = alive & _any_of(self._masks[dimension][low:high])
+                touching = alive & any_of(self._masks[dimension][low:high])
                 halves.append((touching, (*ranges[:dimension], (low, high), *ranges[dimension + 1 :])))
             # What has fewer rows is looked at first: an uncovered place is likelier there.
             halves.sort(key=lambda half: -half[0].bit_count())
             waiting += halves
         return None
 
-    def _cut(self, alive: int, ranges: Ranges, dimensions: Sequence[int]) -> tuple[int, int]:
-        """Return the dimension and the place to cut at: where the fewest rows alive lie on both sides."""
-        best: tuple[int, int] | None = None
-        chosen = (dimensions[0], ranges[dimensions[0]][0] + 1)
-        for dimension in dimensions:
-            start, end = ranges[dimension]
-            masks = self._masks[dimension]
-            before = masks[start] & alive
-            for at in range(start + 1, end):
-                after = masks[at] & alive
-                if after != before:
-                    rank = ((before & after).bit_count(), abs(start + end - 2 * at))
-                    if best is None or rank < best:
-                        best, chosen = rank, (dimension, at)
-                before = after
-            if best is not None and best[0] == 0:
-                break
-        return chosen
+
+def best_cut(
+    masks_of: Sequence[Sequence[int]], alive: int, ranges: Ranges, dimensions: Sequence[int]
+) -> tuple[int, int]:
+    """Return the dimension and the place to cut a box at: where the fewest rows alive lie on both sides.
+
+    Parameters
+    ----------
+    masks_of : sequence of sequences of int
+        For each dimension and each of its cells the rows that accept it, row k as bit k.
+    alive : int
+    ranges : tuple of (int, int)
+        For each dimension the cells of the box.
+    dimensions : sequence of int
+        Those that rows alive tell apart, the most constrained first.
+    """
+    best: tuple[int, int] | None = None
+    chosen = (dimensions[0], ranges[dimensions[0]][0] + 1)
+    for dimension in dimensions:
+        start, end = ranges[dimension]
+        masks = masks_of[dimension]
+        before = masks[start] & alive
+        for at in range(start + 1, end):
+            after = masks[at] & alive
+            if after != before:
+                rank = ((before & after).bit_count(), abs(start + end - 2 * at))
+                if best is None or rank < best:
+                    best, chosen = rank, (dimension, at)
+            before = after
+        if best is not None and best[0] == 0:
+            break
+    return chosen
 
 
-def _any_of(masks: Sequence[int]) -> int:
+def different_cells(cells: Sequence[int], rows: int) -> tuple[list[int], list[int]]:
+    """Return the different sets of rows among those that accept the cells of a dimension, and the first cell of each."""
+    first_of: dict[int, int] = {}
+    for cell, mask in enumerate(cells):
+        first_of.setdefault(mask & rows, cell)
+    return list(first_of), list(first_of.values())
+
+
+def any_of(masks: Sequence[int]) -> int:
+    """Return the rows that are in one of some sets."""
     union = 0
     for mask in masks:
         union |= mask

@@ -49,7 +49,12 @@ _TYPES: dict[ValueType, pa.DataType] = {
 }
 
 
-def witness_in(space: Space, cells: Sequence[int], box: Sequence[int] | None = None) -> dict[str, str]:
+def witness_in(
+    space: Space,
+    cells: Sequence[int],
+    box: Sequence[int] | None = None,
+    is_free: Sequence[bool] | None = None,
+) -> dict[str, str]:
     """Return a place, one cell of each dimension, as values by column that lie there, or elsewhere in a box.
 
     Where none are found for what computed inputs read, these columns are left out, and `when` says what
@@ -61,13 +66,19 @@ def witness_in(space: Space, cells: Sequence[int], box: Sequence[int] | None = N
     cells : sequence of int
     box : sequence of int, optional
         Cells of each dimension, as bits, that would do as well.
+    is_free : sequence of bool, optional
+        The dimensions that are of no account; without it those of which the place says nothing.
     """
     decided = [
         dimension
-        for dimension, cell in zip(space.dimensions, cells, strict=True)
-        if _is_decided(dimension, cell)
+        for number, (dimension, cell) in enumerate(zip(space.dimensions, cells, strict=True))
+        if (
+            _is_decided(dimension, cell)
+            if is_free is None
+            else not is_free[number] and not dimension.is_plain
+        )
     ]
-    values = values_at(space, cells) if decided else None
+    values = values_at(space, cells, is_free) if decided else None
     if decided and values is None and box is not None:
         choices = [
             [cell]
@@ -76,7 +87,7 @@ def witness_in(space: Space, cells: Sequence[int], box: Sequence[int] | None = N
             for dimension, cell, bits in zip(space.dimensions, cells, box, strict=True)
         ]
         for place in itertools.islice(itertools.product(*choices), _MOST_PLACES):
-            if (values := values_at(space, place)) is not None:
+            if (values := values_at(space, place, is_free)) is not None:
                 break
     if values is not None:
         return {name: write_witness(value) for name, value in values.items()}
@@ -98,7 +109,9 @@ def _is_decided(dimension: Dimension, cell: int) -> bool:
     return dimension.masks[cell] != dimension.free_rows or cell != dimension.missing
 
 
-def values_at(space: Space, place: Sequence[int]) -> Mapping[str, Value | None] | None:
+def values_at(
+    space: Space, place: Sequence[int], is_free: Sequence[bool] | None = None
+) -> Mapping[str, Value | None] | None:
     """Return a value for each column that computed inputs read, and for each declared input; None if none is
     found.
 
@@ -107,26 +120,31 @@ def values_at(space: Space, place: Sequence[int]) -> Mapping[str, Value | None] 
     space : Space
     place : sequence of int
         One cell of each dimension.
+    is_free : sequence of bool, optional
+        The dimensions that are of no account.
     """
-    return _Search(space, place).found()
+    return _Search(space, place, is_free or [False] * len(space.dimensions)).found()
 
 
 class _Search:
-    def __init__(self, space: Space, place: Sequence[int]) -> None:
+    def __init__(self, space: Space, place: Sequence[int], is_free: Sequence[bool]) -> None:
         self.place = place
         self.dimensions = space.dimensions
         self.table = space.table
         self.tests = [
             (one, cell)
-            for one, cell in zip(space.dimensions, place, strict=True)
-            if one.test is not None and (one.test.compared is not None or one.test.whole is not None)
+            for one, cell, free in zip(space.dimensions, place, is_free, strict=True)
+            if not one.is_plain and not free
         ]
         self.kinds: dict[str, ValueType] = {}
         self.candidates: dict[str, list[Value | None]] = {}
-        for dimension, cell in zip(space.dimensions, place, strict=True):
-            if dimension.test is None or dimension.about.name in dimension.test.reads:
+        for dimension, cell, free in zip(space.dimensions, place, is_free, strict=True):
+            if dimension.is_plain:
                 self.kinds[dimension.about.name] = dimension.about.type
-                self.candidates[dimension.about.name] = _in_cell(dimension, cell)
+                self.candidates[dimension.about.name] = [
+                    *_in_cell(dimension, cell),
+                    *([None] if free else []),
+                ]
         for dimension, cell in self.tests:
             assert dimension.test is not None
             for name in dimension.test.reads:

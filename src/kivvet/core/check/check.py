@@ -6,9 +6,9 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from kivvet.core.check.box_search import DEFAULT_BUDGET
+from kivvet.core.check.dependent import is_tied
 from kivvet.core.check.lookups import check_lookup
 from kivvet.core.check.one_input import LineCheck
-from kivvet.core.check.row_findings import is_tied
 from kivvet.core.check.several_inputs import BoxCheck
 from kivvet.core.space.table_space import axis_of
 from kivvet.core.tables.table import Table, value_or_none

@@ -23,42 +23,6 @@ from kivvet.core.words.wording import listed, toml_key
 _LONGEST_CONDITION = 60
 
 
-def is_tied(
-    table: Table, constrained: Sequence[frozenset[str]], limited: Sequence[frozenset[str]] = ()
-) -> bool:
-    """Whether statements of `given` may leave nothing of a place.
-
-    Parameters
-    ----------
-    constrained : sequence of frozenset of str
-        For each dimension that the place constrains the columns it reads.
-    limited : sequence of frozenset of str
-        The columns whose domain is less than every value.
-
-    Returns
-    -------
-    bool
-        True where columns that statements tie together, directly or through others, are constrained more than
-        once, a domain counting too; or where a statement speaks of one column only.
-    """
-    groups: list[frozenset[str]] = []
-    for given in table.given:
-        joined = frozenset(given.reads)
-        for group in [one for one in groups if one & joined]:
-            groups.remove(group)
-            joined |= group
-        groups.append(joined)
-    own = {frozenset(given.reads) for given in table.given if len(given.reads) == 1}
-    for group in groups:
-        touching = [reads for reads in constrained if reads & group]
-        is_stated = any(reads & one for reads in touching for one in own)
-        n_tied = len({*touching, *(one for one in limited if one & group)})
-        is_compared = any(len(reads & group) > 1 for reads in touching)
-        if touching and (n_tied > 1 or is_stated or is_compared):
-            return True
-    return False
-
-
 class RowFindings:
     """Makes the findings of one table; rows are counted from 0 within."""
 

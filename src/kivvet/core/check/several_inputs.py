@@ -14,7 +14,8 @@ from functools import cached_property
 from kivvet.core.check.box_gaps import Box, GapSearch
 from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, CoverSearch
 from kivvet.core.check.box_witness import witness_in
-from kivvet.core.check.row_findings import RowFindings, is_tied, pasted_row, step_hint
+from kivvet.core.check.dependent import may_be_empty
+from kivvet.core.check.row_findings import RowFindings, pasted_row, step_hint
 from kivvet.core.space.boxes import Dimension, Space, bits_of
 from kivvet.core.space.cells import CellCut, joined_spans
 from kivvet.core.space.region_text import shortened, write_region
@@ -106,21 +107,7 @@ class BoxCheck(RowFindings):
 
     def is_possible(self, is_whole: Sequence[bool]) -> bool:
         """Whether a place is not proven to exist: the dimensions it constrains may depend on each other."""
-        constrained = [one for one, whole in zip(self.dimensions, is_whole, strict=True) if not whole]
-        if any(one.test is not None and one.test.whole is not None for one in constrained):
-            return True
-        reads = [
-            frozenset(one.test.reads) if one.test is not None else frozenset((one.about.name,))
-            for one in constrained
-        ]
-        if sum(map(len, reads)) > len(frozenset().union(*reads)):
-            return True  # two of them read one column
-        limited = [
-            frozenset((dimension.about.name,))
-            for dimension in self.dimensions
-            if dimension.test is None and dimension.axis.is_limited
-        ]
-        return is_tied(self.table, reads, limited)
+        return may_be_empty(self.space, is_whole)
 
     def of_region(
         self, kind: str, message: str, rows: Sequence[int], is_whole: Sequence[bool], **parts: object

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-from kivvet.core.formulas.tree import And, Constant, IsNull, Or, write_formula, write_name
+from kivvet.core.formulas.tree import And, Constant, IsNull, Not, Or, write_formula, write_name
+from kivvet.core.formulas.tree import Condition as FormulaCondition
 from kivvet.core.space.axes import Axis, WholeAxis
 from kivvet.core.space.cells import CellCut, row_masks
 from kivvet.core.space.table_space import axes_of, open_dimensions, row_regions
@@ -68,6 +69,14 @@ class Dimension:
     def missing(self) -> int:
         """The number of the cell of missing values."""
         return len(self.cut.cells)
+
+    @cached_property
+    def possible(self) -> int:
+        """All cells, as bits, but for missing where what is asked is never unknown."""
+        is_known = (
+            self.test is not None and self.test.whole is not None and _is_never_unknown(self.test.whole)
+        )
+        return self.present if is_known else self.whole
 
     @cached_property
     def whole(self) -> int:
@@ -255,6 +264,18 @@ class Dimension:
                 ]
             parts += [f"{name} IS NULL"] if is_missing else []
         return parts[0] if len(parts) == 1 else "(" + " OR ".join(parts) + ")"
+
+
+def _is_never_unknown(tree: FormulaCondition) -> bool:
+    """Whether a condition is true or false whatever the values."""
+    match tree:
+        case IsNull():
+            return True
+        case Not(part):
+            return _is_never_unknown(part)
+        case And(parts) | Or(parts):
+            return all(map(_is_never_unknown, parts))
+    return False
 
 
 def _any_of(parts: Sequence[Condition]) -> Condition:
