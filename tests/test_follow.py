@@ -63,7 +63,7 @@ def test_what_does_not_change_the_meaning_makes_nothing_stale(fresh, name, befor
             "not measured",
             "none",
             ("ph_class",),
-            ["missing ph_class: not measured -> none"],
+            ["missing: not measured -> none"],
         ),
         ("tables/station.csv", "Ash", "Oak", ("river", "how", "by"), ["008: Ash, missing -> Oak, missing"]),
         (

@@ -11,8 +11,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.check.compare import changes_between
 from kivvet.core.classify import key_finders, key_match
+from kivvet.core.compare.compare import changes_between
 from kivvet.core.read.meaning import definition_of, table_of
 from kivvet.core.words.errors import TableError
 from kivvet.rule_table import rule_table, value_of
@@ -166,7 +166,7 @@ def test_each_row_gets_what_a_loop_over_the_lookup_finds(made, tabulates):
     again = rule_table(table_of("t", definition_of(value_of(table))))
     if not again.check().has_errors:
         assert again.apply(read)["y"].to_pylist() == numbers
-    assert changes_between(value_of(again), value_of(table)) == []
+    assert changes_between(value_of(again), value_of(table)) == ()
 
 
 @thorough

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from kivvet.books.runs.refresh import Refreshed as Refreshed
     from kivvet.books.runs.status import DatasetStatus as DatasetStatus
     from kivvet.books.runs.status import Reason as Reason
-    from kivvet.core.check.compare import Change as Change
+    from kivvet.core.compare.comparison import Change as Change
     from kivvet.core.draft.from_examples import DraftReport as DraftReport
     from kivvet.core.draft.look import ColumnLook as ColumnLook
     from kivvet.core.draft.look import Look as Look
@@ -74,7 +74,7 @@ _HOMES = {
     "Book": "kivvet.book",
     "BookError": "kivvet.core.words.errors",
     "Cell": "kivvet.core.run.cross_table",
-    "Change": "kivvet.core.check.compare",
+    "Change": "kivvet.core.compare.comparison",
     "ClassReport": "kivvet.core.run.reports",
     "ColumnLook": "kivvet.core.draft.look",
     "CrossTable": "kivvet.core.run.cross_table",

@@ -16,7 +16,8 @@ from kivvet.books.runs.record import Record, read_record
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
-from kivvet.core.check.compare import Change, changes_between
+from kivvet.core.compare.compare import changes_between
+from kivvet.core.compare.comparison import Change
 from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.wording import count, listed, shown_path
@@ -212,7 +213,7 @@ def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -
         return ()
     if table in book.formulas:
         return (Change("formula", _formula_text(definition), _formula_text(book.formulas[table].meaning)),)
-    return tuple(changes_between(table_of(table, definition), book.tables[table]))
+    return changes_between(table_of(table, definition), book.tables[table])
 
 
 def _formula_text(meaning: Mapping[str, Any]) -> str:
