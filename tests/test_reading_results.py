@@ -536,6 +536,7 @@ def test_a_row_is_explained_by_a_condition_or_a_key(folder, run):
         ("uses", ["list", "--uses", "x"]),
         ("shares", ["shares", "band", "--on", "d", "--beside", "d"]),
         ("apply", ["apply", "d"]),
+        ("comparison", ["compare", "band"]),
         ("error", ["apply", "nothing"]),
     ],
 )

@@ -28,6 +28,9 @@ if TYPE_CHECKING:
     from kivvet.books.runs.status import DatasetStatus as DatasetStatus
     from kivvet.books.runs.status import Reason as Reason
     from kivvet.core.compare.comparison import Change as Change
+    from kivvet.core.compare.comparison import ChangedRegion as ChangedRegion
+    from kivvet.core.compare.comparison import Comparison as Comparison
+    from kivvet.core.compare.comparison import Gives as Gives
     from kivvet.core.draft.from_examples import DraftReport as DraftReport
     from kivvet.core.draft.look import ColumnLook as ColumnLook
     from kivvet.core.draft.look import Look as Look
@@ -75,8 +78,10 @@ _HOMES = {
     "BookError": "kivvet.core.words.errors",
     "Cell": "kivvet.core.run.cross_table",
     "Change": "kivvet.core.compare.comparison",
+    "ChangedRegion": "kivvet.core.compare.comparison",
     "ClassReport": "kivvet.core.run.reports",
     "ColumnLook": "kivvet.core.draft.look",
+    "Comparison": "kivvet.core.compare.comparison",
     "CrossTable": "kivvet.core.run.cross_table",
     "DataError": "kivvet.core.words.errors",
     "Dataset": "kivvet.books.files.dataset",
@@ -90,6 +95,7 @@ _HOMES = {
     "Formula": "kivvet.core.formulas.formula",
     "FormulaListed": "kivvet.books.asks.overview",
     "FormulaReport": "kivvet.core.run.reports",
+    "Gives": "kivvet.core.compare.comparison",
     "Input": "kivvet.core.tables.inputs",
     "KivvetError": "kivvet.core.words.errors",
     "Label": "kivvet.core.run.cross_table",
@@ -131,8 +137,10 @@ __all__ = [
     "BookError",
     "Cell",
     "Change",
+    "ChangedRegion",
     "ClassReport",
     "ColumnLook",
+    "Comparison",
     "CrossTable",
     "DataError",
     "Dataset",
@@ -146,6 +154,7 @@ __all__ = [
     "Formula",
     "FormulaListed",
     "FormulaReport",
+    "Gives",
     "Input",
     "KivvetError",
     "Label",

@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Match, Row, Table
-from kivvet.core.words.errors import TableError
+from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.findings import Report
 from kivvet.core.words.values import Value
 
 if TYPE_CHECKING:
+    from kivvet.core.compare.comparison import Comparison
     from kivvet.core.draft.from_examples import DraftReport
     from kivvet.core.run.explain import Explanation
     from kivvet.core.run.reports import Applied
@@ -205,6 +206,54 @@ class RuleTable:
         from kivvet.core.run.explain import explain
 
         return explain(self._table, values)
+
+    def compare(self, before: RuleTable, *, shared: bool = False, budget: int | None = None) -> Comparison:
+        """Return how the meaning of this table differs from that of an earlier version.
+
+        Parameters
+        ----------
+        before : RuleTable
+        shared : bool
+            Whether tables of different inputs or outputs are compared on the outputs that both have; an input that one
+            lacks is one it never asks about.
+        budget : int, optional
+            How many steps the search may take where there are several inputs; what is then still open is not
+            proven. 200,000 by default.
+
+        Returns
+        -------
+        Comparison
+            Its `regions` are the regions whose results differ, with both results and an example each.
+
+        Raises
+        ------
+        DataError
+            If inputs or outputs differ and `shared` is false, or an input has types that cannot be compared.
+        """
+        from kivvet.core.check.box_search import DEFAULT_BUDGET
+        from kivvet.core.compare.compare import compare_tables
+
+        steps = DEFAULT_BUDGET if budget is None else budget
+        return compare_tables(before._table, self._table, budget=steps, shared=shared)
+
+    def same_meaning(self, other: RuleTable, *, budget: int | None = None) -> bool:
+        """Return whether another table gives the same results for all values, however it is written.
+
+        Content that is the same, as ``==`` asks, is more than that.
+
+        Raises
+        ------
+        DataError
+            If inputs or outputs differ, or it cannot be told within the budget of steps.
+        """
+        made = self.compare(other, budget=budget)
+        if not made.is_same and not made.is_different:
+            raise DataError(
+                f"whether the two versions of {self.name} mean the same is not proven",
+                found=made.summary,
+                fix="allow more steps: budget=2_000_000",
+            )
+        return made.is_same
 
     def apply(self, frame: FrameT) -> FrameT:
         """Return `frame` with this table's outputs as new columns on the right.

@@ -19,6 +19,7 @@ _COMMANDS = (
     "draft",
     "formula",
     "check",
+    "compare",
     "apply",
     "unmatched",
     "shares",

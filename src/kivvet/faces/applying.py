@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from kivvet.core.words.findings import Report
@@ -12,7 +13,9 @@ if TYPE_CHECKING:
     from kivvet.books.asks.unmatched import Unmatched
     from kivvet.books.runs.refresh import Refreshed
     from kivvet.books.runs.status import DatasetStatus
+    from kivvet.core.compare.comparison import Comparison
     from kivvet.core.run.reports import Applied, ApplyReport
+    from kivvet.rule_table import RuleTable
 
 FrameT = TypeVar("FrameT")
 OnRows = Callable[[int], None]
@@ -46,6 +49,46 @@ class Applying(OpenedBook):
 
         names = None if tables is None else names_of(tables)
         return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
+
+    def compare(
+        self,
+        table: str,
+        before: RuleTable | str | Path,
+        *,
+        shared: bool = False,
+        budget: int | None = None,
+        data: bool = True,
+        on_rows: OnRows = lambda _: None,
+    ) -> Comparison:
+        """Return how the meaning of a table differs from that of another version of it.
+
+        Parameters
+        ----------
+        table : str
+        before : RuleTable, str or Path
+            The other version: ``"last"`` for what was applied last, a table's file, the folder of a book that has a
+            table of this name, another table of this book, or a revision of the git repository that the book lies in.
+        shared : bool
+            Whether tables of different inputs or outputs are compared on what both have.
+        budget : int, optional
+            As of `RuleTable.compare`.
+        data : bool
+            Whether the rows are counted that the book's datasets have in each changed region.
+
+        Raises
+        ------
+        BookError, TableError
+            If there is no such table or version, or it cannot be read.
+        DataError
+            If the two cannot be compared.
+        """
+        from kivvet.books.asks.compare_table import compare_in_book
+        from kivvet.rule_table import RuleTable, value_of
+
+        other = value_of(before) if isinstance(before, RuleTable) else before
+        return compare_in_book(
+            self._opened, table, other, shared=shared, budget=budget, data=data, on_rows=on_rows
+        )
 
     def apply(
         self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None

@@ -57,9 +57,16 @@ def _shares(out: Console, value: object) -> None:
     print_shares(out, value)  # type: ignore[arg-type]
 
 
+def _comparison(out: Console, value: object) -> None:
+    from kivvet.show.comparison import print_comparison
+
+    print_comparison(out, value)  # type: ignore[arg-type]
+
+
 _PRINTERS: dict[str, Callable[[Console, object], None]] = {
     "Report": _report,
     "ApplyReport": _applied,
+    "Comparison": _comparison,
     "CrossTable": _summary,
     "RowsShown": _rows,
     "Overview": _overview,

@@ -81,6 +81,8 @@ class ChangedRegion:
         The rows of data that lie there; None where none were looked at.
     example_row : int or None
         The first of them, counted from 1.
+    example_dataset : str
+        The dataset that it is a row of.
     """
 
     region: Mapping[str, str]
@@ -90,6 +92,7 @@ class ChangedRegion:
     possible: bool = False
     count: int | None = None
     example_row: int | None = None
+    example_dataset: str = ""
 
     @property
     def changed_outputs(self) -> tuple[str, ...]:
@@ -123,6 +126,7 @@ class ChangedRegion:
             "possible": self.possible,
             "count": self.count,
             "example_row": self.example_row,
+            "example_dataset": self.example_dataset,
         }
 
 
@@ -176,6 +180,8 @@ class Comparison(Printed):
         The data that was looked at: by dataset the rows.
     rows_changed : int or None
         The rows of data whose results differ.
+    not_counted : mapping of str to str
+        Datasets that use the table and could not be looked at, with the reason.
     """
 
     table: str
@@ -190,6 +196,7 @@ class Comparison(Printed):
     examples: tuple[str, ...] = ()
     rows_read: Mapping[str, int] = field(default_factory=dict)
     rows_changed: int | None = None
+    not_counted: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def is_same(self) -> bool:
@@ -239,6 +246,7 @@ class Comparison(Printed):
             "examples": list(self.examples),
             "rows_read": dict(self.rows_read),
             "rows_changed": self.rows_changed,
+            "not_counted": dict(self.not_counted),
         }
 
 

@@ -37,7 +37,10 @@ class FoundRegions:
         """Return regions given by input in the condition syntax; None where there are none, or they are not
         conditions on the table's inputs.
         """
-        inputs = tuple(replace(column, domain=None, domain_of="", column=None) for column in table.inputs)
+        inputs = tuple(
+            replace(column, domain=None, domain_of="", column=None, period=None, required=False)
+            for column in table.inputs
+        )
         names = [column.name for column in inputs]
         asked = [*names, *([WHEN] if WHEN not in names else [])]
         faults = Faults()

@@ -1,0 +1,117 @@
+"""Files of a book as they were at a revision of the version control (git) that the book lies in."""
+
+from __future__ import annotations
+
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from kivvet.books.files.read_table import read_table, row_files
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import BookError, TableError
+from kivvet.core.words.findings import Finding
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+
+
+@dataclass(frozen=True)
+class Revision:
+    """A commit of the repository that a folder lies in.
+
+    Attributes
+    ----------
+    folder, root : Path
+        The folder, and the top of the repository.
+    given, commit : str
+        What was asked for, and the hash of the commit that it names.
+    """
+
+    folder: Path
+    root: Path
+    given: str
+    commit: str
+
+    @classmethod
+    def find(cls, folder: Path, given: str) -> Revision | None:
+        """Return the revision of that name; None where there is no such.
+
+        Raises
+        ------
+        BookError
+            If the folder lies in no repository, or git is not installed.
+        """
+        root = _git(folder, "rev-parse", "--show-toplevel")
+        if root is None:
+            raise BookError(
+                "the book lies in no git repository, so it has no revisions",
+                place=Place(shown_path(folder)),
+                fix="name a file or another table, or `last` for what was applied last",
+            )
+        if given.startswith("-") or "\0" in given:
+            return None
+        found = _git(folder, "rev-parse", "--verify", "--quiet", f"{given}^{{commit}}")
+        top = Path(root.decode(errors="surrogateescape").strip())
+        return None if found is None else cls(folder, top, given, found.decode().strip())
+
+    def content(self, path: Path) -> bytes | None:
+        """Return what a file held; None where it was not there."""
+        try:
+            within = path.resolve().relative_to(self.root.resolve())
+        except ValueError:
+            return None
+        return _git(self.folder, "show", f"{self.commit}:{within.as_posix()}")
+
+    def table(self, path: Path) -> Table:
+        """Return the table that a file described.
+
+        Raises
+        ------
+        BookError, TableError
+            If there was no such file then, or it cannot be read.
+        """
+        with self._as_it_was(path) as then:
+            table, _, faults = read_table(then)
+            shown = {str(shown_path(one)): f"{self.given}:{one.name}" for one in then.parent.rglob("*")}
+        if table is None or any(one.severity == "error" for one in faults):
+            raise TableError([_placed(one, shown) for one in faults])
+        return replace(table, name=path.stem)
+
+    @contextmanager
+    def _as_it_was(self, path: Path) -> Iterator[Path]:
+        content = self.content(path)
+        if content is None:
+            raise BookError(
+                f"there was no {shown_path(path)} at revision {self.given}",
+                fix="name a later revision: git log -- " + shown_path(path),
+            )
+        with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+            # Files beside the table may be named by a way up: they lie below the same place here.
+            then = Path(folder).joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
+            then.parent.mkdir(parents=True)
+            then.write_bytes(content)
+            for file in row_files(then):
+                own = path.parent / file.relative_to(then.parent)
+                rows = self.content(own)
+                if rows is not None and Path(folder) in file.resolve().parents:
+                    file.parent.mkdir(parents=True, exist_ok=True)
+                    file.write_bytes(rows)
+            yield then
+
+
+def _placed(found: Finding, shown: dict[str, str]) -> Finding:
+    places = tuple(replace(one, file=shown.get(one.file, one.file)) for one in found.places)
+    return replace(found, places=places)
+
+
+def _git(folder: Path, *arguments: str) -> bytes | None:
+    """Return what git prints; None where it fails."""
+    try:
+        done = subprocess.run(
+            ["git", "-C", str(folder), *arguments], capture_output=True, check=False, stdin=subprocess.DEVNULL
+        )
+    except FileNotFoundError as error:
+        raise BookError("git is not installed, so revisions cannot be read") from error
+    return done.stdout if done.returncode == 0 else None
