@@ -91,7 +91,17 @@ def test_what_a_command_does_a_call_does(command):
 def test_a_table_shows_its_users_what_is_theirs_alone():
     assert set(public(kivvet.RuleTable)) == {
         *("name", "title", "owner", "inputs", "outputs", "rows", "n_rows", "match", "missing", "otherwise"),
-        *("drafted", "classes", "check", "compare", "same_meaning", "explain", "apply", "apply_with_report"),
+        *(
+            "drafted",
+            "classes",
+            "check",
+            "compare",
+            "same_meaning",
+            "simplified",
+            "explain",
+            "apply",
+            "apply_with_report",
+        ),
     }
 
 

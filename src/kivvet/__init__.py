@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.overview import TableListed as TableListed
     from kivvet.books.asks.overview import Use as Use
     from kivvet.books.asks.rows import RowsShown as RowsShown
+    from kivvet.books.asks.simplify_table import Simpler as Simpler
     from kivvet.books.asks.try_formula import Trial as Trial
     from kivvet.books.asks.unmatched import Unmatched as Unmatched
     from kivvet.books.files.dataset import Dataset as Dataset
@@ -113,6 +114,7 @@ _HOMES = {
     "RowsShown": "kivvet.books.asks.rows",
     "RuleTable": "kivvet.rule_table",
     "Shares": "kivvet.core.run.shares",
+    "Simpler": "kivvet.books.asks.simplify_table",
     "Subject": "kivvet.core.words.findings",
     "TableError": "kivvet.core.words.errors",
     "TableListed": "kivvet.books.asks.overview",
@@ -172,6 +174,7 @@ __all__ = [
     "RowsShown",
     "RuleTable",
     "Shares",
+    "Simpler",
     "Subject",
     "TableError",
     "TableListed",

@@ -255,6 +255,23 @@ class RuleTable:
             )
         return made.is_same
 
+    def simplified(self, *, budget: int | None = None) -> RuleTable:
+        """Return a table of fewer rows that means the same, which is proved; an equal one where there is none.
+
+        Rows that never decide are left out; rows that give the same and differ in one input only are joined.
+
+        Raises
+        ------
+        TableError
+            If the table has errors.
+        DataError
+            If it is a lookup, or nothing can be proved within the budget of steps.
+        """
+        from kivvet.core.check.box_search import DEFAULT_BUDGET
+        from kivvet.core.compare.simplify import simplify
+
+        return rule_table(simplify(self._table, DEFAULT_BUDGET if budget is None else budget).after)
+
     def apply(self, frame: FrameT) -> FrameT:
         """Return `frame` with this table's outputs as new columns on the right.
 

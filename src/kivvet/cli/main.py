@@ -20,6 +20,7 @@ _COMMANDS = (
     "formula",
     "check",
     "compare",
+    "simplify",
     "apply",
     "unmatched",
     "shares",
@@ -32,7 +33,7 @@ _COMMANDS = (
 )
 
 #: Those that write a target or a table.
-_WRITING = ("apply", "refresh", "draft", "add")
+_WRITING = ("apply", "refresh", "draft", "add", "simplify")
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns

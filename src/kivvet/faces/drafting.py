@@ -11,6 +11,7 @@ from kivvet.faces.opened import OpenedBook
 if TYPE_CHECKING:
     from kivvet.books.asks.add_dataset import Added
     from kivvet.books.asks.draft_table import Drafted
+    from kivvet.books.asks.simplify_table import Simpler
     from kivvet.books.asks.try_formula import Trial
     from kivvet.core.draft.look import Look
 
@@ -96,6 +97,30 @@ class Drafting(OpenedBook):
         return try_formula(
             self._opened, on, text, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows
         )
+
+    def simplify(self, table: str, *, write: bool = False, budget: int | None = None) -> Simpler:
+        """Return a smaller version of a table that means the same, which is proved, and what changes in its file.
+
+        Parameters
+        ----------
+        table : str
+        write : bool
+            Whether the file is changed; lines that stay are as they were. The book has to be opened again to use it.
+        budget : int, optional
+            Steps that the proof over several inputs may take; 200,000 by default.
+
+        Raises
+        ------
+        BookError
+            If there is no such table, or its rows stand in a way in which they cannot be changed one by one.
+        TableError
+            If the table has errors.
+        DataError
+            If it is a lookup, or nothing can be proved within the budget.
+        """
+        from kivvet.books.asks.simplify_table import simplify_in_book
+
+        return simplify_in_book(self._opened, table, writes=write, budget=budget)
 
     def draft(
         self,

@@ -63,6 +63,12 @@ def _comparison(out: Console, value: object) -> None:
     print_comparison(out, value)  # type: ignore[arg-type]
 
 
+def _simpler(out: Console, value: object) -> None:
+    from kivvet.show.simpler import print_simpler
+
+    print_simpler(out, value)  # type: ignore[arg-type]
+
+
 _PRINTERS: dict[str, Callable[[Console, object], None]] = {
     "Report": _report,
     "ApplyReport": _applied,
@@ -71,4 +77,5 @@ _PRINTERS: dict[str, Callable[[Console, object], None]] = {
     "RowsShown": _rows,
     "Overview": _overview,
     "Shares": _shares,
+    "Simpler": _simpler,
 }

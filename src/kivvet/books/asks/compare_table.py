@@ -48,7 +48,7 @@ def compare_in_book(
     on_rows: OnRows = lambda _: None,
 ) -> Comparison:
     """Return how the meaning of a table differs from that of another version; see `Book.compare`."""
-    table = _whole(book, name)
+    table = whole_table(book, name)
     old, called = (other, "other") if isinstance(other, Table) else other_version(book, table, other)
     names = (called, "now")
     steps = DEFAULT_BUDGET if budget is None else budget
@@ -79,7 +79,7 @@ def other_version(book: OpenBook, table: Table, other: str | Path) -> tuple[Tabl
     if path.name == BOOK_FILE and path.is_file():
         path = path.parent
     if (path / BOOK_FILE).is_file():
-        return _whole(read_book(path), table.name), shown_path(path)
+        return whole_table(read_book(path), table.name), shown_path(path)
     if path.suffix == ".toml" and path.is_file():
         read, _, faults = read_table(path)
         errors = [one for one in faults if one.severity == "error"]
@@ -87,11 +87,11 @@ def other_version(book: OpenBook, table: Table, other: str | Path) -> tuple[Tabl
             raise TableError(errors)
         return read, shown_path(path)
     if given in book.tables or given in book.unusable_tables:
-        return _whole(book, given), given
+        return whole_table(book, given), given
     return _at_revision(book, table, given)
 
 
-def _whole(book: OpenBook, name: str) -> Table:
+def whole_table(book: OpenBook, name: str) -> Table:
     """Return a table all of whose rows could be read."""
     table = book.table(name)
     found = [one for one in book.reading_findings if one.table == name and one.severity == "error"]
