@@ -7,7 +7,7 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 import kivvet
@@ -53,6 +53,7 @@ def test_a_drafted_mapping_has_a_row_for_each_value_most_frequent_first_and_prin
     st.sampled_from(METHODS),
     st.integers(1, 7),
 )
+@example([0.0, 0.1, -0.1, 1.0, 2.0, 6.433395607110451e-206], "counts", 6)
 def test_drafted_bins_leave_no_gap_and_no_overlap_and_count_every_row(values, method, n_bins):
     present = [v for v in values if v is not None]
     assume(present and (len(set(present)) >= n_bins or method not in AT_VALUES))

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from kivvet.book import new_book as new_book
     from kivvet.book import open_book as open_book
     from kivvet.books.asks.add_dataset import Added as Added
+    from kivvet.books.asks.add_example import ExampleAdded as ExampleAdded
     from kivvet.books.asks.draft_table import Drafted as Drafted
     from kivvet.books.asks.overview import DatasetListed as DatasetListed
     from kivvet.books.asks.overview import FormulaListed as FormulaListed
@@ -58,6 +59,7 @@ if TYPE_CHECKING:
     from kivvet.core.words.errors import OutputError as OutputError
     from kivvet.core.words.errors import TableError as TableError
     from kivvet.core.words.errors import UnopenableError as UnopenableError
+    from kivvet.core.words.examples import Example as Example
     from kivvet.core.words.findings import Finding as Finding
     from kivvet.core.words.findings import Pair as Pair
     from kivvet.core.words.findings import Report as Report
@@ -90,6 +92,8 @@ _HOMES = {
     "DatasetStatus": "kivvet.books.runs.status",
     "DraftReport": "kivvet.core.draft.draft",
     "Drafted": "kivvet.books.asks.draft_table",
+    "Example": "kivvet.core.words.examples",
+    "ExampleAdded": "kivvet.books.asks.add_example",
     "Explanation": "kivvet.core.run.explain",
     "Fall": "kivvet.core.run.shares",
     "Finding": "kivvet.core.words.findings",
@@ -150,6 +154,8 @@ __all__ = [
     "DatasetStatus",
     "DraftReport",
     "Drafted",
+    "Example",
+    "ExampleAdded",
     "Explanation",
     "Fall",
     "Finding",

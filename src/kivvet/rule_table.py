@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Match, Row, Table
 from kivvet.core.words.errors import DataError, TableError
-from kivvet.core.words.findings import Report
+from kivvet.core.words.examples import Example
+from kivvet.core.words.findings import Report, with_severity
 from kivvet.core.words.values import Value
 
 if TYPE_CHECKING:
@@ -39,6 +41,8 @@ class RuleTable:
         match give their results, which each output combines.
     given : str or sequence of str
         Statements about columns that always hold: ``"low <= high"``.
+    examples : sequence of sequences
+        Cases that must come out so: the names of inputs and outputs, then a row each.
     missing, otherwise : mapping of str to value
         By output: the result where no row matches, for missing inputs and for all others.
     severity : mapping of str to {"error", "warning", "note"}
@@ -68,6 +72,7 @@ class RuleTable:
         otherwise: Mapping[str, Any] | None = None,
         severity: Mapping[str, str] | None = None,
         given: str | Sequence[str] | None = None,
+        examples: Sequence[Sequence[Any]] | None = None,
         title: str = "",
         owner: str = "",
     ) -> None:
@@ -81,6 +86,7 @@ class RuleTable:
             "otherwise": otherwise,
             "severity": severity,
             "given": given,
+            "examples": examples,
             "title": title,
             "owner": owner,
         }
@@ -158,6 +164,11 @@ class RuleTable:
         return self._table.otherwise
 
     @property
+    def examples(self) -> tuple[Example, ...]:
+        """The cases kept with the table that must come out so."""
+        return self._table.examples
+
+    @property
     def drafted(self) -> DraftReport | None:
         """For a table drafted from classes that data holds: how well it reproduces them."""
         return self._drafted
@@ -179,9 +190,11 @@ class RuleTable:
             finding ``not-proven``. 200,000 by default.
         """
         from kivvet.core.check.check import check_table, findings_of
+        from kivvet.core.run.examples import example_findings
 
         found = findings_of(self._table) if budget is None else check_table(self._table, budget)
-        return Report.of(found, tables=[self.name])
+        examples = with_severity(example_findings(self._table), self._table.severity)
+        return Report.of([*found, *examples], tables=[self.name])
 
     def explain(self, values: Mapping[str, Any]) -> Explanation:
         """Return why `values` get the class they get.
@@ -232,9 +245,11 @@ class RuleTable:
         """
         from kivvet.core.check.box_search import DEFAULT_BUDGET
         from kivvet.core.compare.compare import compare_tables
+        from kivvet.core.run.examples import examples_apart
 
         steps = DEFAULT_BUDGET if budget is None else budget
-        return compare_tables(before._table, self._table, budget=steps, shared=shared)
+        made = compare_tables(before._table, self._table, budget=steps, shared=shared)
+        return replace(made, examples=examples_apart(before._table, self._table))
 
     def same_meaning(self, other: RuleTable, *, budget: int | None = None) -> bool:
         """Return whether another table gives the same results for all values, however it is written.

@@ -32,6 +32,13 @@ if TYPE_CHECKING:
 @click.option(
     "--table", "tables", multiple=True, metavar="TABLE", help="Only this table; may be given again."
 )
+@click.option(
+    "--as-example",
+    "as_example",
+    is_flag=True,
+    help="Keep it as an example of the table, which must come out so from now on.",
+)
+@click.option("--note", metavar="WORDS", help="With --as-example: the words that name it in messages.")
 @book_option
 @json_option
 def command(
@@ -41,6 +48,8 @@ def command(
     where: str | None,
     keys: tuple[str, ...],
     tables: tuple[str, ...],
+    as_example: bool,
+    note: str | None,
     book_folder: Path | None,
     as_json: bool,
 ) -> None:
@@ -55,8 +64,9 @@ def command(
       kivvet explain samples --where "quality = 'poor' AND ph < 6" --table quality
       kivvet explain samples --set ph=6.4 --set flow=12    a row that is not there
       kivvet explain quality --set oxygen=3.2              one table, by its inputs
+      kivvet explain samples --row 812 --table quality --as-example
     """
-    from kivvet.show.explain import print_explanations
+    from kivvet.show.explain import print_example_added, print_explanations
     from kivvet.show.terminal import console
 
     values = dict(_parted(field) for field in fields)
@@ -65,19 +75,36 @@ def command(
         raise click.UsageError(
             "say which row: either --row N, or --where and --key, or --set COLUMN=VALUE once or more"
         )
+    if note is not None and not as_example:
+        raise click.UsageError("--note has no meaning without --as-example")
     book = opened_book(book_folder)
     others = 0
     if is_sought:
         row, others = _first_row(book, name, where, keys)
     explanations = book.explain(name, values if row is None else row, tables)
+    if as_example and len(explanations) != 1:
+        names = list(dict.fromkeys(one.table for one in explanations))
+        hint = "say which with --table"
+        if len(names) == 1:
+            hint = f"which {name} uses more than once; explain it by its inputs: kivvet explain {names[0]} --set ..."
+        raise click.UsageError(
+            f"an example is of one table, and this explains {', '.join(names) or 'none'}: {hint}"
+        )
+    added = book.add_example(explanations[0], note or "") if as_example else None
     rest = f", the first of {others:,} such rows" if others > 1 else ""
     about = f"{name} row {row:,}{rest}" if row is not None else name if name in book.datasets else ""
     if as_json:
         print_json(
-            {"version": JSON_VERSION, "explanations": [explanation.as_dict() for explanation in explanations]}
+            {
+                "version": JSON_VERSION,
+                "explanations": [explanation.as_dict() for explanation in explanations],
+                **({} if added is None else {"example": added.as_dict()}),
+            }
         )
     else:
         print_explanations(console(), explanations, about)
+        if added is not None:
+            print_example_added(console(), added)
 
 
 def _first_row(book: Book, name: str, where: str | None, keys: tuple[str, ...]) -> tuple[int, int]:

@@ -11,6 +11,7 @@ from kivvet.faces.opened import OpenedBook, names_of
 if TYPE_CHECKING:
     import pandas as pd
 
+    from kivvet.books.asks.add_example import ExampleAdded
     from kivvet.books.asks.overview import Overview, Use
     from kivvet.books.asks.rows import RowsShown
     from kivvet.core.run.cross_table import CrossTable, Share
@@ -230,6 +231,25 @@ class Reading(OpenedBook):
         from kivvet.books.asks.explain import explain_in_book
 
         return explain_in_book(self._opened, dataset, row, names_of(tables))
+
+    def add_example(self, explained: Explanation, note: str = "") -> ExampleAdded:
+        """Add the case that an explanation speaks of to the examples of its table: it must come out so from now on.
+
+        Parameters
+        ----------
+        explained : Explanation
+            Of a table of this book; see `explain`.
+        note : str
+            Words that messages name the example by.
+
+        Raises
+        ------
+        BookError
+            If the table's file cannot be changed.
+        """
+        from kivvet.books.asks.add_example import add_example
+
+        return add_example(self._opened, explained, note)
 
     def overview(self) -> Overview:
         """Return what is in the book: tables with their shape, rows, findings and users, formulas, datasets, summaries."""

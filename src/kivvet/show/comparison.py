@@ -8,12 +8,14 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.core.compare.comparison import Change, ChangedRegion, Comparison
+from kivvet.core.space.region_text import shortened
 from kivvet.core.words.wording import count, listed
 from kivvet.show.terminal import print_columns
 
 _MOST_REGIONS = 25
 _MOST_OPTIONS = 10
-_WIDEST = {"region": 44, "result": 26, "example": 44}
+_WIDEST_PIPED = 150
+_LONGEST_RESULT = 60
 
 
 def print_comparison(out: Console, made: Comparison) -> None:
@@ -49,40 +51,48 @@ def _print_changes(out: Console, word: str, changes: Sequence[Change]) -> None:
 
 
 def _print_regions(out: Console, made: Comparison) -> None:
+    """Print a line for each region, or two where they do not fit."""
     has_counts = any(one.count is not None for one in made.regions)
     heads = ["where", "before", "now", *(["rows"] if has_counts else []), "for example"]
     shown = made.regions[:_MOST_REGIONS]
     lines = [_line(one, has_counts) for one in shown]
     widths = [max(len(line[place]) for line in [heads, *lines]) for place in range(len(heads))]
-    for number, line in enumerate([heads, *lines]):
-        text = Text("  ")
-        for place, cell in enumerate(line):
-            is_number = has_counts and place == 3
-            padded = cell.rjust(widths[place]) if is_number else cell.ljust(widths[place])
-            style = "dim" if not number or place == len(line) - 1 else "bold" if place in (1, 2) else ""
-            text.append(padded + "  ", style)
-        text.rstrip()
-        out.print(text)
+    if sum(widths) + 2 * len(widths) > (out.width if out.is_terminal else _WIDEST_PIPED):
+        for line in lines:
+            where, before, after, *rows, example = line
+            print_columns(out, [("", "", 2)], where)
+            counted = f"  {rows[0]} rows" if has_counts else ""
+            print_columns(out, [("", "", 6)], f"{before} -> {after}{counted}  for example {example}", "dim")
+    else:
+        for number, line in enumerate([heads, *lines]):
+            text = Text("  ")
+            for place, cell in enumerate(line):
+                is_number = has_counts and place == 3
+                padded = cell.rjust(widths[place]) if is_number else cell.ljust(widths[place])
+                style = "dim" if not number or place == len(line) - 1 else "bold" if place in (1, 2) else ""
+                text.append(padded + "  ", style)
+            text.rstrip()
+            out.print(text)
     if len(made.regions) > len(shown):
         out.print(Text(f"  ... and {len(made.regions) - len(shown):,} more; --json lists all", "dim"))
 
 
 def _line(one: ChangedRegion, has_counts: bool) -> list[str]:
     names = one.changed_outputs
-    several = len(one.before.results or one.after.results) > 1
     before, after = (
-        each.of_outputs(names)
-        if not (several and each.results and len(names) < len(each.results))
-        else ", ".join(f"{name} {each.results[name]}" for name in names)
+        ", ".join(f"{name} {each.results[name]}" for name in names)
+        if each.results and each.how != "disagree" and len(names) < len(each.results)
+        else each.of_outputs(names)
         for each in (one.before, one.after)
     )
     counts = [] if not has_counts else ["" if one.count is None else f"{one.count:,}"]
+    where = one.where + (" (perhaps)" if one.possible else "")
     return [
-        _cut(one.where + (" (perhaps)" if one.possible else ""), "region"),
-        _cut(before, "result"),
-        _cut(after, "result"),
+        where,
+        shortened(before, _LONGEST_RESULT),
+        shortened(after, _LONGEST_RESULT),
         *counts,
-        _cut(_example(one), "example"),
+        _example(one),
     ]
 
 
@@ -92,11 +102,6 @@ def _example(one: ChangedRegion) -> str:
     )
     row = "" if one.example_row is None else f"; {one.example_dataset} row {one.example_row:,}"
     return f"{tried}{row}"
-
-
-def _cut(text: str, what: str) -> str:
-    most = _WIDEST[what]
-    return text if len(text) <= most else text[: most - 3] + "..."
 
 
 def _print_data(out: Console, made: Comparison) -> None:

@@ -5,14 +5,18 @@ it.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.text import Text
 
 from kivvet.core.run.explain import Explanation, Verdict
 from kivvet.core.words.values import write_plain
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.show.terminal import print_columns
+
+if TYPE_CHECKING:
+    from kivvet.books.asks.add_example import ExampleAdded
 
 _MOST_BEFORE = 12  # rows shown that do not match; the nearest to the one that decides
 _MOST_ALSO = 8
@@ -29,6 +33,12 @@ def print_explanations(out: Console, explanations: Sequence[Explanation], about:
     for explanation in explanations:
         _print_explanation(out, explanation)
         out.print()
+
+
+def print_example_added(out: Console, added: ExampleAdded) -> None:
+    """Print that a case was kept as an example, or that it was one already."""
+    what = "added as" if added.is_new else "is there already:"
+    out.print(Text(f"{what} example {added.number} of {added.table}, in {shown_path(added.file)}", "green"))
 
 
 def _print_explanation(out: Console, one: Explanation) -> None:

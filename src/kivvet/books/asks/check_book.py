@@ -16,6 +16,7 @@ from kivvet.books.runs.status import status_of
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.row_findings import RowFindings
 from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
+from kivvet.core.run.examples import formula_example_findings
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_severity
 from kivvet.core.words.places import Place
@@ -42,6 +43,8 @@ def check_book(
     found = [one for one in book.reading_findings if tables is None or one.table in names]
     for table in chosen:
         found += findings_in_book(book, table, budget)
+    for name in sorted(names & set(book.formulas)):
+        found += formula_example_findings(book.formulas[name])
     rows_read: dict[str, int] = {}
     if data:
         found, rows_read = check_data(book, found, names, only=tables is not None, on_rows=on_rows)
@@ -169,7 +172,7 @@ def _check_dataset(
         for step, probe in zip(plan.table_steps, probes, strict=True):
             if probe is not None:
                 probe.see(batch.columns_of(step), batch.unread_rows(step))
-    found = [*faults, *run.faults()]
+    found = [*(one for one in faults if one.kind != "example"), *run.faults()]
     for probe, report in zip(probes, run.report().tables, strict=True):
         if probe is None:
             continue

@@ -21,6 +21,7 @@ from kivvet.books.runs.two_versions import BatchOfBoth, TwoVersions, differing
 from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.compare.comparison import Comparison
+from kivvet.core.run.examples import examples_apart
 from kivvet.core.run.found_regions import FoundRegions
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.table_step import TableStep
@@ -53,6 +54,7 @@ def compare_in_book(
     names = (called, "now")
     steps = DEFAULT_BUDGET if budget is None else budget
     made = compare_tables(old, table, names=names, budget=steps, shared=shared)
+    made = replace(made, examples=examples_apart(old, table))
     if not data or made.is_same:
         return made
     return _CountedChanges(book, made, replace(old, name=name), table).result(on_rows)

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.examples import with_examples
 from kivvet.books.files.readers import read_toml
 from kivvet.core.formulas.errors import FormulaError, written_error
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_condition_formula, parse_formula
 from kivvet.core.formulas.types import FORMULA_TYPES
+from kivvet.core.read.examples import read_examples
 from kivvet.core.read.options import Faults, KeyPath, Locate, Options
 from kivvet.core.words.findings import Finding
+from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 
 FORMULAS_FILE = "formulas.toml"
-FORMULA_KEYWORDS = ("formula", "type", "among", "strict", "note", "title")
+FORMULA_KEYWORDS = ("formula", "type", "among", "strict", "note", "title", "examples")
 
 
 def read_formulas(folder: Path) -> tuple[dict[str, Formula], set[str], list[Finding]]:
@@ -30,7 +34,11 @@ def read_formulas(folder: Path) -> tuple[dict[str, Formula], set[str], list[Find
     formulas: dict[str, Formula] = {}
     unusable: set[str] = set()
     for name, given in document.values.items():
-        formula, found = parse_named_formula(name, given, document.locate)
+        locate = document.locate
+        if isinstance(given, dict) and isinstance(given.get("examples"), str):
+            given, locate, found = with_examples(given, path, locate, name, (name, "examples"))  # noqa: PLW2901
+            faults += [replace(one, is_of_formula=True) for one in found]
+        formula, found = parse_named_formula(name, given, locate)
         faults += found
         if formula is None:
             unusable.add(name)
@@ -74,4 +82,9 @@ def parse_named_formula(
     if len(faults) or "formula" not in trees:
         return None, faults.found
     place = locate((name,))
-    return Formula(name, definition["formula"], trees["formula"], trees.get("among"), kind, strict, place), []
+    made = Formula(name, definition["formula"], trees["formula"], trees.get("among"), kind, strict, place)
+    reads: dict[str, ValueType | None] = dict.fromkeys(made.reads)
+    examples = read_examples(definition.get("examples"), reads, {name: made.type}, faults)
+    if len(faults):
+        return None, faults.found
+    return replace(made, examples=examples), []

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.examples import with_examples
 from kivvet.books.files.read_options import read_options
 from kivvet.books.files.readers import Document, read_csv_rows, read_toml
 from kivvet.core.read.options import Faults, Locate, Options
@@ -31,7 +32,7 @@ def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding
     if document is None:
         return None, (), faults
     definition = dict(document.values)
-    files = _row_files(path, definition)
+    files = files_beside(path, definition)
     locate, faults = document.locate, []
     locate_row: LocateRow = no_place
     if isinstance(definition.get("rows"), str):
@@ -39,6 +40,9 @@ def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding
     elif isinstance(definition.get("lookup"), str):
         locate_row, faults = _attach_lookup(definition, path, document, name)
     rows_are: RowsAre = "unreadable" if faults else "file" if locate is not document.locate else "inline"
+    if isinstance(definition.get("examples"), str):
+        definition, locate, others = with_examples(definition, path, locate, name)
+        faults += others
     parts, others = parse_table(name, definition, locate, rows_are, locate_row)
     return (None if parts is None else parts), files, [*faults, *others]
 
@@ -46,11 +50,14 @@ def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding
 def row_files(path: Path) -> list[Path]:
     """Return the files beside a table's TOML file that hold its rows, whether they exist or not."""
     document, _ = read_toml(path)
-    return [] if document is None else list(_row_files(path, document.values))
+    return [] if document is None else list(files_beside(path, document.values, ("rows", "lookup")))
 
 
-def _row_files(path: Path, definition: Mapping[str, Any]) -> tuple[Path, ...]:
-    given = (definition.get(key) for key in ("rows", "lookup"))
+def files_beside(
+    path: Path, definition: Mapping[str, Any], words: Sequence[str] = ("rows", "lookup", "examples")
+) -> tuple[Path, ...]:
+    """Return the files that a table's definition names, whether they exist or not."""
+    given = (definition.get(key) for key in words)
     return tuple(path.parent / one for one in given if isinstance(one, str) and "\0" not in one)
 
 

@@ -9,7 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kivvet.books.files.read_table import read_table, row_files
+from kivvet.books.files.read_table import files_beside, read_table
+from kivvet.books.files.readers import read_toml
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding
@@ -92,7 +93,8 @@ class Revision:
             then = Path(folder).joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
             then.parent.mkdir(parents=True)
             then.write_bytes(content)
-            for file in row_files(then):
+            document, _ = read_toml(then)
+            for file in () if document is None else files_beside(then, document.values):
                 own = path.parent / file.relative_to(then.parent)
                 rows = self.content(own)
                 if rows is not None and Path(folder) in file.resolve().parents:

@@ -42,6 +42,7 @@ class TomlPlaces:
         self.ends: dict[
             KeyPath, int
         ] = {}  # of arrays (at their closing bracket) and of their elements (after them)
+        self.first_heading: int | None = None  # where the first heading in brackets begins
         self.at = 0
         self._document()
 
@@ -63,6 +64,7 @@ class TomlPlaces:
         while self._skip():
             if self.text.startswith("[", self.at):
                 is_array = self.text.startswith("[[", self.at)
+                self.first_heading = self.at if self.first_heading is None else self.first_heading
                 self.at += 1 + is_array
                 start = self.at
                 under = self._resolve(self._key(), counts)

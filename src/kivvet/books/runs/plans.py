@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.prepare import Prepared, prepared_of
 from kivvet.books.runs.sources import source_of
+from kivvet.core.run.examples import formula_example_findings
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
-from kivvet.core.words.findings import Finding
+from kivvet.core.words.findings import Finding, with_severity
 from kivvet.core.words.kept import kept
 from kivvet.io.source_and_target import Source
 
@@ -28,7 +29,7 @@ def prepare(
         Whether the type of every column of the source is needed, not just of those that the plan reads. What the
         book does not say is told by the data, in one pass for all of them.
     """
-    return prepared_of(
+    prepared, faults = prepared_of(
         dataset,
         source_of(book, dataset),
         book.tables,
@@ -36,6 +37,9 @@ def prepare(
         book.unusable_tables | book.unusable_formulas,
         with_all_types=with_all_types,
     )
+    formulas = {one.formula.name: one.formula for one in prepared.plan.formula_steps}
+    examples = [found for one in formulas.values() for found in formula_example_findings(one)]
+    return prepared, [*faults, *with_severity(examples, book.severity)]
 
 
 def plan_of(book: OpenBook, dataset: Dataset) -> tuple[Plan, list[Finding]]:

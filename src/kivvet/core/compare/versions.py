@@ -101,11 +101,11 @@ class Version:
         made: list[Hashable] = []
         for output, combined in zip(self.outputs, self._combined, strict=True):
             found = combined.of_rows(places)
-            made.append(_as_one(output, found))
+            made.append(as_one(output, found))
         return tuple(made)
 
 
-def _as_one(output: Output, found: Sequence[Value]) -> Hashable:
+def as_one(output: Output, found: Sequence[Value]) -> Hashable:
     """Return what the results of several rows come to, as far as two of it can be told apart."""
     if output.combine == "flags":
         return frozenset(found)
@@ -389,5 +389,5 @@ def _end(table: Table, word: str, output: str) -> Hashable:
     if table.match != "every":
         return given
     if given is NOTHING:
-        return _as_one(table.output(output), []) if word == "otherwise" else NOTHING
-    return _as_one(table.output(output), [given])  # type: ignore[list-item]
+        return as_one(table.output(output), []) if word == "otherwise" else NOTHING
+    return as_one(table.output(output), [given])  # type: ignore[list-item]

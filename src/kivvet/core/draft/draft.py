@@ -205,7 +205,8 @@ def _proposed_bounds(
     )
     if at_values and not is_dates:
         below = numbers[np.searchsorted(numbers, raw) - 1].tolist()
-        return [_between(low, high, given) for low, high in zip(below, raw, strict=True)]
+        # Values that differ by less than the step are one: no bound lies between them.
+        return list(dict.fromkeys(_between(low, high, given) for low, high in zip(below, raw, strict=True)))
     if is_dates:
         epoch = dt.date(1970, 1, 1)
         return sorted({epoch + dt.timedelta(days=round(bound)) for bound in raw})

@@ -21,6 +21,7 @@ from kivvet.core.formulas.tree import (
     write_formula,
 )
 from kivvet.core.formulas.types import TypeOf, type_of
+from kivvet.core.words.examples import Example
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 
@@ -50,6 +51,7 @@ class Formula:
     type: ValueType | None = None
     is_strict: bool = False
     place: Place | None = None
+    examples: tuple[Example, ...] = ()
 
     @property
     def reads(self) -> tuple[str, ...]:

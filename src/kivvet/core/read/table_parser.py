@@ -7,12 +7,14 @@ table marked as not complete, so that what does not depend on it can still be ch
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.read.class_order import Ranked, by_rank, in_row_order
 from kivvet.core.read.column_reader import ColumnReader
+from kivvet.core.read.examples import read_examples
 from kivvet.core.read.lookup_reader import parse_lookup
 from kivvet.core.read.options import (
     Faults,
@@ -30,6 +32,7 @@ from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.lookup_rows import LocateRow, LookupRows, no_place
 from kivvet.core.tables.table import UNFINISHED, Given, Match, Row, Table
 from kivvet.core.words.findings import Finding
+from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 
 #: How the file is read that holds the rows; what reads it looks at them.
@@ -50,6 +53,7 @@ TABLE_KEYWORDS = (
     *FILE_KEYWORDS,
     "severity",
     "given",
+    "examples",
 )
 
 
@@ -81,6 +85,14 @@ def parse_table(
         None where inputs or outputs cannot be understood, so that nothing else can be.
     """
     return _TableParser(name, definition, locate, rows_are, locate_row).parse()
+
+
+def _type_expected(output: Output, match: Match) -> ValueType | None:
+    """Return the type of what an example expects of an output."""
+    if match != "every":
+        return output.type
+    of_combined: dict[str, ValueType] = {"join": "text", "list": "text", "flags": "text", "count": "integer"}
+    return of_combined.get(output.combine, output.type)
 
 
 class _TableParser:
@@ -164,7 +176,10 @@ class _TableParser:
             note=str(options.plain("note", "")),
             origin=read_origin(options),
         )
-        return table, self.faults.found
+        reads = {name: None if about is None else about.type for name, about in table.reads.items()}
+        given = {one.name: _type_expected(one, match) for one in outputs}
+        examples = read_examples(options.plain("examples"), reads, given, self.faults)
+        return replace(table, examples=examples), self.faults.found
 
     def ordered(
         self,

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
 from kivvet.core.tables.inputs import Input, Output, Period
 from kivvet.core.tables.origin import Origin
 from kivvet.core.tables.table import UNFINISHED, WHEN, Result, Table
 from kivvet.core.words.conditions import AnyValue, write_condition
+from kivvet.core.words.examples import Example
 from kivvet.core.words.values import write_decimal, write_value
 from kivvet.core.words.wording import toml_key
 
@@ -47,18 +49,42 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
                 )
                 + " }"
             )
+    examples = [] if not table.examples else ["", "examples = [", *example_lines(table.examples), "]"]
     if table.lookup is not None:
         lines.append(f"lookup = {_quoted(rows_file or table.name + '.csv')}")
-        return "\n".join(lines) + "\n"
+        return "\n".join([*lines, *examples]) + "\n"
     if rows_file is not None:
         lines.append(f"rows = {_quoted(rows_file)}")
         if table.origin is not None and table.origin.on:
             lines.append(f"drafted = {origin_text(table.origin)}")
-        return "\n".join(lines) + "\n"
+        return "\n".join([*lines, *examples]) + "\n"
     drafted = (
         ["", f"drafted = {origin_text(table.origin)}"] if table.origin is not None and table.origin.on else []
     )
-    return "\n".join([*lines, "", "rows = [", *row_lines(table), "]", *drafted]) + "\n"
+    return "\n".join([*lines, "", "rows = [", *row_lines(table), "]", *drafted, *examples]) + "\n"
+
+
+def example_lines(examples: Sequence[Example]) -> list[str]:
+    """Return examples as lines of TOML, headings first."""
+    columns = list(dict.fromkeys(name for one in examples for name in one.values))
+    outputs = list(dict.fromkeys(name for one in examples for name in one.expected))
+    has_notes = any(one.note for one in examples)
+    records = [[*columns, *outputs, *(["note"] if has_notes else [])]]
+    records += [
+        [*example_cells(one, columns, outputs), *([one.note] if has_notes else [])] for one in examples
+    ]
+    return [f"  [{', '.join(map(_quoted, record))}]," for record in records]
+
+
+def example_cells(example: Example, columns: Sequence[str], outputs: Sequence[str]) -> list[str]:
+    """Return the cells of an example: a missing value is blank, and so is a result that is not asked."""
+    return [
+        *(
+            result_text(example.values[name]) if example.values.get(name) is not None else ""
+            for name in columns
+        ),
+        *(result_text(example.expected[name]) if name in example.expected else "" for name in outputs),
+    ]
 
 
 def row_lines(table: Table) -> list[str]:

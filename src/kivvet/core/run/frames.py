@@ -25,6 +25,7 @@ from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.run.entries import Entry
+from kivvet.core.run.examples import example_findings, formula_example_findings
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.fed_domains import fed_by, limited
 from kivvet.core.run.plan import Plan
@@ -33,7 +34,7 @@ from kivvet.core.run.reports import Applied, ApplyReport
 from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError, TableError
-from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.findings import Finding, finding, with_severity
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import repeated
 
@@ -116,6 +117,8 @@ def plan_for(
     fed = fed_by([plan])
     for table in plan.tables.values():
         faults += findings_of(limited(table, fed))
+        faults += with_severity(example_findings(table), table.severity)
+    faults += [one for step in plan.formula_steps for one in formula_example_findings(step.formula)]
     errors = [item for item in faults if item.severity == "error"]
     if errors:
         raise TableError(errors, where="the columns asked of a frame")

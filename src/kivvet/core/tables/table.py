@@ -14,6 +14,7 @@ from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.lookup_rows import LookupRows
 from kivvet.core.tables.origin import Origin
 from kivvet.core.words.conditions import AllOf, AnyValue, Condition
+from kivvet.core.words.examples import Example
 from kivvet.core.words.findings import Severity
 from kivvet.core.words.kept import kept
 from kivvet.core.words.places import Place
@@ -137,6 +138,7 @@ class Table:
     is_complete: bool = True  # False where rows had to be left out because they could not be read
     note: str = field(default="", compare=False)
     origin: Origin | None = field(default=None, compare=False)
+    examples: tuple[Example, ...] = ()
 
     def __hash__(self) -> int:
         return hash((self.name, self.n_rows))

@@ -30,6 +30,7 @@ KINDS: Mapping[str, Severity] = {
     "conflict": "error",
     "blank-key": "error",
     "gap": "error",
+    "example": "error",
     "shadowed": "warning",
     "duplicate": "warning",
     "unfinished": "warning",
