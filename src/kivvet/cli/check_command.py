@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import Literal
 
 import click
 
@@ -21,6 +22,12 @@ from kivvet.cli.options import Command, book_option, json_option, opened_book
     help="Steps that each question over several inputs may take (200000).",
 )
 @click.option("--notes", is_flag=True, help="Show the notes in full, not just where there are some.")
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "json", "sarif", "junit"]),
+    help="How to print it: text; JSON; SARIF, which review tools show in place; the XML of test results for CI.",
+)
 @json_option
 def command(
     tables: tuple[str, ...],
@@ -28,6 +35,7 @@ def command(
     no_data: bool,
     budget: int | None,
     notes: bool,
+    form: Literal["text", "json", "sarif", "junit"] | None,
     as_json: bool,
 ) -> None:
     """Check every table and formula of the book, or just those named.
@@ -43,14 +51,19 @@ def command(
       kivvet check                       the whole book, with its data
       kivvet check ph_class --no-data    one table, by itself
       kivvet check --json > report.json
+      kivvet check --format sarif > findings.sarif
     """
     from kivvet.show.findings import print_report
     from kivvet.show.terminal import console, counting_rows
 
+    if as_json and form not in (None, "json"):
+        raise click.UsageError("--json and --format are two ways: give one of them")
     book = opened_book(book_folder)
     with counting_rows("reading") as on_rows:
         report = book.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
-    if as_json:
+    if form == "sarif" or form == "junit":  # noqa: PLR1714 (so that its type is known)
+        click.echo(book.report_as(report, form))
+    elif as_json or form == "json":
         click.echo(report.to_json())
     else:
         print_report(console(), report, with_notes=notes)

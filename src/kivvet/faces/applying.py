@@ -10,6 +10,7 @@ from kivvet.core.words.findings import Report
 from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
+    from kivvet.books.asks.review_forms import ReviewForm
     from kivvet.books.asks.unmatched import Unmatched
     from kivvet.books.runs.refresh import Refreshed
     from kivvet.books.runs.status import DatasetStatus
@@ -49,6 +50,21 @@ class Applying(OpenedBook):
 
         names = None if tables is None else names_of(tables)
         return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
+
+    def report_as(self, report: Report, form: ReviewForm) -> str:
+        """Return a report of this book in a form that other programs read.
+
+        Parameters
+        ----------
+        report : Report
+            As `check` returned it.
+        form : {"sarif", "junit"}
+            "sarif": SARIF 2.1.0, an OASIS standard, which review tools show in place; a remedy that is one change of a
+            row is a suggested change. "junit": the XML of test results, a case for each table, formula and dataset.
+        """
+        from kivvet.books.asks.review_forms import report_as
+
+        return report_as(self._opened, report, form)
 
     def compare(
         self,

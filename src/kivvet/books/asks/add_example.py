@@ -13,6 +13,7 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_csv_rows, read_text, read_toml
 from kivvet.books.files.toml_places import TomlPlaces
+from kivvet.books.files.toml_rows import with_row_added
 from kivvet.core.read.examples import NOTE
 from kivvet.core.read.table_text import result_text
 from kivvet.core.run.explain import Explanation
@@ -170,10 +171,10 @@ def _toml_with(
     lacking: Sequence[str],
 ) -> str:
     """Return a TOML text with an example more, every other character as it was."""
-    line = f"  [{', '.join(map(_quoted, record))}],\n"
+    line = f"  [{', '.join(map(_quoted, record))}],"
     places = TomlPlaces(text, shown_path(path))
     if not given:
-        block = f"examples = [\n  [{', '.join(map(_quoted, headings))}],\n{line}]\n"
+        block = f"examples = [\n  [{', '.join(map(_quoted, headings))}],\n{line}\n]\n"
         if given is not None:
             start, end = places.offsets[("examples",)], places.ends[("examples",)] + 1
             return text[:start] + block.rstrip("\n") + text[end:]
@@ -183,21 +184,14 @@ def _toml_with(
         before = before if text[:at].endswith("\n") else f"\n{before}"
         after = f"\n{text[at:]}" if text[at:] else ""
         return f"{text[:at]}{before}{block}{after}"
-    last, closing = places.ends["examples", len(given) - 1], places.ends[("examples",)]
-    start = text.rfind("\n", 0, closing) + 1
-    is_own_line = not text[start:closing].strip()  # whether the bracket that closes the list stands alone
-    spans = [(start, line)] if is_own_line else [(closing, f"\n{line}")]
-    if not text[last:closing].lstrip().startswith(","):
-        spans.append((last, ","))
+    more = []
     for number in range(len(given) if lacking else 0):
         inside = places.ends["examples", number] - 1  # before the bracket that closes the row
         cells = lacking if number == 0 else [""] * len(lacking)
         filled = text[:inside].rstrip()
         comma = "" if filled.endswith(",") else ","
-        spans.append((len(filled), f"{comma} {', '.join(map(_quoted, cells))}"))
-    for at, added in sorted(spans, key=lambda one: (one[0], one[1].startswith("\n")), reverse=True):
-        text = text[:at] + added + text[at:]
-    return text
+        more.append((len(filled), f"{comma} {', '.join(map(_quoted, cells))}"))
+    return with_row_added(text, path, "examples", len(given), line, more)
 
 
 def _quoted(text: str) -> str:
