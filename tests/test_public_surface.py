@@ -77,6 +77,7 @@ def test_every_public_call_is_documented_with_its_errors():
                     "apply_with_report",
                     "unmatched",
                     "overview",
+                    "report_as",
                 ):
                     assert "Raises" in value.__doc__, name
 

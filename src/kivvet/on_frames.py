@@ -29,7 +29,7 @@ def look(frame: Any) -> Look:
 
 def draft(
     frame: Any,
-    column: str,
+    column: str | Sequence[str],
     *,
     name: str | None = None,
     output: str | None = None,
@@ -46,9 +46,11 @@ def draft(
     Parameters
     ----------
     frame : pandas.DataFrame or pyarrow.Table
-    column : str
+    column : str or sequence of str
+        Of several, the combinations that occur become rows; with `classes`, as few rows as were found that give every
+        combination its class.
     name, output : str, optional
-        Of the table and its output; by default the column's name with ``_class``.
+        Of the table and its output; by default the column's name with ``_class``, of several columns ``drafted``.
     classes : str, optional
         A column that already holds the classes: the table is the one that gives them; see `drafted`.
     method : {"width", "counts", "round", "natural", "deviations"}, optional
@@ -72,12 +74,16 @@ def draft(
         If the column is not there, has no values, or too many different ones for a mapping.
     """
     from kivvet.core.draft.draft import draft_frame
+    from kivvet.core.draft.several import draft_frame_over, names_of_columns
     from kivvet.core.draft.wishes import wishes_of
 
     wishes = wishes_of(
         output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
     )
-    return rule_table(*draft_frame(frame, column, name or f"{column}_class", wishes, classes))
+    columns = names_of_columns(column)
+    if len(columns) != 1:
+        return rule_table(*draft_frame_over(frame, columns, name or "drafted", wishes, classes))
+    return rule_table(*draft_frame(frame, columns[0], name or f"{columns[0]}_class", wishes, classes))
 
 
 def with_formulas(frame: FrameT, formulas: Mapping[str, str]) -> FrameT:

@@ -13,7 +13,13 @@ from kivvet.cli.options import Command, book_option, opened_book, read_as_option
 @click.command("draft", cls=Command, short_help="Write a first table from data, or add the values it lacks.")
 @click.argument("name")
 @click.option("--from", "source", required=True, metavar="SOURCE", help="A file, or a dataset of the book.")
-@click.option("--column", metavar="COLUMN", help="The column the table is to read.")
+@click.option(
+    "--column",
+    "columns",
+    metavar="COLUMN",
+    multiple=True,
+    help="The column the table is to read; may be given again, for a table over several.",
+)
 @click.option(
     "--classes",
     metavar="COLUMN",
@@ -69,7 +75,7 @@ from kivvet.cli.options import Command, book_option, opened_book, read_as_option
 def command(
     name: str,
     source: str,
-    column: str | None,
+    columns: tuple[str, ...],
     keys: tuple[str, ...],
     book_folder: Path | None,
     extend: bool,
@@ -79,8 +85,9 @@ def command(
     """Write the table NAME into the book, drafted from data; its results are left blank for you to fill in.
 
     A text column, or one of few whole numbers, becomes a mapping with a row for each value, most
-    frequent first. Numbers and dates become bins without gap or overlap. With --classes the table that
-    reproduces somebody's work is worked out, and how many rows it reproduces is counted.
+    frequent first. Numbers and dates become bins without gap or overlap. Of several columns, each combination
+    that occurs becomes a row. With --classes the table that reproduces somebody's work is worked out, over
+    one column or several, and how many rows it reproduces is counted.
 
     \b
     Examples:
@@ -88,22 +95,27 @@ def command(
       kivvet draft ph_class --from samples --column ph --propose natural --number 4
       kivvet draft load_tenth --from samples --column load --propose counts --number 10 --results "tenth {number}"
       kivvet draft old --from done.csv --column ph --classes verdict
+      kivvet draft old --from done.csv --column ph --column oxygen --column method --classes verdict
       kivvet draft station --from stations.csv --key "Station no."
       kivvet draft method --extend --from samples
     """
     from kivvet.show.draft import print_drafted, print_extended
     from kivvet.show.terminal import console, counting_rows
 
-    way = "--extend" if extend else "--key" if keys else "--column"
+    way = "--extend" if extend else "--key" if keys else "--column" if len(columns) < 2 else _SEVERAL
     _refuse_unused(way)
-    if column is None and way == "--column":
+    if len(columns) > 1 and extend:
+        raise click.UsageError("--extend reads one column, or those that the inputs of the table name")
+    if not columns and way == "--column":
         raise click.UsageError(
             "say which column the table is to read: --column COLUMN (or --key COLUMN for a lookup)"
         )
     book = opened_book(book_folder)
     with counting_rows("reading") as on_rows:
         if extend:
-            done = book.extend(name, source, column=column, read_as=read_as, on_rows=on_rows)
+            done = book.extend(
+                name, source, column=next(iter(columns), None), read_as=read_as, on_rows=on_rows
+            )
             print_extended(console(), done, name)
             return
         bounds, quantiles = (
@@ -115,7 +127,7 @@ def command(
         done = book.draft(
             name,
             source,
-            column=column,
+            column=columns,
             keys=keys,
             bounds=bounds,
             quantiles=quantiles,
@@ -126,12 +138,14 @@ def command(
     print_drafted(console(), done)
 
 
+_SEVERAL = "several columns"
 #: For each way to draft the options that it uses, besides NAME, --from and --book.
 _USED = {
-    "--extend": {"extend", "column"},
+    "--extend": {"extend", "columns"},
     "--key": {"keys", "keep", "copy", "replace"},
+    _SEVERAL: {"columns", "classes", "output", "as_csv", "replace"},
     "--column": {
-        "column",
+        "columns",
         "classes",
         "bounds",
         "quantiles",

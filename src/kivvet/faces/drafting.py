@@ -127,7 +127,7 @@ class Drafting(OpenedBook):
         name: str,
         source: str | Path,
         *,
-        column: str | None = None,
+        column: str | Sequence[str] | None = None,
         keys: Sequence[str] = (),
         keep: Sequence[str] = (),
         classes: str | None = None,
@@ -152,8 +152,9 @@ class Drafting(OpenedBook):
             Of the table, and of its file.
         source : str or Path
             The name of a dataset, or a file.
-        column : str, optional
-            The column that the table is to read.
+        column : str or sequence of str, optional
+            The column that the table is to read. Of several, the combinations that occur become rows; with `classes`,
+            as few rows as were found that give every combination its class.
         keys : sequence of str
             Instead of `column`: the columns whose values a lookup looks up.
         keep : sequence of str
@@ -179,7 +180,7 @@ class Drafting(OpenedBook):
         DataError
             If the data cannot be read, or there is nothing to draft from.
         """
-        from kivvet.books.asks.draft_table import draft_into
+        from kivvet.books.asks.draft_into import draft_into
 
         return draft_into(
             self._opened,

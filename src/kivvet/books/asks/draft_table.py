@@ -11,11 +11,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from dataclasses import replace as with_fields
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 
-from kivvet.books.asks.data_read import DataRead, data_read
+from kivvet.books.asks.data_read import DataRead
 from kivvet.books.asks.look_source import named_columns
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.expressions import ask, column_formula
@@ -24,7 +23,7 @@ from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
 from kivvet.core.draft.from_examples import DraftReport, PairCounter, draft_from_examples
 from kivvet.core.draft.look import Look, LookBuilder
-from kivvet.core.draft.wishes import Wishes, wishes_of
+from kivvet.core.draft.wishes import Wishes
 from kivvet.core.read.options import toml_text
 from kivvet.core.read.table_text import row_records, table_text
 from kivvet.core.tables.inputs import Input, Output
@@ -51,67 +50,6 @@ class Drafted:
     rows_file: str = ""  # the name by which a lookup names the file of its rows
 
 
-def draft_into(
-    book: OpenBook,
-    name: str,
-    source: str | Path,
-    *,
-    column: str | None = None,
-    keys: Sequence[str] = (),
-    keep: Sequence[str] = (),
-    classes: str | None = None,
-    output: str | None = None,
-    method: str | None = None,
-    n_bins: int = 5,
-    bounds: Sequence[Any] = (),
-    by_value: bool = False,
-    quantiles: Sequence[Any] = (),
-    results: str | None = None,
-    as_csv: bool = False,
-    copy: bool = False,
-    replace: bool = False,
-    read_as: str = "",
-    on_rows: OnRows = lambda _: None,
-) -> Drafted:
-    """Write a new table, a lookup where there are `keys`, into a book; see `Book.draft`."""
-    data = data_read(book, source, read_as)
-    if (column is None) == (not keys):
-        raise DataError(
-            "a draft reads one column, or looks up keys", expected="either a column, or one key or more"
-        )
-    if column is None:
-        unused = {
-            "classes": classes,
-            "output": output,
-            "method": method,
-            "bounds": bounds,
-            "by_value": by_value,
-            "quantiles": quantiles,
-            "results": results,
-            "as_csv": as_csv,
-        }
-        if given := [word for word, value in unused.items() if value]:
-            raise DataError(f"{given[0]} has no meaning for a lookup", fix="leave it out")
-        return draft_lookup(book, name, data, keys, keep=keep, copies=copy, replace=replace, on_rows=on_rows)
-    if keep or copy:
-        raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
-    wishes = wishes_of(
-        output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
-    )
-    return draft_table(
-        book,
-        name,
-        data,
-        column,
-        given=source,
-        classes=classes,
-        wishes=wishes,
-        as_csv=as_csv,
-        replace=replace,
-        on_rows=on_rows,
-    )
-
-
 def draft_table(
     book: OpenBook,
     name: str,
@@ -134,12 +72,12 @@ def draft_table(
     DataError
         If the data cannot be read, or there is nothing to draft from.
     """
-    path = _free_path(book, name, replace=replace)
+    path = free_path(book, name, replace=replace)
     source = data.open()
     wanted = [column, *([classes] if classes else [])]
     if data.is_of_book and not set(wanted) <= set(source.names):
         table, report = _draft_from_made(book, name, data, wanted, wishes or Wishes(), on_rows)
-        return _written(path, name, table, report, given, as_csv=as_csv)
+        return written_table(path, name, table, report, given, as_csv=as_csv)
     named_columns(source, wanted)
     declared = data.declared
     builder, pairs = (
@@ -160,7 +98,7 @@ def draft_table(
         if classes
         else (draft_from_values(name, column, builder, made_from), None)
     )
-    return _written(path, name, table, report, given, as_csv=as_csv)
+    return written_table(path, name, table, report, given, as_csv=as_csv)
 
 
 def _draft_from_made(
@@ -176,7 +114,7 @@ def _draft_from_made(
     pairs = PairCounter()
     run = Run(asked.prepared, plan=asked.plan, with_report=False, on_rows=on_rows)
     for batch in run.batches(asked.plan.source_columns or None):
-        arrays = [_plain(batch.made[asked.columns[one]].as_arrow()) for one in wanted]
+        arrays = [plain_array(batch.made[asked.columns[one]].as_arrow()) for one in wanted]
         builder.see(pa.RecordBatch.from_arrays(arrays[:1], names=[column]))
         if len(wanted) > 1:
             pairs.add(*arrays)
@@ -186,11 +124,12 @@ def _draft_from_made(
     return draft_from_values(name, column, builder, wishes), None
 
 
-def _plain(array: pa.Array) -> pa.Array:
+def plain_array(array: pa.Array) -> pa.Array:
+    """Return values themselves where they are codes into a dictionary."""
     return array.dictionary_decode() if pa.types.is_dictionary(array.type) else array
 
 
-def _written(
+def written_table(
     path: Path, name: str, table: Table, report: DraftReport | None, given: str | Path, *, as_csv: bool
 ) -> Drafted:
     """Write a drafted table to its files."""
@@ -227,7 +166,7 @@ def draft_lookup(
         Whether the file is copied beside the table. Otherwise the table points at it, so that it stays the
         one source.
     """
-    path = _free_path(book, name, replace=replace)
+    path = free_path(book, name, replace=replace)
     source = data.open()
     if data.dataset.sources:
         raise DataError(
@@ -316,7 +255,8 @@ def _name(heading: str) -> str:
     return made or heading
 
 
-def _free_path(book: OpenBook, name: str, *, replace: bool) -> Path:
+def free_path(book: OpenBook, name: str, *, replace: bool) -> Path:
+    """Return the path of a new table; `BookError` where there is one of that name."""
     path = book.folder / "tables" / f"{name}.toml"
     if not name or name != name.strip() or "/" in name or "\\" in name or name.startswith("."):
         raise BookError(f"{name!r} is no name for a table", expected="a name that can be a file's")

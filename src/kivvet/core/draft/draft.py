@@ -64,15 +64,7 @@ def draft_frame(
         If a column is not there, has no values, or too many different ones for a mapping.
     """
     wanted = list(dict.fromkeys([column, *([classes] if classes else [])]))
-    names = column_names(frame)
-    for heading in wanted:
-        if heading not in names:
-            raise DataError(f"the frame has no column {heading!r}", expected=f"one of: {listed(names)}")
-    table = (
-        frame.select(wanted)
-        if isinstance(frame, pa.Table)
-        else pa.table({heading: pa.array(frame[heading], from_pandas=True) for heading in wanted})
-    )
+    table = columns_of_frame(frame, wanted)
     builder, pairs = LookBuilder([column], most_distinct=MOST_DISTINCT), PairCounter()
     for batch in table.to_batches():
         builder.see(batch)
@@ -81,6 +73,17 @@ def draft_frame(
     if classes:
         return draft_from_examples(name, column, builder, pairs, wishes)
     return draft_from_values(name, column, builder, wishes), None
+
+
+def columns_of_frame(frame: Any, wanted: Sequence[str]) -> pa.Table:
+    """Return some columns of a frame; `DataError` where one is not there."""
+    names = column_names(frame)
+    for heading in wanted:
+        if heading not in names:
+            raise DataError(f"the frame has no column {heading!r}", expected=f"one of: {listed(names)}")
+    if isinstance(frame, pa.Table):
+        return frame.select(list(wanted))
+    return pa.table({heading: pa.array(frame[heading], from_pandas=True) for heading in wanted})
 
 
 # From values

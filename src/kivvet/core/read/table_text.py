@@ -40,6 +40,9 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
         lines.append(f"given = {json.dumps([one.text for one in table.given], ensure_ascii=False)}")
     if table.match != "one":
         lines.append(f"match = {_quoted(table.match)}")
+    if table.severity:
+        said = (f"{toml_key(kind)} = {_quoted(severity)}" for kind, severity in table.severity.items())
+        lines.append(f"severity = {{ {', '.join(said)} }}")
     for word in ("missing", "otherwise"):
         if given := getattr(table, word):
             lines.append(

@@ -1,0 +1,104 @@
+"""Drafting a table into a book in the way that is asked for: over one column, over several, or as a lookup."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+from kivvet.books.asks.data_read import data_read
+from kivvet.books.asks.draft_several import draft_over_columns
+from kivvet.books.asks.draft_table import Drafted, draft_lookup, draft_table
+from kivvet.books.files.open_book import OpenBook
+from kivvet.core.draft.several import names_of_columns
+from kivvet.core.draft.wishes import wishes_of
+from kivvet.core.words.errors import DataError
+
+OnRows = Callable[[int], None]
+
+
+def draft_into(
+    book: OpenBook,
+    name: str,
+    source: str | Path,
+    *,
+    column: str | Sequence[str] | None = None,
+    keys: Sequence[str] = (),
+    keep: Sequence[str] = (),
+    classes: str | None = None,
+    output: str | None = None,
+    method: str | None = None,
+    n_bins: int = 5,
+    bounds: Sequence[Any] = (),
+    by_value: bool = False,
+    quantiles: Sequence[Any] = (),
+    results: str | None = None,
+    as_csv: bool = False,
+    copy: bool = False,
+    replace: bool = False,
+    read_as: str = "",
+    on_rows: OnRows = lambda _: None,
+) -> Drafted:
+    """Write a new table, a lookup where there are `keys`, into a book; see `Book.draft`."""
+    data = data_read(book, source, read_as)
+    columns = names_of_columns(column)
+    if (not columns) == (not keys):
+        raise DataError(
+            "a draft reads columns, or looks up keys", expected="either a column or more, or one key or more"
+        )
+    if not columns:
+        unused = {
+            "classes": classes,
+            "output": output,
+            "method": method,
+            "bounds": bounds,
+            "by_value": by_value,
+            "quantiles": quantiles,
+            "results": results,
+            "as_csv": as_csv,
+        }
+        if given := [word for word, value in unused.items() if value]:
+            raise DataError(f"{given[0]} has no meaning for a lookup", fix="leave it out")
+        return draft_lookup(book, name, data, keys, keep=keep, copies=copy, replace=replace, on_rows=on_rows)
+    if keep or copy:
+        raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
+    if len(columns) > 1:
+        unused = {
+            "method": method,
+            "bounds": bounds,
+            "quantiles": quantiles,
+            "results": results,
+            "by_value": by_value,
+        }
+        if given := [word for word, value in unused.items() if value]:
+            raise DataError(
+                f"{given[0]} has a meaning for one column only",
+                fix="draft a table of ranges for each column of numbers first, and read the classes that they give",
+            )
+        return draft_over_columns(
+            book,
+            name,
+            data,
+            columns,
+            given=source,
+            classes=classes,
+            output=output,
+            as_csv=as_csv,
+            replace=replace,
+            on_rows=on_rows,
+        )
+    wishes = wishes_of(
+        output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
+    )
+    return draft_table(
+        book,
+        name,
+        data,
+        columns[0],
+        given=source,
+        classes=classes,
+        wishes=wishes,
+        as_csv=as_csv,
+        replace=replace,
+        on_rows=on_rows,
+    )
