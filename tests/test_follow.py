@@ -45,6 +45,11 @@ def test_a_target_is_current_once_it_is_written(fresh):
         ("tables/ph_class.toml", "6.5 to <8.5", "[6.50, 8.5)"),
         ("tables/ph_class.toml", "step = 0.1", 'step = 0.10, domain = "[0, 14]"'),
         ("tables/station.csv", "keeper,", "warden,"),
+        (
+            "tables/ph_class.toml",
+            '  ["< 6.5",       "acidic"],\n  ["6.5 to <8.5", "neutral"],',
+            '  ["6.5 to <7", "neutral"],\n  ["7 to 8.4", "neutral"],\n  ["< 6.5", "acidic"],',
+        ),
         ("tables/station.csv", "Ida", "Eve"),
     ],
 )
@@ -201,3 +206,24 @@ def test_a_source_that_was_changed_just_before_is_read_again(tmp_path):
     samples.write_text(samples.read_text().replace("6.40", "6.41"))
     os.utime(samples, ns=(before.st_atime_ns, before.st_mtime_ns))
     assert kivvet.open_book(folder).status()[0].state == "stale"
+
+
+def test_rows_written_anew_are_current_but_for_columns_that_name_the_row(tmp_path):
+    """Refreshed, the record knows the new rows; what reads the table is current too."""
+    book = SMALL_BOOK["book.toml"].replace('"ph_class"', '{ table = "ph_class", row = "ph_row" }, "sour"')
+    sour = 'inputs.ph_class = "text"\noutputs.sour = "boolean"\nmatch = "first"\nrows = [["acidic", "true"], ["any", "false"]]\n'
+    folder = write_book(tmp_path, {"book.toml": book, "tables/sour.toml": sour})
+    kivvet.open_book(folder).apply_dataset("samples")
+    change(
+        folder,
+        "tables/ph_class.toml",
+        '["< 6.5",       "acidic"],',
+        '["5 to <6.5", "acidic"], ["< 5", "acidic"],',
+    )
+    found = status(folder)
+    assert (found.state, found.stale_columns) == ("stale", ("ph_row",))
+    (done,) = kivvet.open_book(folder).refresh()
+    assert done.report is not None and "2" in (folder / "out/samples.csv").read_text()
+    assert status(folder).state == "current"
+    change(folder, "tables/ph_class.toml", '["5 to <6.5", "acidic"]', '["5 to <6.5", "acid"]')
+    assert set(status(folder).stale_columns) == {"ph_class", "ph_row", "sour"}

@@ -147,7 +147,7 @@ def test_a_book_is_looked_at_drafted_into_and_asked_without_the_command_line(sma
     assert again.formula("ph * 2", "samples").type == "number"
     assert again.explain("ph_class", {"ph": "6.4"})[0].results == {"ph_class": "acidic"}
     for wrong, says in (
-        ({}, "one column, or looks up keys"),
+        ({}, "reads columns, or looks up keys"),
         ({"column": "ph", "keep": ["id"]}, "lookups only"),
         ({"keys": ["id"], "classes": "ph"}, "no meaning for a lookup"),
     ):

@@ -248,7 +248,9 @@ class RuleTable:
         from kivvet.core.run.examples import examples_apart
 
         steps = DEFAULT_BUDGET if budget is None else budget
-        made = compare_tables(before._table, self._table, budget=steps, shared=shared)
+        made = compare_tables(
+            before._table, self._table, names=("before", "now"), budget=steps, shared=shared
+        )
         return replace(made, examples=examples_apart(before._table, self._table))
 
     def same_meaning(self, other: RuleTable, *, budget: int | None = None) -> bool:

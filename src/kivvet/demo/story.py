@@ -109,6 +109,28 @@ NEW_ROW = Edit(
 )
 
 
+REWRITING = Edit(
+    "tables/oxygen_status.toml",
+    '  ["< 2", "critical"],\n  ["< 4", "poor"],\n  ["< 7", "watch"],\n  ["present", "good"],',
+    '  [">= 7", "good"],\n  ["4 to <7", "watch"],\n  ["2 to <4", "poor"],\n  ["< 2", "critical"],',
+    "somebody writes the limits as ranges, the best first",
+)
+MOVED = (
+    Edit(
+        "tables/quality.toml",
+        '["4 to <7", "<= 25",',
+        '["4 to <6", "<= 25",',
+        "the desk talks about a lower limit of oxygen for good water",
+    ),
+    *(
+        Edit("tables/quality.toml", f'[">= 7", "<= 25", "{ph}",', f'[">= 6", "<= 25", "{ph}",', "the same")
+        for ph in ("6.5 to 8.5", "< 6.5", "> 8.5")
+    ),
+)
+NARROWED = Edit("tables/quality.toml", '"6.5 to 8.5"', '"6.6 to 8.5"', "and somebody narrows the range of pH")
+WIDENED = Edit("tables/quality.toml", '"< 6.5"', '"< 6.6"', "the same")
+
+
 def write_survey(folder: Path) -> list[Path]:
     """Write the book of the survey, faults and all, and its data; return the files.
 
@@ -232,6 +254,29 @@ class Story:
         self.tell("Which columns are stale now, and why?", f"kivvet status {where}", self.book().status())
         self.tell("Bring them up to date", f"kivvet refresh {where}", self.book().refresh())
         self.tell("A second time there is nothing to do", f"kivvet refresh {where}", self.book().refresh())
+        self.tell("A colleague rewrites the status table", "", (REWRITING,))
+        make_edit(self.folder, REWRITING)
+        self.tell(
+            "Does it still mean the same? It is proved",
+            f"kivvet compare oxygen_status {where}",
+            self.book().compare("oxygen_status", "last"),
+        )
+        self.tell("A limit is moved, and a range narrowed", "", (*MOVED, NARROWED, WIDENED))
+        quality = self.folder / "tables" / "quality.toml"
+        before = quality.read_text(encoding="utf-8")
+        for edit in (*MOVED, NARROWED, WIDENED):
+            make_edit(self.folder, edit)
+        self.tell(
+            "Just where does that change a result, and for which samples?",
+            f"kivvet compare quality {where}",
+            self.book().compare("quality", "last"),
+        )
+        self.tell(
+            "And a case that was to stay as it is does not: so the desk takes it back",
+            f"kivvet check quality --no-data {where}",
+            self.book().check(["quality"], data=False),
+        )
+        quality.write_text(before, encoding="utf-8")  # so it stays as it was
         loggers = self.folder / "data" / "loggers" / "2026-*.csv"
         self.tell(
             "A second source: a file a month, with semicolons, decimal commas and days like 03.04.2026",

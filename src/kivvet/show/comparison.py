@@ -20,7 +20,8 @@ _LONGEST_RESULT = 60
 
 def print_comparison(out: Console, made: Comparison) -> None:
     """Print whether two versions mean the same, and the regions that differ."""
-    out.print(Text().append(made.table, "bold").append(f"  {made.new}, and before: {made.old}", "cyan"))
+    versions = "" if made.old == "before" else f"  {made.new}, and before: {made.old}"
+    out.print(Text().append(made.table, "bold").append(versions, "cyan"))
     style = "bold green" if made.is_same else "bold yellow" if made.is_different else "bold red"
     out.print(Text().append(made.summary, style))
     for name in made.not_compared:
@@ -61,8 +62,10 @@ def _print_regions(out: Console, made: Comparison) -> None:
         for line in lines:
             where, before, after, *rows, example = line
             print_columns(out, [("", "", 2)], where)
-            counted = f"  {rows[0]} rows" if has_counts else ""
-            print_columns(out, [("", "", 6)], f"{before} -> {after}{counted}  for example {example}", "dim")
+            counted = f"{rows[0]} rows  " if has_counts else ""
+            change = f"{before} -> {after}"
+            heads_of_line = [("", "", 6), (change, "bold", len(change) + 2), (counted, "", len(counted))]
+            print_columns(out, heads_of_line, f"for example {example}", "dim")
     else:
         for number, line in enumerate([heads, *lines]):
             text = Text("  ")

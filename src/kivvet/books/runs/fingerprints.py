@@ -17,18 +17,30 @@ _LONGEST_DEFINITION = 100_000  # of a table or formula in the record of a target
 _MANY_VALUES = _LONGEST_DEFINITION // 4  # which no short definition holds
 
 
-def column_records(plan: Plan, types: Mapping[str, ValueType]) -> tuple[ColumnRecord, ...]:
-    """Return the record of each written column: the hash of all that decides it, apart from the source."""
-    records = _records(plan, types)
+def column_records(
+    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str] | None = None
+) -> tuple[ColumnRecord, ...]:
+    """Return the record of each written column: the hash of all that decides it, apart from the source.
+
+    Parameters
+    ----------
+    rewritten : mapping of str to str, optional
+        By table the fingerprint of an earlier version that means the same, which is taken for its own.
+    """
+    records = _records(plan, types, rewritten or {})
     return tuple(records[name] for name in plan.written)
 
 
-def where_record(plan: Plan, types: Mapping[str, ValueType]) -> str:
+def where_record(
+    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str] | None = None
+) -> str:
     """Return the hash of all that decides which rows are kept, apart from the source; empty where all are."""
-    return "" if plan.where is None else _records(plan, types)[plan.where].fingerprint
+    return "" if plan.where is None else _records(plan, types, rewritten or {})[plan.where].fingerprint
 
 
-def _records(plan: Plan, types: Mapping[str, ValueType]) -> dict[str, ColumnRecord]:
+def _records(
+    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str]
+) -> dict[str, ColumnRecord]:
     meanings: dict[str, str] = {}
     made: dict[str, str] = {}
     records: dict[str, ColumnRecord] = {}
@@ -43,10 +55,11 @@ def _records(plan: Plan, types: Mapping[str, ValueType]) -> dict[str, ColumnReco
             if one.name in step.decides
         ]
         for column in step.made:
-            made[column.name] = fingerprint([meanings[step.name], step.meaning_of_column(column), read])
-            records[column.name] = ColumnRecord(
-                column.name, step.name, made[column.name], meanings[step.name]
-            )
+            # Which row decides is another thing in a table whose rows were rewritten.
+            is_same = step.name in rewritten and column.role != ("row",)
+            meaning = rewritten[step.name] if is_same else meanings[step.name]
+            made[column.name] = fingerprint([meaning, step.meaning_of_column(column), read])
+            records[column.name] = ColumnRecord(column.name, step.name, made[column.name], meaning)
     return records
 
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.record import Record, read_record
-from kivvet.core.read.meaning import MOST_REMEMBERED_ROWS, table_of
+from kivvet.books.runs.same_meaning import past_table
+from kivvet.core.read.meaning import MOST_REMEMBERED_ROWS
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError
 
@@ -36,13 +36,11 @@ def last_applied(book: OpenBook, name: str) -> tuple[Table, str]:
     if not made:
         raise BookError(f"table {name} was not applied yet", fix="apply it first: kivvet apply")
     at, fingerprint, record = max(made, key=lambda one: one[0])
-    definition = Journal(book.folder).definition(fingerprint)
-    if definition is None and fingerprint in record.definitions:
-        definition = record.definitions[fingerprint][1]
-    if definition is None:
+    table = past_table(book, record, name, fingerprint)
+    if table is None:
         raise BookError(
             f"how table {name} was when it was applied last is not remembered",
             expected=f"a table of at most {MOST_REMEMBERED_ROWS:,} rows, applied on this machine",
             fix="compare it with a revision or another file",
         )
-    return table_of(name, definition), at
+    return table, at

@@ -13,6 +13,7 @@ from kivvet.books.runs.fingerprints import column_records
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.same_meaning import rewritten_tables
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.errors import DataError
@@ -111,6 +112,6 @@ def standing_columns(
     if not is_source_of(record, prepared.source) or changed_types(record, prepared):
         return None
     then = {column.name: column.fingerprint for column in record.columns}
-    today = column_records(prepared.plan, prepared.types)
+    today = column_records(prepared.plan, prepared.types, rewritten_tables(book, record, prepared.plan))
     standing = frozenset(column.name for column in today if then.get(column.name) == column.fingerprint)
     return (record, standing) if standing else None

@@ -13,6 +13,7 @@ from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.same_meaning import rewritten_tables
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
@@ -146,7 +147,8 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         reasons.append(Reason(f"the way the data is read or written changed: {', '.join(changed)}"))
     if more := [one for one in demands_of(prepared.plan, book.severity) if one not in record.demands]:
         reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
-    if record.where != where_record(prepared.plan, prepared.types):
+    rewritten = rewritten_tables(book, record, prepared.plan)
+    if record.where != where_record(prepared.plan, prepared.types, rewritten):
         what = (
             "changed"
             if record.where and dataset.where
@@ -156,7 +158,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         )
         reasons.append(Reason(f"the rows that are kept {what}"))
     column_reasons = _column_reasons(
-        book, record, {one.name: one for one in column_records(prepared.plan, prepared.types)}
+        book, record, {one.name: one for one in column_records(prepared.plan, prepared.types, rewritten)}
     )
     column_reasons += _type_reasons(record, prepared)
     stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
