@@ -8,6 +8,7 @@ from benchmarks import (
     bins,
     check,
     columns,
+    compare,
     cross_table,
     formulas,
     growth,
@@ -35,6 +36,7 @@ ALL = {
 }
 FIGURES = {
     "check": check.figures,
+    "compare": compare.figures,
     "growth": growth.figures,
     "latency": latency.figures,
     "lookup_size": lookup_size.figures,

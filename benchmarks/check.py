@@ -13,7 +13,9 @@ import time
 from decimal import Decimal
 from pathlib import Path
 
-from kivvet.rule_table import rule_table
+from kivvet.core.tables.inputs import Input, Output
+from kivvet.core.tables.table import Match, Row, Table
+from kivvet.core.words.conditions import AnyValue, Between
 
 Box = list[tuple[int, int]]
 _EDGE = 1000
@@ -40,33 +42,12 @@ def measure(kind: str, n_rows: int, n_inputs: int) -> str:
     """Return the figures of one table as text."""
     from kivvet.core.check.check import check_table
     from kivvet.core.check.several_inputs import BoxCheck
-    from kivvet.core.tables.inputs import Input, Output
-    from kivvet.core.tables.table import Row, Table
-    from kivvet.core.words.conditions import AnyValue, Between
 
     boxes = (partitioned if kind == "partitioned" else random_boxes)(n_rows, n_inputs)
-    inputs = tuple(Input(f"x{number}", "number") for number in range(n_inputs))
-    rows = []
-    for number, box in enumerate(boxes, 1):
-        cells = [
-            AnyValue()
-            if pair == (0, _EDGE)
-            else Between(
-                Decimal(pair[0]) if pair[0] else None,
-                True,
-                Decimal(pair[1]) if pair[1] < _EDGE else None,
-                False,
-            )
-            for pair in box
-        ]
-        rows.append(Row(number, tuple(cells), (f"class {number % 5}",)))
     said = []
-    for match in ("one", "first"):
-        table = rule_table(
-            Table(
-                "t", inputs, (Output("y", "text"),), tuple(rows), match="one" if match == "one" else "first"
-            )
-        )
+    ways: tuple[Match, ...] = ("one", "first")
+    for match in ways:
+        table = table_of(boxes, match)
         start = time.perf_counter()
         list(BoxCheck(table).gaps())
         gaps = time.perf_counter() - start
@@ -82,6 +63,26 @@ def measure(kind: str, n_rows: int, n_inputs: int) -> str:
         else "0"
     )
     return f"{'; '.join(said)}; peak {int(peak) // 1024} MB"
+
+
+def table_of(boxes: list[Box], match: Match) -> Table:
+    """Return boxes as the rows of a table."""
+    inputs = tuple(Input(f"x{number}", "number") for number in range(len(boxes[0])))
+    rows = []
+    for number, box in enumerate(boxes, 1):
+        cells = [
+            AnyValue()
+            if pair == (0, _EDGE)
+            else Between(
+                Decimal(pair[0]) if pair[0] else None,
+                True,
+                Decimal(pair[1]) if pair[1] < _EDGE else None,
+                False,
+            )
+            for pair in box
+        ]
+        rows.append(Row(number, tuple(cells), (f"class {number % 5}",)))
+    return Table("t", inputs, (Output("y", "text"),), tuple(rows), match=match)
 
 
 def partitioned(n_rows: int, n_inputs: int, seed: int = 1) -> list[Box]:
