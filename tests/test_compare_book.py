@@ -96,6 +96,7 @@ def test_keys_of_a_lookup_are_compared_and_rows_beside_it_are_taken_from_the_rev
         (["ph_clas"], "did you mean 'ph_class'?"),
         (["ph_class", "--with", "HEAD~7"], "nothing called 'HEAD~7'"),
         (["ph_class", "--with", "--output=x"], "nothing called"),
+        (["ph_class", "--with", ""], "nothing called ''"),
         (["ph_class", "--with", "lats"], "did you mean 'last'?"),
         (["limits"], "not applied yet"),
         (["limits", "--with", "ph_class"], "share no output"),

@@ -209,6 +209,17 @@ def test_the_row_explained_is_kept_as_an_example(folder, run, before, after):
     assert kivvet.open_book(folder).table("verdict").examples[-1].note == "x"
 
 
+def test_the_text_missing_is_no_missing_value(tmp_path, run):
+    table = 'inputs.x = "text"\noutputs.y = "text"\nrows = [["a", "\\"missing\\""], ["\\"missing\\"", "q"]]\n'
+    folder = write_book(tmp_path / "b", {"tables/odd.toml": table})
+    for value in ("a", "missing", ""):
+        assert run("explain", "odd", "--set", f"x={value}", "--as-example", cwd=folder).code == 0
+    examples = kivvet.open_book(folder).table("odd").examples
+    assert [one.values.get("x") for one in examples] == ["a", "missing", None]
+    assert [one.expected["y"] for one in examples] == ["missing", "q", None]
+    assert run("check", "odd", "--no-data", cwd=folder).code == 0
+
+
 @exact
 @given(versions(), st.data())
 def test_examples_hold_just_where_the_definitions_say_so(tables, data):

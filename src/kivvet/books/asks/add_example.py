@@ -99,7 +99,7 @@ def add_example(book: OpenBook, explained: Explanation, note: str = "") -> Examp
 
 def _cells(table: Table, explained: Explanation, note: str) -> dict[str, str]:
     values = {
-        name: "" if value == "missing" else result_text(value) if _is_text(table, name) else value
+        name: "" if name in explained.without else result_text(value) if _is_text(table, name) else value
         for name, value in explained.values.items()
     }
     results = {name: _expected(value) for name, value in explained.results.items()}
@@ -121,8 +121,11 @@ def _expected(value: Any) -> str:
 
 def _is_that(values: Mapping[str, Any], expected: Mapping[str, Any], explained: Explanation) -> bool:
     """Whether an example has the values explained and expects just these results."""
-    said = {name: write_plain(value) for name, value in values.items()}
-    same = all(said.get(name, "missing") == value for name, value in explained.values.items())
+    said = {name: write_plain(value) for name, value in values.items() if value is not None}
+    same = all(
+        name not in said if name in explained.without else said.get(name) == value
+        for name, value in explained.values.items()
+    )
     wanted = {name: write_plain(value) for name, value in expected.items()}
     return same and wanted == {name: write_plain(value) for name, value in explained.results.items()}
 

@@ -77,7 +77,7 @@ def other_version(book: OpenBook, table: Table, other: str | Path) -> tuple[Tabl
     if given == LAST:
         found, at = last_applied(book, table.name)
         return found, f"last applied, {at[:16].replace('T', ' ')} UTC"
-    path = Path(given)
+    path = Path(given or "-")  # no name is not this folder
     if path.name == BOOK_FILE and path.is_file():
         path = path.parent
     if (path / BOOK_FILE).is_file():

@@ -51,7 +51,7 @@ class ExampleRun:
     def title(self) -> str:
         """The example as messages name it."""
         values = {name: write_plain(value) for name, value in self.example.values.items()}
-        said = listed((f"{name} = {value}" for name, value in values.items()), 6) or "all missing"
+        said = listed((f"{name} = {value}" for name, value in values.items()), 6) if values else "all missing"
         return f"example {self.example.number} ({self.example.note or said})"
 
 

@@ -6,7 +6,7 @@ import datetime as dt
 import json
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
 
@@ -98,6 +98,9 @@ class Explanation:
     verdicts : tuple of Verdict
         Every row, in order; just those that decide for lookups and very long tables.
     nearest : tuple of NearestChange
+    note : str
+    without : tuple of str
+        Those of the columns that have no value; a text may be "missing" too.
     """
 
     table: str
@@ -108,6 +111,7 @@ class Explanation:
     verdicts: tuple[Verdict, ...]
     nearest: tuple[NearestChange, ...]
     note: str = ""
+    without: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         got = ", ".join(f"{name} = {write_plain(value)}" for name, value in self.results.items())
@@ -130,6 +134,7 @@ class Explanation:
             "verdicts": [verdict.as_dict() for verdict in self.verdicts],
             "nearest": [one.as_dict() for one in self.nearest],
             "note": self.note,
+            "without": list(self.without),
         }
 
     def to_json(self) -> str:
@@ -178,6 +183,13 @@ def explain_columns(table: Table, columns: Mapping[str, Column]) -> Explanation:
     columns : mapping of str to Column
         Of one row each, by the names the table gives them.
     """
+    without = tuple(
+        name for name, one in columns.items() if name in table.deciding_reads and missing_mask(one)[0]
+    )
+    return replace(_explain_columns(table, columns), without=without)
+
+
+def _explain_columns(table: Table, columns: Mapping[str, Column]) -> Explanation:
     compiled = compile_table(table)
     outcome = int(compiled.classify(columns).labels[0])
     deciding, decided = compiled.outcomes.rows_of(outcome), compiled.outcomes.decided(outcome)
