@@ -135,7 +135,6 @@ def cases_of(counter: CaseCounter, builder: LookBuilder) -> Cases:
             raise DataError(f"column {name!r} has no values", fix="choose another column")
         arrays.append(_typed(merged.column(f"{place}"), about.type))
         kinds.append(about.type)
-    keys = [f"{place}" for place in range(len(arrays))]
     codes = np.zeros(merged.num_rows, np.int64)
     columns = []
     for name, kind, array in zip(counter.columns, kinds, arrays, strict=True):
@@ -147,7 +146,6 @@ def cases_of(counter: CaseCounter, builder: LookBuilder) -> Cases:
         own_codes = own.to_numpy(zero_copy_only=False).astype(np.int64)
         columns.append((name, kind, different, own_codes))
         codes = np.unique(codes * (len(different) + 1) + own_codes + 1, return_inverse=True)[1].reshape(-1)
-    del keys
     _, firsts, of_case = np.unique(codes, return_index=True, return_inverse=True)
     of_case = of_case.reshape(-1)
     counted = merged.column("rows").to_numpy()
