@@ -9,8 +9,8 @@ import pyarrow as pa
 import pytest
 
 import kivvet
-from kivvet.books.runs.two_versions import differing
 from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.run.differing import differing
 from tests.conftest import SMALL_BOOK, write_book
 
 PH = SMALL_BOOK["tables/ph_class.toml"]

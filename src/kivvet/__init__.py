@@ -42,6 +42,11 @@ if TYPE_CHECKING:
     from kivvet.core.run.cross_table import Label as Label
     from kivvet.core.run.explain import Explanation as Explanation
     from kivvet.core.run.explain import Verdict as Verdict
+    from kivvet.core.run.impact import ColumnImpact as ColumnImpact
+    from kivvet.core.run.impact import DatasetImpact as DatasetImpact
+    from kivvet.core.run.impact import Impact as Impact
+    from kivvet.core.run.impact import Move as Move
+    from kivvet.core.run.impact import MovedRow as MovedRow
     from kivvet.core.run.reports import Applied as Applied
     from kivvet.core.run.reports import ApplyReport as ApplyReport
     from kivvet.core.run.reports import ClassReport as ClassReport
@@ -83,11 +88,13 @@ _HOMES = {
     "Change": "kivvet.core.compare.comparison",
     "ChangedRegion": "kivvet.core.compare.comparison",
     "ClassReport": "kivvet.core.run.reports",
+    "ColumnImpact": "kivvet.core.run.impact",
     "ColumnLook": "kivvet.core.draft.look",
     "Comparison": "kivvet.core.compare.comparison",
     "CrossTable": "kivvet.core.run.cross_table",
     "DataError": "kivvet.core.words.errors",
     "Dataset": "kivvet.books.files.dataset",
+    "DatasetImpact": "kivvet.core.run.impact",
     "DatasetListed": "kivvet.books.asks.overview",
     "DatasetStatus": "kivvet.books.runs.status",
     "DraftReport": "kivvet.core.draft.draft",
@@ -101,11 +108,14 @@ _HOMES = {
     "FormulaListed": "kivvet.books.asks.overview",
     "FormulaReport": "kivvet.core.run.reports",
     "Gives": "kivvet.core.compare.comparison",
+    "Impact": "kivvet.core.run.impact",
     "Input": "kivvet.core.tables.inputs",
     "KivvetError": "kivvet.core.words.errors",
     "Label": "kivvet.core.run.cross_table",
     "LastRun": "kivvet.core.run.reports",
     "Look": "kivvet.core.draft.look",
+    "Move": "kivvet.core.run.impact",
+    "MovedRow": "kivvet.core.run.impact",
     "Output": "kivvet.core.tables.inputs",
     "OutputError": "kivvet.core.words.errors",
     "Overview": "kivvet.books.asks.overview",
@@ -145,11 +155,13 @@ __all__ = [
     "Change",
     "ChangedRegion",
     "ClassReport",
+    "ColumnImpact",
     "ColumnLook",
     "Comparison",
     "CrossTable",
     "DataError",
     "Dataset",
+    "DatasetImpact",
     "DatasetListed",
     "DatasetStatus",
     "DraftReport",
@@ -163,11 +175,14 @@ __all__ = [
     "FormulaListed",
     "FormulaReport",
     "Gives",
+    "Impact",
     "Input",
     "KivvetError",
     "Label",
     "LastRun",
     "Look",
+    "Move",
+    "MovedRow",
     "Output",
     "OutputError",
     "Overview",

@@ -28,6 +28,7 @@ _COMMANDS = (
     "summary",
     "list",
     "explain",
+    "impact",
     "status",
     "refresh",
 )

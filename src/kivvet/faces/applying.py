@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from kivvet.books.runs.refresh import Refreshed
     from kivvet.books.runs.status import DatasetStatus
     from kivvet.core.compare.comparison import Comparison
+    from kivvet.core.run.impact import Impact
     from kivvet.core.run.reports import Applied, ApplyReport
     from kivvet.rule_table import RuleTable
 
@@ -105,6 +106,33 @@ class Applying(OpenedBook):
         return compare_in_book(
             self._opened, table, other, shared=shared, budget=budget, data=data, on_rows=on_rows
         )
+
+    def impact(
+        self,
+        names: Iterable[str] = (),
+        *,
+        against: str | Path = "last",
+        on_rows: OnRows = lambda _: None,
+    ) -> Impact:
+        """Return what rules that changed do to the data of the book, before anything is written.
+
+        Parameters
+        ----------
+        names : iterable of str
+            Of tables and formulas: only their changes count. Of datasets: only these are looked at.
+        against : str or Path
+            ``"last"`` for the rules by which each target was made, a revision of the git repository that the book lies
+            in, the folder of another book, or a table's file.
+
+        Raises
+        ------
+        BookError, TableError
+            If there is no such name or version, or it cannot be read. What keeps one dataset from being told is no
+            error: see `DatasetImpact.why_not`.
+        """
+        from kivvet.books.asks.impact import impact_in_book
+
+        return impact_in_book(self._opened, names_of(names), against, on_rows=on_rows)
 
     def apply(
         self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None

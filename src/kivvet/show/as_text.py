@@ -69,12 +69,19 @@ def _simpler(out: Console, value: object) -> None:
     print_simpler(out, value)  # type: ignore[arg-type]
 
 
+def _impact(out: Console, value: object) -> None:
+    from kivvet.show.impact import print_impact
+
+    print_impact(out, value)  # type: ignore[arg-type]
+
+
 _PRINTERS: dict[str, Callable[[Console, object], None]] = {
     "Report": _report,
     "ApplyReport": _applied,
     "Comparison": _comparison,
     "CrossTable": _summary,
     "RowsShown": _rows,
+    "Impact": _impact,
     "Overview": _overview,
     "Shares": _shares,
     "Simpler": _simpler,

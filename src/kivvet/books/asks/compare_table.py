@@ -17,10 +17,11 @@ from kivvet.books.files.revisions import Revision
 from kivvet.books.runs.last_applied import last_applied
 from kivvet.books.runs.prepare import Prepared, prepared_of
 from kivvet.books.runs.sources import source_of
-from kivvet.books.runs.two_versions import BatchOfBoth, TwoVersions, differing
+from kivvet.books.runs.two_versions import BatchOfBoth, TwoVersions
 from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.compare.comparison import Comparison
+from kivvet.core.run.differing import differing
 from kivvet.core.run.examples import examples_apart
 from kivvet.core.run.found_regions import FoundRegions
 from kivvet.core.run.plan import Plan

@@ -9,6 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from kivvet.books.files.open_book import BOOK_FILE, OpenBook, read_book
+from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.files.read_table import files_beside, read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.core.tables.table import Table
@@ -79,6 +81,40 @@ class Revision:
         if table is None or any(one.severity == "error" for one in faults):
             raise TableError([_placed(one, shown) for one in faults])
         return replace(table, name=path.stem)
+
+    def book(self) -> OpenBook:
+        """Return the book as its rules were: tables and formulas, and what ``book.toml`` said.
+
+        Raises
+        ------
+        BookError
+            If there was no book then.
+        """
+        names = self._names()
+        with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+            then = Path(folder).joinpath(*["up"] * len(self.folder.resolve().parts))
+            (then / "tables").mkdir(parents=True)
+            for name in names:
+                self._write(self.folder / name, then / name)
+            for path in sorted((then / "tables").glob("*.toml")):
+                document, _ = read_toml(path)
+                for file in () if document is None else files_beside(path, document.values):
+                    if Path(folder) in file.resolve().parents and not file.exists():
+                        self._write(self.folder / "tables" / file.relative_to(path.parent), file)
+            if not (then / BOOK_FILE).is_file():
+                raise BookError(f"there was no book here at revision {self.given}")
+            return read_book(then)
+
+    def _names(self) -> list[str]:
+        wanted = (BOOK_FILE, FORMULAS_FILE, "tables")
+        listed = _git(self.folder, "ls-tree", "-r", "-z", "--name-only", self.commit, "--", *wanted)
+        return [one.decode(errors="surrogateescape") for one in (listed or b"").split(b"\0") if one]
+
+    def _write(self, path: Path, to: Path) -> None:
+        content = self.content(path)
+        if content is not None:
+            to.parent.mkdir(parents=True, exist_ok=True)
+            to.write_bytes(content)
 
     @contextmanager
     def _as_it_was(self, path: Path) -> Iterator[Path]:

@@ -1,0 +1,109 @@
+"""The rules of a book as they were: a book whose tables and formulas are others, and all else is the same."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.read_formulas import parse_named_formula
+from kivvet.books.runs.journal import Journal
+from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.same_meaning import past_table
+from kivvet.core.formulas.formula import Formula
+from kivvet.core.read.meaning import SEMANTICS_VERSION, fingerprint, formula_meaning, meaning_of
+from kivvet.core.tables.table import Table
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+
+@dataclass(frozen=True)
+class OtherRules:
+    """Tables and formulas as they were, those that are as today left out.
+
+    Attributes
+    ----------
+    tables, formulas : mapping by name
+    why_not : str
+        Why they are not known; empty where they are.
+    """
+
+    tables: Mapping[str, Table] = field(default_factory=dict)
+    formulas: Mapping[str, Formula] = field(default_factory=dict)
+    why_not: str = ""
+
+    def of(self, book: OpenBook) -> OpenBook:
+        """Return the book with these rules in the place of its own."""
+        made = copy.copy(book)
+        made.__dict__.pop("_kept", None)  # what was worked out of the others
+        made.tables = {**book.tables, **self.tables}
+        made.formulas = {**book.formulas, **self.formulas}
+        return made
+
+    def only(self, names: set[str]) -> OtherRules:
+        """Return those of some names."""
+        tables = {name: one for name, one in self.tables.items() if name in names}
+        formulas = {name: one for name, one in self.formulas.items() if name in names}
+        return OtherRules(tables, formulas, self.why_not)
+
+
+def rules_then(book: OpenBook, dataset: Dataset) -> OtherRules:
+    """Return the rules by which the target of a dataset was made, as far as they differ from today's."""
+    record = None
+    if dataset.target is not None and dataset.target.exists():
+        record, _ = read_record(dataset.target)
+    if record is None:
+        return OtherRules(why_not="it was not applied yet")
+    if record.semantics != SEMANTICS_VERSION:
+        return OtherRules(why_not="it was made by another version of Kivvet")
+    tables: dict[str, Table] = {}
+    formulas: dict[str, Formula] = {}
+    for name, key in _fingerprints(record).items():
+        if name in book.tables and key != fingerprint(meaning_of(book.tables[name])):
+            past = past_table(book, record, name, key)
+            if past is None:
+                return OtherRules(why_not=f"how table {name} was then is not remembered")
+            tables[name] = past
+        elif name in book.formulas and key != fingerprint(formula_meaning(book.formulas[name])):
+            formula = _past_formula(book, record, name, key)
+            if formula is None:
+                return OtherRules(why_not=f"how formula {name} was then is not remembered")
+            formulas[name] = formula
+    return OtherRules(tables, formulas)
+
+
+def _fingerprints(record: Record) -> dict[str, str]:
+    """Return by table and formula the fingerprint of its meaning, as far as the record tells."""
+    told = {name: key for key, (name, _) in record.definitions.items()}
+    return {**told, **{column.table: column.table_fingerprint for column in record.columns}}
+
+
+def _past_formula(book: OpenBook, record: Record, name: str, key: str) -> Formula | None:
+    definition = Journal(book.folder).definition(key)
+    if definition is None and key in record.definitions:
+        definition = record.definitions[key][1]
+    if definition is None or "formula" not in definition:
+        return None
+    words = ("formula", "among", "type")
+    given = {word: definition[word] for word in words if definition.get(word) is not None}
+    return parse_named_formula(name, given)[0]
+
+
+def rules_of(book: OpenBook, other: OpenBook) -> OtherRules:
+    """Return the rules of another book that this book has too and that differ."""
+    return OtherRules(
+        {
+            name: table
+            for name, table in other.tables.items()
+            if name in book.tables
+            and fingerprint(meaning_of(table)) != fingerprint(meaning_of(book.tables[name]))
+        },
+        {
+            name: formula
+            for name, formula in other.formulas.items()
+            if name in book.formulas and formula.meaning != book.formulas[name].meaning
+        },
+    )
