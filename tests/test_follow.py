@@ -227,3 +227,81 @@ def test_rows_written_anew_are_current_but_for_columns_that_name_the_row(tmp_pat
     assert status(folder).state == "current"
     change(folder, "tables/ph_class.toml", '["5 to <6.5", "acidic"]', '["5 to <6.5", "acid"]')
     assert set(status(folder).stale_columns) == {"ph_class", "ph_row", "sour"}
+
+
+# Datasets that read what others write
+
+CHAIN = """\
+[datasets.last]
+source  = "out/second.csv"
+target  = "out/last.csv"
+columns = ["sour"]
+
+[datasets.second]
+source  = "out/samples.parquet"
+target  = "out/second.csv"
+types   = { station = "text" }
+columns = [{ table = "ph_class", keep = [{ ph_class = "again" }] }]
+
+[datasets.samples]
+source  = "data/samples.csv"
+target  = "out/samples.parquet"
+types   = { station = "text" }
+columns = ["ph_class"]
+"""
+SOUR = 'inputs.ph_class = "text"\noutputs.sour = "boolean"\nmatch = "first"\nrows = [["acidic", "true"], ["any", "false"]]\n'
+
+
+@pytest.fixture
+def chain(tmp_path):
+    return write_book(tmp_path, {"book.toml": CHAIN, "tables/sour.toml": SOUR})
+
+
+def states(folder):
+    return {one.dataset: one.state for one in kivvet.open_book(folder).status()}
+
+
+def test_what_one_dataset_writes_another_reads_each_in_its_turn(chain, run):
+    assert set(states(chain).values()) == {"never applied"}
+    assert run("apply", cwd=chain).code == 0
+    assert set(states(chain).values()) == {"current"}
+    assert "sour" in (chain / "out/last.csv").read_text()
+    change(chain, "data/samples.csv", "6.40", "6.60")
+    found = {one.dataset: one for one in kivvet.open_book(chain).status()}
+    assert [found[name].state for name in ("samples", "second", "last")] == ["stale"] * 3
+    assert found["last"].reasons[0].message == "its source is the target of second, which is stale"
+    change(chain, "tables/sour.toml", '["any", "false"]', '["any", "maybe"]')
+    assert "last  would not be written" in run("refresh", "--dry-run", cwd=chain).out
+    change(chain, "tables/sour.toml", '["any", "maybe"]', '["any", "false"]')
+    plan = run("refresh", "--dry-run", cwd=chain)
+    assert plan.out.count("would be written") == 3 and set(states(chain).values()) == {"stale"}
+    done = kivvet.open_book(chain).refresh(["last"])
+    assert [(one.dataset, one.report is not None) for one in done] == [
+        ("samples", True),
+        ("second", True),
+        ("last", True),
+    ]
+    assert set(states(chain).values()) == {"current"}
+    assert not any(one.report for one in kivvet.open_book(chain).refresh())
+    assert all(one.report for one in kivvet.open_book(chain).refresh(everything=True))
+
+
+def test_datasets_that_read_each_other_in_a_circle_are_told(chain, run):
+    change(chain, "book.toml", '"data/samples.csv"', '"out/last.csv"')
+    checked = run("check", "--no-data", cwd=chain)
+    assert checked.code == 1 and checked.out.count("datasets read what each other writes") == 3
+    assert "last <- second <- samples <- last" in checked.out
+    assert run("apply", cwd=chain).code == 1 and "what each other writes" in run("apply", cwd=chain).err
+    assert run("status", cwd=chain).code == 1
+
+
+@pytest.mark.parametrize("command", ["apply", "refresh"])
+def test_a_target_that_somebody_edited_is_not_written_over_unasked(fresh, run, command):
+    target = fresh / "out/samples.csv"
+    edited = target.read_bytes() + b"5,008,7,by hand,neutral,Ash,matched,2\n"
+    target.write_bytes(edited)
+    refused = run(command, cwd=fresh)
+    assert refused.code != 0 and "was changed by something else since Kivvet wrote it" in refused.err
+    assert "--replace-edited" in refused.err and target.read_bytes() == edited
+    assert run(command, "--replace-edited", cwd=fresh).code == 0
+    assert b"by hand" not in target.read_bytes() and status(fresh).state == "current"

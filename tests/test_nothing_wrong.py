@@ -277,7 +277,6 @@ def test_moments_between_two_microseconds_are_a_gap():
         ({"target": "link.csv", "hard": "tables/station.csv"}, "the rows of table station"),
         ({"target": "link/samples.csv", "link_folder": "tables"}, "within the folder of the book's tables"),
         ({"target": ".kivvet/samples.csv"}, "within Kivvet's own folder"),
-        ({"target": "data/other.csv"}, "the source of dataset other"),
     ],
 )
 def test_a_target_is_never_a_file_of_the_book_or_a_source(tmp_path, run, changes, said):

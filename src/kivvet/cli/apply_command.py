@@ -12,9 +12,20 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
 @click.command("apply", cls=Command, short_help="Write the targets of datasets, with their new columns.")
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
 @click.option("--replace", is_flag=True, help="Write over a target that Kivvet did not write.")
+@click.option(
+    "--replace-edited",
+    is_flag=True,
+    help="Write over a target that something else changed since it was written.",
+)
 @book_option
 @json_option
-def command(datasets: tuple[str, ...], replace: bool, book_folder: Path | None, as_json: bool) -> None:
+def command(
+    datasets: tuple[str, ...],
+    replace: bool,
+    replace_edited: bool,
+    book_folder: Path | None,
+    as_json: bool,
+) -> None:
     """Read the source of each dataset, add the columns that the book asks for, write the target.
 
     All rows are kept, in order, and every row is accounted for: matched + missing + unmatched = rows.
@@ -31,9 +42,11 @@ def command(datasets: tuple[str, ...], replace: bool, book_folder: Path | None, 
 
     book = opened_book(book_folder)
     reports = []
-    for name in datasets or book.dataset_names:
+    for name in datasets or book.names_in_order:
         with counting_rows(name) as on_rows:
-            reports.append(book.apply_dataset(name, replace=replace, on_rows=on_rows))
+            reports.append(
+                book.apply_dataset(name, replace=replace, replace_edited=replace_edited, on_rows=on_rows)
+            )
         if not as_json:
             print_apply_report(console(), reports[-1])
     if as_json:

@@ -169,7 +169,12 @@ class Applying(OpenedBook):
         return apply_to_frame(self._opened, frame, columns, where=where)
 
     def apply_dataset(
-        self, name: str, *, replace: bool = False, on_rows: OnRows = lambda _: None
+        self,
+        name: str,
+        *,
+        replace: bool = False,
+        replace_edited: bool = False,
+        on_rows: OnRows = lambda _: None,
     ) -> ApplyReport:
         """Write the target of a dataset: all rows of its source, with the new columns.
 
@@ -178,6 +183,8 @@ class Applying(OpenedBook):
         name : str
         replace : bool
             Whether a file may be replaced that Kivvet did not write.
+        replace_edited : bool
+            Whether a target may be replaced that something else changed since it was written.
         on_rows : callable
             Called with a number of rows after each batch that was read.
 
@@ -189,7 +196,9 @@ class Applying(OpenedBook):
         from kivvet.books.runs.apply import apply_dataset
 
         dataset = self._opened.dataset(name)
-        return apply_dataset(self._opened, dataset, replace_other=replace, on_rows=on_rows)
+        return apply_dataset(
+            self._opened, dataset, replace_other=replace, replace_edited=replace_edited, on_rows=on_rows
+        )
 
     def unmatched(
         self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
@@ -217,6 +226,9 @@ class Applying(OpenedBook):
         datasets: Iterable[str] | None = None,
         *,
         replace: bool = False,
+        replace_edited: bool = False,
+        everything: bool = False,
+        dry_run: bool = False,
         on_rows: OnRows = lambda _: None,
     ) -> tuple[Refreshed, ...]:
         """Bring every target that is not current up to date; what is current is left alone.
@@ -224,9 +236,15 @@ class Applying(OpenedBook):
         Parameters
         ----------
         datasets : iterable of str, optional
-            Only these.
+            Only these, and those whose targets they read. Each is written after what it reads.
         replace : bool
             Whether files may be replaced that Kivvet did not write.
+        replace_edited : bool
+            Whether targets may be replaced that something else changed since they were written.
+        everything : bool
+            Whether what is current is written anew too, from the source.
+        dry_run : bool
+            Whether it is only told what would be done: see `Refreshed.is_due`.
         on_rows : callable
             Called with a number of rows after each batch that was read.
 
@@ -238,4 +256,12 @@ class Applying(OpenedBook):
         from kivvet.books.runs.refresh import refresh_datasets
 
         names = [dataset.name for dataset in self._chosen(datasets)]
-        return refresh_datasets(self._opened, names, replace=replace, on_rows=on_rows)
+        return refresh_datasets(
+            self._opened,
+            names,
+            replace=replace,
+            replace_edited=replace_edited,
+            everything=everything,
+            dry_run=dry_run,
+            on_rows=on_rows,
+        )

@@ -50,6 +50,14 @@ class OpenedBook:
         return self._opened.dataset_names
 
     @property
+    def names_in_order(self) -> tuple[str, ...]:
+        """The names of all datasets, each after those whose targets it reads."""
+        names = self._opened.dataset_names
+        usable = [one for one in names if one in self._opened.datasets]
+        others = [one for one in names if one not in self._opened.datasets]
+        return (*self._opened.in_order(usable), *others)
+
+    @property
     def datasets(self) -> Mapping[str, Dataset]:
         """The datasets whose definition could be read, by name."""
         return self._opened.datasets

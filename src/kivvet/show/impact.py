@@ -40,7 +40,8 @@ def print_impact(out: Console, made: Impact) -> None:
     style = "bold green" if made.is_nothing else "bold yellow"
     out.print()
     out.print(Text(made.summary, style))
-    if not made.is_nothing and made.against == "what was applied last" and made.largest_share:
+    is_stopped = any(one.stopped_by or one.why_not for one in made.datasets)
+    if not is_stopped and made.against == "what was applied last" and made.largest_share:
         out.print(Text("to write it: kivvet refresh", "green"))
 
 
@@ -65,6 +66,8 @@ def _print_dataset(out: Console, one: DatasetImpact) -> None:
         out.print(head.append(f"  cannot be told: {one.why_not}", "yellow"))
         return
     out.print(head.append(f"  {count(one.rows, 'row')}" if one.rows else ""))
+    if one.stopped_by:
+        print_columns(out, [("", "", 2)], f"{one.stopped_by} would stop an apply: kivvet check", "red")
     for word, names in (("new", one.added), ("gone", one.gone)):
         if names:
             print_columns(out, [("", "", 2), (word, "yellow", 6)], listed(names))

@@ -71,6 +71,12 @@ def print_reason(out: Console, reason: Reason) -> None:
 def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
     """Print what a refresh did: for what was current, that there was nothing to do."""
     for one in done:
+        if one.is_due or one.is_stopped:
+            said, style = ("would be written", "yellow") if one.is_due else ("would not be written", "red")
+            out.print(Text().append(one.dataset, "bold").append(f"  {said}", style))
+            for reason in one.reasons:
+                print_reason(out, reason)
+            continue
         if one.report is None:
             out.print(
                 Text().append(one.dataset, "bold").append("  current", "green").append("; nothing to do")

@@ -35,6 +35,7 @@ from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, DataError, KivvetError, TableError
+from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, did_you_mean, listed
 from kivvet.io.source_and_target import Source
@@ -176,12 +177,21 @@ def _of_dataset(book: OpenBook, dataset: Dataset, versions: _Versions, on_rows: 
         if dataset.of is not None:
             return _SummaryImpact(book, before, dataset, rules).result(on_rows)
         source = source_of(book, dataset)
+        stops = [one.table for one in _findings(book, dataset) if one.severity == "error"]
         pair = _prepared(before, dataset, source), _prepared(book, dataset, source)
-        return _RowsImpact(*pair, dataset, rules, book).result(on_rows)
+        made = _RowsImpact(*pair, dataset, rules, book).result(on_rows)
+        said = f"{count(len(stops), 'error')} in {listed(dict.fromkeys(stops))}" if stops else ""
+        return replace(made, stopped_by=said)
     except TableError as error:
         return DatasetImpact(dataset.name, why_not=f"{count(len(error.findings), 'error')}: kivvet check")
     except KivvetError as error:
         return DatasetImpact(dataset.name, why_not=error.problem)
+
+
+def _findings(book: OpenBook, dataset: Dataset) -> list[Finding]:
+    """Return what is found in the tables that a dataset uses, alone."""
+    tables = [book.tables[name] for name in sorted(book.used_by(dataset)) if name in book.tables]
+    return [found for table in tables for found in findings_in_book(book, table)]
 
 
 def _prepared(book: OpenBook, dataset: Dataset, source: Source) -> Prepared:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Set
+from collections.abc import Iterable, Set
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kivvet.books.files.dataset import Dataset, parse_dataset
+from kivvet.books.files.dependence import circles, in_order, read_before
 from kivvet.books.files.domains import with_domains
 from kivvet.books.files.read_formulas import read_formulas
 from kivvet.books.files.read_table import read_table
@@ -138,6 +139,7 @@ class OpenBook:
                 self.datasets[name] = dataset
         self._read_summaries(options, locate)
         self.reading_findings += target_faults(self.folder, self.datasets, self.files_of_tables)
+        self.reading_findings += circles(self.datasets)
 
     def _read_summaries(self, options: Options, locate: Locate) -> None:
         """Read the summaries; they are datasets whose source is another one, summed up."""
@@ -201,6 +203,20 @@ class OpenBook:
         """
         self.need_readable()
         return (*self.datasets, *sorted(self.unusable_datasets))
+
+    def maker_of(self, dataset: Dataset) -> Dataset | None:
+        """Return the dataset whose target is the source of another one; None where it is a file like any other."""
+        name = None if dataset.of is not None else read_before(self.datasets).get(dataset.name)
+        return None if name is None else self.datasets[name]
+
+    def in_order(self, names: Iterable[str]) -> list[str]:
+        """Return datasets by name, each after what it reads; what they read of others is among them."""
+        before = {
+            name: maker
+            for name, maker in read_before(self.datasets).items()
+            if self.datasets[name].of is None
+        }
+        return in_order(names, before)
 
     def table(self, name: str) -> Table:
         """Return a table by name; `BookError` with the near name if there is none."""

@@ -16,7 +16,7 @@ from kivvet.core.words.wording import shown_path
 def target_faults(
     folder: Path, datasets: Mapping[str, Dataset], files_of_tables: Mapping[Path, str]
 ) -> list[Finding]:
-    """Return a finding for each dataset whose target is a file of the book, a source, or another dataset's
+    """Return a finding for each dataset whose target is a file of the book, a source by another name, or another dataset's
     target.
 
     Parameters
@@ -31,6 +31,7 @@ def target_faults(
     own.add(folder / "formulas.toml", "the book's formulas")
     for path, said in files_of_tables.items():
         own.add(path, said)
+    sources = {_real(dataset.source) for dataset in datasets.values()}
     for dataset in datasets.values():
         own.add(dataset.source, f"the source of dataset {dataset.name}")
     kept = [
@@ -43,7 +44,8 @@ def target_faults(
         if dataset.target is None:
             continue
         real = _real(dataset.target)
-        what: str | None = own.name_of(dataset.target) or next(
+        # What one dataset writes another may read, by the same name.
+        what: str | None = (None if real in sources else own.name_of(dataset.target)) or next(
             (where for path, where in kept if path in real.parents), None
         )
         if real == _real(dataset.source):

@@ -19,7 +19,7 @@ from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.moved import counts_to_remember, since_last_run
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
-from kivvet.books.runs.record import Record, read_record, refuse_strange
+from kivvet.books.runs.record import Record, read_record, refuse_edited, refuse_strange
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import standing_columns
 from kivvet.books.runs.summary_source import SummarySource
@@ -51,6 +51,7 @@ def apply_dataset(
     *,
     action: str = "apply",
     replace_other: bool = False,
+    replace_edited: bool = False,
     on_rows: OnRows = lambda _: None,
 ) -> ApplyReport:
     """Write the target of a dataset anew, all rows of its source with the new columns; return the report.
@@ -59,6 +60,8 @@ def apply_dataset(
     ----------
     replace_other : bool
         Whether a file that Kivvet did not write may be replaced.
+    replace_edited : bool
+        Whether a target that something else changed since it was written may be replaced.
 
     Raises
     ------
@@ -76,6 +79,8 @@ def apply_dataset(
     _stop_at(book.faults_of(dataset))
     if not replace_other:
         refuse_strange(dataset.target)
+    if not replace_other and not replace_edited:
+        refuse_edited(dataset.target)
     needs_types = target_format(dataset.target).keeps_types
     # A refresh may find them in the target.
     prepared, faults = prepare(book, dataset, with_all_types=needs_types and action != "refresh")

@@ -151,6 +151,18 @@ def is_written_by_kivvet(target: Path) -> bool:
     return read_record(target)[0] is not None
 
 
+def refuse_edited(target: Path) -> None:
+    """Raise where what Kivvet wrote was changed since by something else."""
+    record, is_true = read_record(target)
+    if record is not None and not is_true:
+        raise OutputError(
+            "was changed by something else since Kivvet wrote it",
+            place=Place(shown_path(target)),
+            found=f"written {record.made_at[:16].replace('T', ' ')} UTC by dataset {record.dataset}",
+            fix="keep a copy if it is wanted, then write over it with --replace-edited (in Python replace_edited=True)",
+        )
+
+
 def refuse_strange(target: Path) -> None:
     """Raise unless a target is new, or some Kivvet wrote what is there."""
     if target.is_file() and not is_written_by_kivvet(target):

@@ -13,11 +13,26 @@ from kivvet.core.run.reports import ApplyReport
 
 @dataclass(frozen=True)
 class Refreshed:
-    """What `refresh` did with one dataset: `report` is None where it was current already."""
+    """What `refresh` did with one dataset.
+
+    Attributes
+    ----------
+    dataset : str
+    reasons : tuple of Reason
+        Why it was not current; empty where it was.
+    report : ApplyReport or None
+        None where nothing was written: it was current, or it was only asked what would be done.
+    is_due : bool
+        Whether it would be written, where nothing was since it was only asked.
+    is_stopped : bool
+        Whether something would keep it from being written, where it was only asked: `reasons` say what.
+    """
 
     dataset: str
     reasons: tuple[Reason, ...] = ()
     report: ApplyReport | None = None
+    is_due: bool = False
+    is_stopped: bool = False
 
 
 def refresh_datasets(
@@ -25,16 +40,29 @@ def refresh_datasets(
     names: Iterable[str],
     *,
     replace: bool = False,
+    replace_edited: bool = False,
+    everything: bool = False,
+    dry_run: bool = False,
     on_rows: Callable[[int], None] = lambda _: None,
 ) -> tuple[Refreshed, ...]:
     """Write the targets anew that are not current; see `Book.refresh`."""
-    done = []
-    for status in [status_of(book, book.dataset(name)) for name in names]:
-        if status.state == "current":
-            done.append(Refreshed(status.dataset))
-            continue
-        report = apply_dataset(
-            book, book.dataset(status.dataset), action="refresh", replace_other=replace, on_rows=on_rows
-        )
-        done.append(Refreshed(status.dataset, status.reasons, report))
+    done: list[Refreshed] = []
+    for name in book.in_order(names):
+        dataset = book.dataset(name)
+        status = status_of(book, dataset)  # of what reads another's target, once that was written
+        if status.state == "current" and not everything:
+            done.append(Refreshed(name))
+        elif dry_run:
+            is_stopped = status.state == "cannot tell"
+            done.append(Refreshed(name, status.reasons, is_due=not is_stopped, is_stopped=is_stopped))
+        else:
+            report = apply_dataset(
+                book,
+                dataset,
+                action="apply" if everything else "refresh",
+                replace_other=replace,
+                replace_edited=replace_edited,
+                on_rows=on_rows,
+            )
+            done.append(Refreshed(name, status.reasons, report))
     return tuple(done)

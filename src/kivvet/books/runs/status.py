@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
 State = Literal["current", "stale", "never applied", "cannot tell"]
+_STANDS = {"stale": "stale", "never applied": "not written yet", "cannot tell": "not known to be current"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +108,14 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
             "cannot tell",
             reasons=tuple(Reason(str(fault).split("\n")[0]) for fault in faults),
         )
+    upstream: list[Reason] = []
+    if (maker := book.maker_of(dataset)) is not None:
+        above = status_of(book, maker)
+        if above.state != "current":
+            upstream = [Reason(f"its source is the target of {maker.name}, which is {_STANDS[above.state]}")]
+        if not dataset.source.exists():
+            state: State = "cannot tell" if above.state == "cannot tell" else "never applied"
+            return DatasetStatus(dataset.name, target, state, reasons=tuple(upstream))
     prepared, faults = prepare(book, dataset)
     blocked = [str(fault).split("\n")[0] for fault in faults if fault.severity == "error"]
     used = {
@@ -136,7 +145,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
             "cannot tell",
             reasons=(Reason("the target carries no record of how it was made"),),
         )
-    reasons: list[Reason] = []
+    reasons: list[Reason] = upstream
     if not is_true:
         reasons.append(Reason("the target was changed by something else since it was written"))
     if not is_source_of(record, prepared.source):

@@ -111,6 +111,7 @@ class ColumnImpact:
             "changed": self.changed,
             "share": self.share,
             "moves": [one.as_dict() for one in self.moves],
+            "pairs": [{"before": one, "after": two, "rows": n} for (one, two), n in self.pairs.items()],
             "classes": [{"class": name, "before": n, "after": m} for name, n, m in self.classes],
             "examples": [one.as_dict() for one in self.examples],
         }
@@ -135,6 +136,8 @@ class DatasetImpact:
         Columns that stay as they are, since nothing that decides them changed.
     why_not : str
         Why it cannot be told; empty where it can.
+    stopped_by : str
+        Errors that would keep it from being written.
     """
 
     dataset: str
@@ -146,6 +149,7 @@ class DatasetImpact:
     leaving: int = 0
     same: int = 0
     why_not: str = ""
+    stopped_by: str = ""
 
     @property
     def is_nothing(self) -> bool:
@@ -172,6 +176,7 @@ class DatasetImpact:
             "leaving": self.leaving,
             "same": self.same,
             "why_not": self.why_not,
+            "stopped_by": self.stopped_by,
         }
 
 
