@@ -78,6 +78,7 @@ def test_every_public_call_is_documented_with_its_errors():
                     "unmatched",
                     "overview",
                     "report_as",
+                    "watch",
                 ):
                     assert "Raises" in value.__doc__, name
 

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from kivvet.books.runs.refresh import Refreshed as Refreshed
     from kivvet.books.runs.status import DatasetStatus as DatasetStatus
     from kivvet.books.runs.status import Reason as Reason
+    from kivvet.books.runs.watch import WatchRound as WatchRound
     from kivvet.core.compare.comparison import Change as Change
     from kivvet.core.compare.comparison import ChangedRegion as ChangedRegion
     from kivvet.core.compare.comparison import Comparison as Comparison
@@ -138,6 +139,7 @@ _HOMES = {
     "UnopenableError": "kivvet.core.words.errors",
     "Use": "kivvet.books.asks.overview",
     "Verdict": "kivvet.core.run.explain",
+    "WatchRound": "kivvet.books.runs.watch",
     "draft": "kivvet.on_frames",
     "look": "kivvet.on_frames",
     "new_book": "kivvet.book",
@@ -205,6 +207,7 @@ __all__ = [
     "UnopenableError",
     "Use",
     "Verdict",
+    "WatchRound",
     "draft",
     "look",
     "new_book",

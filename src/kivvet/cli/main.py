@@ -31,10 +31,11 @@ _COMMANDS = (
     "impact",
     "status",
     "refresh",
+    "watch",
 )
 
 #: Those that write a target or a table.
-_WRITING = ("apply", "refresh", "draft", "add", "simplify")
+_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify")
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -10,10 +10,13 @@ from kivvet.core.words.findings import Report
 from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
+    from threading import Event
+
     from kivvet.books.asks.review_forms import ReviewForm
     from kivvet.books.asks.unmatched import Unmatched
     from kivvet.books.runs.refresh import Refreshed
     from kivvet.books.runs.status import DatasetStatus
+    from kivvet.books.runs.watch import WatchRound
     from kivvet.core.compare.comparison import Comparison
     from kivvet.core.run.impact import Impact
     from kivvet.core.run.reports import Applied, ApplyReport
@@ -265,3 +268,25 @@ class Applying(OpenedBook):
             dry_run=dry_run,
             on_rows=on_rows,
         )
+
+    def watch(
+        self, datasets: Iterable[str] | None = None, *, stop: Event | None = None, debounce: float = 0.4
+    ) -> Iterator[WatchRound]:
+        """Refresh what is not current, then again whenever files of the book or sources are saved; yield what was done.
+
+        The book is read anew each time. What is wrong with a half-saved file is told in the round, and the last good
+        target stays.
+
+        Parameters
+        ----------
+        datasets : iterable of str, optional
+            Only these, and those whose targets they read.
+        stop : threading.Event, optional
+            Ends it once it is set; else the first Ctrl-C does.
+        debounce : float
+            Seconds in which further changes count as the same.
+        """
+        from kivvet.books.runs.watch import watch_book
+
+        names = None if datasets is None else names_of(datasets)
+        return watch_book(self.folder, names, stop=stop, debounce=debounce)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -9,13 +10,14 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.show.applied import print_apply_report
 from kivvet.show.terminal import print_columns
 
 if TYPE_CHECKING:
     from kivvet.books.runs.refresh import Refreshed
     from kivvet.books.runs.status import DatasetStatus, Reason
+    from kivvet.books.runs.watch import WatchRound
 
 _STYLES = {
     "current": "bold green",
@@ -102,3 +104,22 @@ def print_refreshed(out: Console, done: Sequence[Refreshed]) -> None:
         elif is_partial and len(shown) < len(one.report.tables):
             others = len({table.table for table in one.report.tables} - {table.table for table in shown})
             out.print(Text(f"  the columns of {count(others, 'other table')} are as they were", "dim"))
+
+
+def print_round(out: Console, one: WatchRound, at: dt.datetime) -> None:
+    """Print what was done after files were saved: nothing for what was current."""
+    if one.changed:
+        out.print()
+    saved = (
+        f"saved: {listed(shown_path(path) for path in one.changed)}"
+        if one.changed
+        else "watching; Ctrl-C ends it"
+    )
+    out.print(Text(f"{at:%H:%M:%S}  ", "dim").append(saved, "cyan"))
+    print_refreshed(out, [done for done in one.done if done.report is not None])
+    for name, error in one.errors.items():
+        said = f"{name} is as it was" if name else "targets are as they were"
+        out.print(Text(str(error), "red"))
+        out.print(Text(f"  {said}", "yellow"))
+    if one.is_quiet:
+        out.print(Text("  all is current", "green"))
