@@ -19,7 +19,7 @@ _LONGEST_NUMBER = 12
 
 def print_impact(out: Console, made: Impact) -> None:
     """Print what changed and what it does."""
-    out.print(Text("impact", "bold").append(f"  today's rules, against {made.against}", "cyan"))
+    out.print(Text().append("impact", "bold").append(f"  today's rules, against {made.against}", "cyan"))
     for one in made.tables:
         _print_table(out, one)
     for change in made.formulas:
@@ -61,7 +61,7 @@ def _print_table(out: Console, one: Comparison) -> None:
 
 
 def _print_dataset(out: Console, one: DatasetImpact) -> None:
-    head = Text(one.dataset, "bold")
+    head = Text().append(one.dataset, "bold")
     if one.why_not:
         out.print(head.append(f"  cannot be told: {one.why_not}", "yellow"))
         return
