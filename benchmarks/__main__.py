@@ -10,6 +10,7 @@ from benchmarks import (
     columns,
     compare,
     cross_table,
+    currency,
     formulas,
     growth,
     latency,
@@ -37,6 +38,7 @@ ALL = {
 FIGURES = {
     "check": check.figures,
     "compare": compare.figures,
+    "currency": currency.figures,
     "growth": growth.figures,
     "latency": latency.figures,
     "lookup_size": lookup_size.figures,

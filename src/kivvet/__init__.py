@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from kivvet.books.asks.add_dataset import Added as Added
     from kivvet.books.asks.add_example import ExampleAdded as ExampleAdded
     from kivvet.books.asks.draft_table import Drafted as Drafted
+    from kivvet.books.asks.edit_table import TableEdit as TableEdit
+    from kivvet.books.asks.live import Live as Live
     from kivvet.books.asks.overview import DatasetListed as DatasetListed
     from kivvet.books.asks.overview import FormulaListed as FormulaListed
     from kivvet.books.asks.overview import Overview as Overview
@@ -114,6 +116,7 @@ _HOMES = {
     "KivvetError": "kivvet.core.words.errors",
     "Label": "kivvet.core.run.cross_table",
     "LastRun": "kivvet.core.run.reports",
+    "Live": "kivvet.books.asks.live",
     "Look": "kivvet.core.draft.look",
     "Move": "kivvet.core.run.impact",
     "MovedRow": "kivvet.core.run.impact",
@@ -131,6 +134,7 @@ _HOMES = {
     "Shares": "kivvet.core.run.shares",
     "Simpler": "kivvet.books.asks.simplify_table",
     "Subject": "kivvet.core.words.findings",
+    "TableEdit": "kivvet.books.asks.edit_table",
     "TableError": "kivvet.core.words.errors",
     "TableListed": "kivvet.books.asks.overview",
     "TableReport": "kivvet.core.run.reports",
@@ -182,6 +186,7 @@ __all__ = [
     "KivvetError",
     "Label",
     "LastRun",
+    "Live",
     "Look",
     "Move",
     "MovedRow",
@@ -199,6 +204,7 @@ __all__ = [
     "Shares",
     "Simpler",
     "Subject",
+    "TableEdit",
     "TableError",
     "TableListed",
     "TableReport",

@@ -12,6 +12,7 @@ from kivvet.faces.opened import OpenedBook, names_of
 if TYPE_CHECKING:
     from threading import Event
 
+    from kivvet.books.asks.live import Live
     from kivvet.books.asks.review_forms import ReviewForm
     from kivvet.books.asks.unmatched import Unmatched
     from kivvet.books.runs.refresh import Refreshed
@@ -162,6 +163,38 @@ class Applying(OpenedBook):
         from kivvet.books.asks.apply_to_frame import apply_to_frame
 
         return apply_to_frame(self._opened, frame, columns, where=where, with_report=False).frame
+
+    def live(
+        self,
+        frame: FrameT,
+        columns: Sequence[str | Mapping[str, Any]],
+        *,
+        where: str | None = None,
+        on_change: Callable[[Impact], None] | None = None,
+    ) -> Live[FrameT]:
+        """Return a frame in memory whose new columns follow the rules of the book.
+
+        Parameters
+        ----------
+        frame, columns, where
+            As of `apply`.
+        on_change : callable, optional
+            Called by `Live.refresh` with what changed, where something did.
+
+        Returns
+        -------
+        Live
+            Its `frame` has the new columns. `refresh` reads the book anew, works out only the columns that depend on what
+            changed, and returns what moved.
+
+        Raises
+        ------
+        TableError, DataError
+            As of `apply`.
+        """
+        from kivvet.books.asks.live import Live
+
+        return Live(self._opened, frame, columns, where, on_change)
 
     def apply_with_report(
         self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None

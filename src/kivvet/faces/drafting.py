@@ -11,6 +11,7 @@ from kivvet.faces.opened import OpenedBook
 if TYPE_CHECKING:
     from kivvet.books.asks.add_dataset import Added
     from kivvet.books.asks.draft_table import Drafted
+    from kivvet.books.asks.edit_table import TableEdit
     from kivvet.books.asks.simplify_table import Simpler
     from kivvet.books.asks.try_formula import Trial
     from kivvet.core.draft.look import Look
@@ -97,6 +98,21 @@ class Drafting(OpenedBook):
         return try_formula(
             self._opened, on, text, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows
         )
+
+    def edit(self, table: str) -> TableEdit:
+        """Return an edit of a table's rows in code: `set`, `add`, `remove`, `move` and `rename`, then `save`.
+
+        In the file only the lines concerned change; comments and the order of all else stay. It is checked before it is
+        written, and refused where something else changed the file. The book has to be opened again to use it.
+
+        Raises
+        ------
+        BookError
+            If there is no such table, or its rows stand in a way in which they cannot be edited.
+        """
+        from kivvet.books.asks.edit_table import TableEdit
+
+        return TableEdit(self._opened, table)
 
     def simplify(self, table: str, *, write: bool = False, budget: int | None = None) -> Simpler:
         """Return a smaller version of a table that means the same, which is proved, and what changes in its file.

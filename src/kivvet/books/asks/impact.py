@@ -28,7 +28,7 @@ from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.compare.comparison import Change, Comparison
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.read.meaning import fingerprint, meaning_of
+from kivvet.core.read.meaning import table_fingerprint
 from kivvet.core.run.examples import examples_apart
 from kivvet.core.run.impact import ColumnImpact, ColumnTally, DatasetImpact, Impact
 from kivvet.core.run.plan import Plan
@@ -216,7 +216,7 @@ def _rewritten(book: OpenBook, rules: OtherRules) -> dict[str, str]:
         except DataError:
             continue
         if is_same:
-            found[name] = fingerprint(meaning_of(past))
+            found[name] = table_fingerprint(past)
     return found
 
 

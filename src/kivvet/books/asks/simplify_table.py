@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import difflib
-import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.asks.compare_table import whole_table
-from kivvet.books.asks.draft_table import write_files
-from kivvet.books.files.read_table import read_table, row_files
-from kivvet.books.files.row_edits import RowEdit, edited_rows
+from kivvet.books.files.row_edits import RowEdit
+from kivvet.books.files.table_files import TableFiles
 from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.compare.simplify import Simplified, rows_of, simplify
 from kivvet.core.words.conditions import AnyValue, write_condition
@@ -75,18 +72,22 @@ def simplify_in_book(
     table = whole_table(book, name)
     made = simplify(table, DEFAULT_BUDGET if budget is None else budget)
     path = next(one for one in book.files_of_tables if one.suffix == ".toml" and one.stem == name)
-    rows_file = next(iter(row_files(path)), None) if table.has_rows_file else None
     joined = tuple((one.number, one.took) for one in made.kept if one.took)
     if not made.is_smaller:
-        return Simpler(name, rule_table(table), rule_table(table), (), (), rows_file or path, "")
-    file, text = edited_rows(table, path, rows_file, _edits(made))
-    _prove(made, path, file, text)
-    difference = _difference(file, text)
+        return Simpler(name, rule_table(table), rule_table(table), (), (), path, "")
+    files = TableFiles.read(path)
+    edited = files.with_edits(_edits(made))
+    if edited.table.rows != made.after.rows:  # what is written is what was proved
+        raise BookError(
+            "the rows stand in a way in which they cannot be changed one by one",
+            place=Place(shown_path(files.file)),
+            fix="take the smaller table from Python: print(table.simplified())",
+        )
+    difference = edited.difference(files, "simplified")
     if writes:
-        is_marked = file.read_bytes().startswith(b"\xef\xbb\xbf")
-        write_files({file: ("\ufeff" if is_marked else "") + text})
+        edited.write()
     after = rule_table(made.after)
-    return Simpler(name, rule_table(table), after, joined, made.dropped, file, difference, writes)
+    return Simpler(name, rule_table(table), after, joined, made.dropped, files.file, difference, writes)
 
 
 def _edits(made: Simplified) -> dict[int, RowEdit]:
@@ -107,36 +108,3 @@ def _edits(made: Simplified) -> dict[int, RowEdit]:
             }
             edits[was.number] = RowEdit(cells, took[was.number])
     return edits
-
-
-def _prove(made: Simplified, path: Path, file: Path, text: str) -> None:
-    """Raise where the file, edited, would not hold the table that was proved to mean the same."""
-    with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
-        again = Path(folder) / path.name
-        again.write_text(text if file == path else path.read_text(encoding="utf-8"), encoding="utf-8")
-        if file != path:
-            beside = next(iter(row_files(again)))
-            if Path(folder).resolve() not in beside.resolve().parents:
-                raise _not_editable(file)
-            beside.parent.mkdir(parents=True, exist_ok=True)
-            beside.write_text(text, encoding="utf-8")
-        table, _, faults = read_table(again)
-    faults = [one for one in faults if "examples" not in one.message]  # their file is not copied
-    if faults or table is None or table.rows != made.after.rows:
-        raise _not_editable(file)
-
-
-def _not_editable(file: Path) -> BookError:
-    return BookError(
-        "the rows stand in a way in which they cannot be changed one by one",
-        place=Place(shown_path(file)),
-        fix="take the smaller table from Python: print(table.simplified())",
-    )
-
-
-def _difference(file: Path, text: str) -> str:
-    before = file.read_text(encoding="utf-8-sig").splitlines()
-    shown = shown_path(file)
-    return "\n".join(
-        difflib.unified_diff(before, text.splitlines(), shown, f"{shown}, simplified", lineterm="", n=1)
-    )

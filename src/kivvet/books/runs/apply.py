@@ -88,7 +88,7 @@ def apply_dataset(
     for table in {**of_source, **prepared.plan.tables}.values():
         faults += findings_in_book(book, table)
     _stop_at(faults)
-    with _locked(book.folder, dataset.target):
+    with locked(book.folder, dataset.target):
         return _write_target(book, prepared, dataset.target, action, on_rows)
 
 
@@ -246,7 +246,7 @@ def _write_target(
 
 
 @contextmanager
-def _locked(folder: Path, target: Path) -> Iterator[None]:
+def locked(folder: Path, target: Path) -> Iterator[None]:
     """Hold the lock of a target, so that two processes never write it at once."""
     import filelock
 

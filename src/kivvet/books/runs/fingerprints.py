@@ -31,6 +31,13 @@ def column_records(
     return tuple(records[name] for name in plan.written)
 
 
+def all_fingerprints(
+    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str] | None = None
+) -> dict[str, str]:
+    """Return the hash of all that decides each column made, written or not."""
+    return {name: one.fingerprint for name, one in _records(plan, types, rewritten or {}).items()}
+
+
 def where_record(
     plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str] | None = None
 ) -> str:
@@ -46,7 +53,7 @@ def _records(
     records: dict[str, ColumnRecord] = {}
     for step in plan.steps:
         if step.name not in meanings:
-            meanings[step.name] = fingerprint(step.meaning())
+            meanings[step.name] = step.fingerprint
         read = [
             [one.name, "source", one.column, types.get(one.column, "")]
             if one.from_source
@@ -70,7 +77,7 @@ def definitions_of(plan: Plan, remembered: Container[str]) -> dict[str, tuple[st
     """
     found: dict[str, tuple[str, dict[str, Any]]] = {}
     for step in {step.name: step for step in plan.steps}.values():
-        key = fingerprint(step.meaning())
+        key = step.fingerprint
         if step.n_values > _MANY_VALUES and key in remembered:
             continue
         if (definition := step.definition()) is not None:

@@ -13,7 +13,7 @@ from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.record import Record, read_record
 from kivvet.books.runs.same_meaning import past_table
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.read.meaning import SEMANTICS_VERSION, fingerprint, formula_meaning, meaning_of
+from kivvet.core.read.meaning import SEMANTICS_VERSION, fingerprint, formula_meaning, table_fingerprint
 from kivvet.core.tables.table import Table
 
 if TYPE_CHECKING:
@@ -62,7 +62,7 @@ def rules_then(book: OpenBook, dataset: Dataset) -> OtherRules:
     tables: dict[str, Table] = {}
     formulas: dict[str, Formula] = {}
     for name, key in _fingerprints(record).items():
-        if name in book.tables and key != fingerprint(meaning_of(book.tables[name])):
+        if name in book.tables and key != table_fingerprint(book.tables[name]):
             past = past_table(book, record, name, key)
             if past is None:
                 return OtherRules(why_not=f"how table {name} was then is not remembered")
@@ -98,8 +98,7 @@ def rules_of(book: OpenBook, other: OpenBook) -> OtherRules:
         {
             name: table
             for name, table in other.tables.items()
-            if name in book.tables
-            and fingerprint(meaning_of(table)) != fingerprint(meaning_of(book.tables[name]))
+            if name in book.tables and table_fingerprint(table) != table_fingerprint(book.tables[name])
         },
         {
             name: formula

@@ -8,10 +8,12 @@ from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.record import Record
 from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.compare.compare import compare_tables
-from kivvet.core.read.meaning import SEMANTICS_VERSION, fingerprint, meaning_of, table_of
+from kivvet.core.compare.comparison import Comparison
+from kivvet.core.read.meaning import SEMANTICS_VERSION, table_fingerprint, table_of
 from kivvet.core.run.plan import Plan
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError
+from kivvet.core.words.kept import kept
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -28,7 +30,7 @@ def rewritten_tables(book: OpenBook, record: Record, plan: Plan) -> dict[str, st
         if len(before) != 1 or table.lookup is not None:
             continue
         (key,) = before
-        if key != fingerprint(meaning_of(table)) and _means_the_same(book, record, key, table):
+        if key != table_fingerprint(table) and _means_the_same(book, record, key, table):
             found[name] = key
     return found
 
@@ -41,11 +43,28 @@ def past_table(book: OpenBook, record: Record, name: str, key: str) -> Table | N
     return None if definition is None or "formula" in definition else table_of(name, definition)
 
 
+def compared_with_past(book: OpenBook, record: Record, name: str, key: str) -> Comparison | None:
+    """Return how a table differs from what it was, by its fingerprint then, made once; None where that is not remembered,
+    or types differ.
+    """
+    known = _known_comparisons(book)
+    if (name, key) not in known:
+        past = past_table(book, record, name, key)
+        made = None
+        if past is not None:
+            try:
+                made = compare_tables(past, book.tables[name], budget=DEFAULT_BUDGET // 10, shared=True)
+            except DataError:
+                made = None
+        known[name, key] = made
+    return known[name, key]
+
+
+@kept
+def _known_comparisons(_: OpenBook) -> dict[tuple[str, str], Comparison | None]:
+    return {}
+
+
 def _means_the_same(book: OpenBook, record: Record, key: str, table: Table) -> bool:
-    past = past_table(book, record, table.name, key)
-    if past is None:
-        return False
-    try:
-        return compare_tables(past, table, budget=DEFAULT_BUDGET // 10).is_same
-    except DataError:  # other inputs or outputs
-        return False
+    made = compared_with_past(book, record, table.name, key)
+    return made is not None and made.is_same and not made.not_compared

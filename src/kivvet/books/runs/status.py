@@ -13,7 +13,7 @@ from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record
-from kivvet.books.runs.same_meaning import rewritten_tables
+from kivvet.books.runs.same_meaning import compared_with_past, rewritten_tables
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
@@ -224,7 +224,8 @@ def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -
         return ()
     if table in book.formulas:
         return (Change("formula", _formula_text(definition), _formula_text(book.formulas[table].meaning)),)
-    return changes_between(table_of(table, definition), book.tables[table])
+    made = compared_with_past(book, record, table, old_fingerprint)
+    return changes_between(table_of(table, definition), book.tables[table], made)
 
 
 def _formula_text(meaning: Mapping[str, Any]) -> str:

@@ -23,6 +23,7 @@ from kivvet.core.space.table_space import row_regions
 from kivvet.core.tables.inputs import Input, Output, columns_of
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
 from kivvet.core.words.conditions import quote_text, write_condition
+from kivvet.core.words.kept import kept
 from kivvet.core.words.regions import Cut, Region
 from kivvet.core.words.values import write_value
 
@@ -55,6 +56,12 @@ def meaning_of(table: Table) -> dict[str, Any]:
         for index, row in enumerate(table.rows)
     ]
     return meaning
+
+
+@kept
+def table_fingerprint(table: Table) -> str:
+    """Return the hash of a table's meaning."""
+    return fingerprint(meaning_of(table))
 
 
 def order_of_rows(table: Table) -> str:

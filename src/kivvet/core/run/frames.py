@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.check.check import findings_of
 from kivvet.core.columns.column import (
+    BoolArray,
     CodedColumn,
     Column,
     NumericColumn,
@@ -20,7 +21,7 @@ from kivvet.core.columns.column import (
     missing_mask,
     type_of_arrow,
 )
-from kivvet.core.columns.made_column import CLASS_ORDER
+from kivvet.core.columns.made_column import CLASS_ORDER, MadeColumn
 from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_formula
@@ -103,7 +104,7 @@ def apply_entries(
 
 
 def plan_for(
-    frame: _Frame,
+    frame: GivenFrame,
     entries: Sequence[Entry],
     tables: Mapping[str, Table],
     formulas: Mapping[str, Formula] | None = None,
@@ -131,14 +132,27 @@ def plan_for(
     return plan
 
 
-def _as_frame(frame: Any) -> _Frame:
+def _as_frame(frame: Any) -> GivenFrame:
     return _PandasFrame(frame) if _is_pandas(frame) else _ArrowFrame(frame)
 
 
-class _Frame(Protocol):
+def as_frame(frame: Any) -> GivenFrame:
+    """Return a frame in memory as what its columns are read from."""
+    return _as_frame(frame)
+
+
+class GivenFrame(Protocol):
     """A frame in memory: its columns, with their types, and itself with more of them."""
 
     names: list[str]
+
+    def column(self, name: str) -> Column:
+        """Return a column, whole, made once."""
+
+    def __len__(self) -> int: ...
+
+    def with_made(self, made: Mapping[str, MadeColumn], kept: BoolArray | None) -> Any:
+        """Return the same kind of frame with columns that were made for all of its rows, and only the rows kept."""
 
     def type_of(self, name: str) -> ValueType | None:
         """Return the type of a column; None where it has no values, so that it fits everywhere."""
@@ -163,15 +177,21 @@ class _PandasFrame:
         column = self.column(name)
         return None if _is_empty(column) else column.kind
 
+    def __len__(self) -> int:
+        return len(self.frame)
+
     def with_columns(self, plan: Plan, execution: Execution) -> pd.DataFrame:
+        made = execution.apply(self.column, len(self.frame))
+        return self.with_made({name: made[name] for name in plan.written}, execution.kept)
+
+    def with_made(self, made: Mapping[str, MadeColumn], kept: BoolArray | None) -> pd.DataFrame:
         """Return the frame with new columns; neither the old values nor the new are copied."""
         import pandas as pd
 
-        made = execution.apply(self.column, len(self.frame))
         index = self.frame.index
-        new = {name: pd.Series(made[name].as_pandas(), index=index, copy=False) for name in plan.written}
+        new = {name: pd.Series(one.as_pandas(), index=index, copy=False) for name, one in made.items()}
         wide = self.frame.assign(**new)
-        return wide if execution.kept is None else wide[execution.kept]
+        return wide if kept is None else wide[kept]
 
 
 class _ArrowFrame:
@@ -183,6 +203,23 @@ class _ArrowFrame:
         self.frame = frame
         self.table: pa.Table = frame if isinstance(frame, pa.Table) else pa.table(frame)
         self.names = column_names(self.table)
+        self.columns: dict[str, Column] = {}
+
+    def __len__(self) -> int:
+        return len(self.table)
+
+    def column(self, name: str) -> Column:
+        if name not in self.columns:
+            column = self.table.select([name]).unify_dictionaries()[name]
+            self.columns[name] = column_from_arrow(_one_chunk(column), name)
+        return self.columns[name]
+
+    def with_made(self, made: Mapping[str, MadeColumn], kept: BoolArray | None) -> Any:
+        table = self.table
+        for name, one in made.items():
+            array = one.as_arrow()
+            table = table.append_column(pa.field(name, array.type, metadata=one.field_metadata), array)
+        return _same_kind(self.frame, table if kept is None else table.filter(pa.array(kept)))
 
     def type_of(self, name: str) -> ValueType | None:
         column = self.table[name]

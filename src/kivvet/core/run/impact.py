@@ -286,7 +286,7 @@ class ColumnTally:
             return MovedRow(number, values_at(row), write_plain(before), write_plain(after))
 
         if self.has_classes:
-            self._see_classes(old, new, kept, moved)
+            self._see_classes(old, new, kept, unlike, moved)
             self.has_classes = len(self.pairs) <= _MOST_CLASSES
         if not self.has_classes and len(self.first) < _MOST_EXAMPLES:
             rows = np.flatnonzero(unlike)[: _MOST_EXAMPLES - len(self.first)]
@@ -298,20 +298,28 @@ class ColumnTally:
         old: MadeColumn,
         new: MadeColumn,
         kept: npt.NDArray[np.bool_] | None,
+        unlike: npt.NDArray[np.bool_],
         moved: Callable[[int, Any, Any], MovedRow],
     ) -> None:
         encoded = [_coded(one) for one in (old, new)]
         (codes, classes), (new_codes, new_classes) = encoded
         self.order.update(dict.fromkeys([*new_classes, *classes]))
         together = codes * (len(new_classes) + 1) + new_codes
-        chosen = np.arange(len(together)) if kept is None else np.flatnonzero(kept)
-        found, first, counts = np.unique(together[chosen], return_index=True, return_counts=True)
-        for number, row, n in zip(found.tolist(), chosen[first].tolist(), counts.tolist(), strict=True):
+        counts = np.bincount(together if kept is None else together[kept])
+        waiting = {}
+        for number in np.flatnonzero(counts).tolist():
             before, after = divmod(number, len(new_classes) + 1)
             pair = [*classes, None][before], [*new_classes, None][after]
-            self.pairs[pair] = self.pairs.get(pair, 0) + n
+            self.pairs[pair] = self.pairs.get(pair, 0) + int(counts[number])
             if pair[0] != pair[1] and pair not in self.examples:
-                self.examples[pair] = moved(row, *pair)
+                waiting[number] = pair
+        if not waiting:
+            return
+        rows = np.flatnonzero(unlike)
+        found, first = np.unique(together[rows], return_index=True)
+        for number, row in zip(found.tolist(), rows[first].tolist(), strict=True):
+            if number in waiting:
+                self.examples[waiting[number]] = moved(row, *waiting[number])
 
     def result(self) -> ColumnImpact:
         """Return what all batches came to."""

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.formulas.domain import Domain
+from kivvet.core.read.meaning import fingerprint
 from kivvet.core.run.reports import StepReport
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import ValueType
@@ -110,6 +111,11 @@ class Step(ABC):
     @abstractmethod
     def meaning(self) -> dict[str, Any]:
         """Return all that decides what is made, as plain values."""
+
+    @property
+    def fingerprint(self) -> str:
+        """The hash of its meaning."""
+        return fingerprint(self.meaning())
 
     @abstractmethod
     def definition(self) -> dict[str, Any] | None:

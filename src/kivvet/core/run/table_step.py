@@ -20,7 +20,7 @@ from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.columns.taking import Taker
 from kivvet.core.formulas.domain import Domain
-from kivvet.core.read.meaning import definition_of, meaning_of, order_of_rows
+from kivvet.core.read.meaning import definition_of, meaning_of, order_of_rows, table_fingerprint
 from kivvet.core.run.reports import TableReport
 from kivvet.core.run.steps import Made, Read, Stage, Step
 from kivvet.core.run.value_texts import (
@@ -114,6 +114,10 @@ class TableStep(Step):
 
     def meaning(self) -> dict[str, Any]:
         return meaning_of(self.table)
+
+    @property
+    def fingerprint(self) -> str:
+        return table_fingerprint(self.table)
 
     def definition(self) -> dict[str, Any] | None:
         return definition_of(self.table)

@@ -1,0 +1,87 @@
+"""What it costs to follow a change: one row of a mapping of 10,000 rows changes, which makes one of eight added columns."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+import kivvet
+
+_ROWS = 5_000_000
+
+
+def figures() -> None:
+    """Print a line for each question."""
+    print(
+        f"\ncurrency: {_ROWS:,} rows, eight columns added, one row of one table changed; seconds and ratios"
+    )
+    with tempfile.TemporaryDirectory() as folder:
+        _measure(Path(folder))
+
+
+def _measure(folder: Path) -> None:
+    frame = _frame()
+    _book(folder, "c1")
+    pq.write_table(frame, folder / "d.parquet")
+    columns = ["mapped", *(f"bin{number}" for number in range(7))]
+    book = kivvet.open_book(folder)
+    apply, _ = _timed(lambda: book.apply(frame, columns))
+    live = book.live(frame, columns)
+    _book(folder, "c2")
+    refresh, _ = _timed(live.refresh)
+    print(
+        f"  Live.refresh beside an apply in memory            {refresh:6.2f} {apply:6.2f} {refresh / apply:6.2f}"
+    )
+    _book(folder, "c1")
+    whole, _ = _timed(lambda: kivvet.open_book(folder).apply_dataset("d"))
+    status, _ = _timed(lambda: kivvet.open_book(folder).status())
+    _book(folder, "c2")
+    impact, made = _timed(lambda: kivvet.open_book(folder).impact())
+    assert made.datasets[0].columns[0].changed
+    twice, _ = _timed(lambda: [kivvet.open_book(folder).cross_table("d", by=["mapped"]) for _ in range(2)])
+    part, _ = _timed(lambda: kivvet.open_book(folder).refresh())
+    print(
+        f"  refresh of a Parquet file beside an apply          {part:6.2f} {whole:6.2f} {part / whole:6.2f}"
+    )
+    print(
+        f"  impact beside counting the classes twice           {impact:6.2f} {twice:6.2f} {impact / twice:6.2f}"
+    )
+    print(f"  status where nothing changed                       {status:6.2f}")
+
+
+def _timed(work: Callable[[], object]) -> tuple[float, object]:
+    start = time.perf_counter()
+    made = work()
+    return time.perf_counter() - start, made
+
+
+def _frame() -> pa.Table:
+    drawn = np.random.default_rng(1)
+    words = pa.array([f"w{number:05}" for number in range(10_000)])
+    numbers = {f"x{number}": np.round(drawn.normal(10, 4, _ROWS), 2) for number in range(7)}
+    return pa.table({"k": words.take(pa.array(drawn.integers(0, 10_000, _ROWS))), **numbers})
+
+
+def _book(folder: Path, first: str) -> None:
+    tables = folder / "tables"
+    tables.mkdir(exist_ok=True)
+    rows = "".join(
+        f"w{number:05},{first if not number else 'c' + str(number % 12)}\n" for number in range(10_000)
+    )
+    (tables / "mapped.csv").write_text("k,mapped\n" + rows)
+    (tables / "mapped.toml").write_text('inputs.k = "text"\noutputs.mapped = "text"\nrows = "mapped.csv"\n')
+    for number in range(7):
+        (tables / f"bin{number}.toml").write_text(
+            f'inputs.x{number} = {{ type = "number", step = 0.01 }}\noutputs.bin{number} = "text"\n'
+            'rows = [["< 6", "low"], ["6 to <12", "mid"], [">= 12", "high"]]\n'
+        )
+    columns = ", ".join(f'"{name}"' for name in ["mapped", *(f"bin{number}" for number in range(7))])
+    (folder / "book.toml").write_text(
+        f'[datasets.d]\nsource = "d.parquet"\ntarget = "out/d.parquet"\ncolumns = [{columns}]\n'
+    )

@@ -1,0 +1,190 @@
+"""Editing the rows of a table of a book in code: its file is changed line by line, and checked before it is written."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from kivvet.books.files.row_edits import RowEdit
+from kivvet.books.files.table_files import TableFiles
+from kivvet.books.runs.apply import locked
+from kivvet.core.check.check import findings_of
+from kivvet.core.run.examples import example_findings
+from kivvet.core.tables.table import UNFINISHED, Table
+from kivvet.core.words.errors import BookError, TableError
+from kivvet.core.words.findings import Finding
+from kivvet.core.words.values import write_value
+from kivvet.core.words.wording import did_you_mean, listed
+from kivvet.rule_table import RuleTable, rule_table
+
+if TYPE_CHECKING:
+    from types import TracebackType
+
+    from kivvet.books.files.open_book import OpenBook
+
+
+class TableEdit:
+    """An edit of a table's rows. It is made by `Book.edit`; nothing is written before `save`.
+
+    Rows are named by their numbers, from 1, as they stand after the edits made so far. Used in a ``with`` statement it
+    is saved at the end, unless an error ends the block.
+    """
+
+    def __init__(self, book: OpenBook, name: str) -> None:
+        book.table(name)
+        path = next(one for one in book.files_of_tables if one.suffix == ".toml" and one.stem == name)
+        self._files = self._first = TableFiles.read(path)
+        self._folder = book.folder
+
+    def __repr__(self) -> str:
+        return f"<TableEdit: {self.table!r}, {'changed' if self.difference else 'as it was'}>"
+
+    def __enter__(self) -> TableEdit:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if kind is None:
+            self.save()
+
+    @property
+    def table(self) -> RuleTable:
+        """The table as it would be."""
+        return rule_table(self._files.table)
+
+    @property
+    def difference(self) -> str:
+        """What would change in the file, in the unified form; empty where nothing would."""
+        return self._files.difference(self._first, "edited")
+
+    def set(self, row: int, cells: Mapping[str, Any]) -> TableEdit:
+        """Write cells of a row anew, by input, output or ``when``; return the edit.
+
+        Raises
+        ------
+        BookError
+            If there is no such row or column, or the cell cannot be read then.
+        """
+        self._files.need_row(row)
+        self._files = self._files.with_edits({row: RowEdit(self._files.known(cells))})
+        return self
+
+    def add(self, cells: Mapping[str, Any], *, at: int | None = None) -> TableEdit:
+        """Add a row, at the end or at a place; cells that are not named are blank. Return the edit.
+
+        Raises
+        ------
+        BookError
+            If there is no such column, or the row cannot be read then.
+        """
+        self._files = self._files.with_row(self._files.known(cells))
+        n_rows = self._files.table.n_rows
+        return self if at is None or at == n_rows else self.move(n_rows, at)
+
+    def remove(self, row: int) -> TableEdit:
+        """Take a row out, with its comment; return the edit.
+
+        Raises
+        ------
+        BookError
+            If there is no such row.
+        """
+        self._files.need_row(row)
+        self._files = self._files.with_edits({row: RowEdit()})
+        return self
+
+    def move(self, row: int, to: int) -> TableEdit:
+        """Move a row to another place, its comment with it; return the edit.
+
+        Raises
+        ------
+        BookError
+            If there is no such row or place, or rows share a line of the file.
+        """
+        self._files.need_row(row)
+        self._files.need_row(to)
+        self._files = self._files.with_row_moved(row, to)
+        return self
+
+    def rename(self, output: str, before: Any, after: Any) -> TableEdit:
+        """Give a class another name in all rows; return the edit.
+
+        Raises
+        ------
+        BookError
+            If there is no such output, or no row gives the class.
+        """
+        table = self._files.table
+        names = [one.name for one in table.outputs]
+        if output not in names:
+            raise BookError(
+                f"table {table.name} has no output {output!r}",
+                expected=f"one of: {listed(names)}",
+                fix=did_you_mean(output, names),
+            )
+        rows = _rows_of_class(table, names.index(output), before)
+        if not rows:
+            classes = [write_value(one) for one in table.classes(table.outputs[names.index(output)])]
+            raise BookError(
+                f"no row of table {table.name} gives {output} = {before}",
+                expected=f"one of: {listed(classes)}",
+                fix=did_you_mean(str(before), classes),
+            )
+        cells = self._files.known({output: after})
+        self._files = self._files.with_edits({number: RowEdit(cells) for number in rows})
+        return self
+
+    def save(self, *, with_errors: bool = False) -> str:
+        """Write the file, atomically, and return what changed in it; nothing is written where nothing changed.
+
+        Parameters
+        ----------
+        with_errors : bool
+            Whether it is written although the table has errors then that it had not before.
+
+        Raises
+        ------
+        TableError
+            With the errors that the edits would bring.
+        BookError, OutputError
+            If something else changed the file since it was read, or it cannot be written.
+        """
+        difference = self.difference
+        if not difference:
+            return ""
+        if not with_errors and (errors := self._new_errors()):
+            raise TableError(
+                errors, where=f"the edited table {self._files.table.name}, which was not written"
+            )
+        with locked(self._folder, self._files.file):
+            self._files.write()
+        self._files = self._first = TableFiles.read(self._files.path)
+        return difference
+
+    def _new_errors(self) -> list[Finding]:
+        before = Counter(map(_key, _errors(self._first.table)))
+        return [one for one in _errors(self._files.table) if not before[_key(one)]]
+
+
+def _errors(table: Table) -> list[Finding]:
+    return [one for one in (*findings_of(table), *example_findings(table)) if one.severity == "error"]
+
+
+def _key(found: Finding) -> tuple[object, ...]:
+    region = tuple(sorted((found.region or {}).items()))
+    return found.kind, region, "" if found.region is not None else found.message
+
+
+def _rows_of_class(table: Table, position: int, label: Any) -> list[int]:
+    if table.lookup is not None:
+        values = table.lookup.results[position].to_pylist()
+        return [
+            number for number, value in enumerate(values, 1) if value is not None and str(value) == str(label)
+        ]
+    return [
+        row.number
+        for row in table.rows
+        if row.results[position] is not UNFINISHED and str(row.results[position]) == str(label)
+    ]

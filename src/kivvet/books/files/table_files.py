@@ -1,0 +1,253 @@
+"""The files of one table as texts that can be edited, read again as a table, and written if nobody else changed them."""
+
+from __future__ import annotations
+
+import csv
+import difflib
+import io
+import json
+import re
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from kivvet.books.files.read_table import files_beside, read_table
+from kivvet.books.files.readers import read_csv_rows, read_text, read_toml
+from kivvet.books.files.row_edits import RowEdit, edited_rows
+from kivvet.books.files.toml_places import TomlPlaces
+from kivvet.books.files.toml_rows import with_row_added
+from kivvet.core.tables.inputs import columns_of
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import BookError
+from kivvet.core.words.findings import Finding
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import did_you_mean, listed, shown_path
+from kivvet.io.files import replacing
+from kivvet.io.formats import ROW_ENDINGS, delimiter_of
+
+_READ_OTHERWISE = ("delimiter", "quote", "headings", "encoding", "headings_on_line")
+
+
+@dataclass(frozen=True)
+class TableFiles:
+    """A table, and the text of the file that holds its rows.
+
+    Attributes
+    ----------
+    table : Table
+    path : Path
+        Its TOML file.
+    file : Path
+        The file that holds its rows: the same, or one beside it.
+    text : str
+        Of that file, with ``\\n`` at the end of lines.
+    original : bytes
+        What the file held when it was read.
+    """
+
+    table: Table
+    path: Path
+    file: Path
+    text: str
+    original: bytes
+
+    @classmethod
+    def read(cls, path: Path) -> TableFiles:
+        """Return the files of a table; `BookError` where its rows stand in a way in which they cannot be edited."""
+        table, _, faults = read_table(path)
+        if table is None or not table.is_complete:
+            first = faults[0] if faults else None
+            raise BookError(
+                f"table {path.stem} has faults" + (f": {first.message}" if first else ""),
+                place=first.places[0] if first and first.places else Place(shown_path(path)),
+                fix="mend them in an editor first",
+            )
+        document, _ = read_toml(path)
+        assert document is not None
+        file = next(iter(files_beside(path, document.values, ("rows", "lookup"))), path)
+        said = [word for word in _READ_OTHERWISE if word in document.values]
+        if file != path and (not file.name.lower().endswith(ROW_ENDINGS) or said):
+            why = f"says {listed(said)} of its rows" if said else "has its rows in a file of another kind"
+            raise BookError(
+                f"table {path.stem} {why}, so they are not edited here", place=Place(shown_path(file))
+            )
+        original = file.read_bytes()
+        text, text_faults = read_text(file)
+        if text_faults:
+            raise BookError(text_faults[0].message, place=text_faults[0].places[0])
+        return cls(table, path, file, text.replace("\r\n", "\n"), original)
+
+    @property
+    def rows_file(self) -> Path | None:
+        return None if self.file == self.path else self.file
+
+    @property
+    def headings(self) -> list[str]:
+        """What cells are named by: inputs, outputs, `when`, and other columns of the rows."""
+        names = [one.name for one in columns_of(self.table.inputs, self.table.outputs)]
+        if self.rows_file is None:
+            return list(self.table.header) or names
+        rows, _ = read_csv_rows(self.file)
+        own = {one.column or one.name: one.name for one in columns_of(self.table.inputs, self.table.outputs)}
+        headings = [] if rows is None else [own.get(one.strip(), one.strip()) for one in rows.records[0]]
+        return headings or names
+
+    def known(self, cells: Mapping[str, object]) -> dict[str, str]:
+        """Return cells as texts by heading; `BookError` with the near name where there is no such heading."""
+        headings = self.headings
+        for name in cells:
+            if name not in headings:
+                raise BookError(
+                    f"the rows of {self.table.name} have no column {name!r}",
+                    expected=f"one of: {listed(headings)}",
+                    fix=did_you_mean(name, headings),
+                )
+        return {name: "" if cell is None else str(cell) for name, cell in cells.items()}
+
+    def need_row(self, number: int) -> None:
+        if not 1 <= number <= self.table.n_rows:
+            raise BookError(
+                f"table {self.table.name} has no row {number}",
+                expected=f"a row from 1 to {self.table.n_rows:,}",
+            )
+
+    # Each edit returns the files as they would be; nothing is written.
+
+    def with_edits(self, edits: Mapping[int, RowEdit]) -> TableFiles:
+        """Return them with rows taken out or changed in some cells."""
+        with self._as_files() as (path, file):
+            _, text = edited_rows(
+                replace(self.table, has_rows_file=file != path), path, None if file == path else file, edits
+            )
+        return self.with_text(text)
+
+    def with_row(self, cells: Mapping[str, str]) -> TableFiles:
+        """Return them with a row more at the end."""
+        record = [cells.get(name, "") for name in self.headings]
+        if self.rows_file is not None:
+            end = "" if self.text.endswith("\n") or not self.text else "\n"
+            return self.with_text(self.text + end + _csv_line(record, delimiter_of(self.file)))
+        line = f"  [{', '.join(json.dumps(cell, ensure_ascii=False) for cell in record)}],"
+        n_there = len(self.table.rows) + bool(self.table.header)
+        if n_there:
+            return self.with_text(with_row_added(self.text, self.path, "rows", n_there, line))
+        closing = TomlPlaces(self.text, str(self.path)).ends[("rows",)]
+        return self.with_text(f"{self.text[:closing].rstrip()}\n{line}\n{self.text[closing:]}")
+
+    def with_row_moved(self, number: int, to: int) -> TableFiles:
+        """Return them with a row at another place, its comment with it; the others keep their order."""
+        parts = self._parts()
+        own = parts.rows.pop(number - 1)
+        parts.rows.insert(to - 1, own)
+        return self.with_text(parts.head + "".join(parts.rows) + parts.tail)
+
+    def _parts(self) -> _Parts:
+        """Return the text before the rows, each row with its lines, and what follows."""
+        if self.rows_file is not None:
+            with self._as_files() as (_, file):
+                rows, _ = read_csv_rows(file)
+            assert rows is not None, "it was read before"
+            lines = self.text.splitlines(keepends=True)
+            starts = [one - 1 for one in rows.lines]
+            ends = [*starts[1:], len(lines)]
+            own = ["".join(lines[start:end]) for start, end in zip(starts, ends, strict=True)]
+            own = [one if one.endswith("\n") else f"{one}\n" for one in own]
+            return _Parts(own[0], own[1:], "")
+        places = TomlPlaces(self.text, str(self.path))
+        shift = bool(self.table.header)
+        spans = []
+        for row in range(shift, len(self.table.rows) + shift):
+            start = self.text.rfind("\n", 0, places.offsets["rows", row]) + 1
+            end = self.text.find("\n", places.ends["rows", row])
+            spans.append((start, len(self.text) if end < 0 else end + 1))
+        # A comment on lines of its own belongs to the row below it.
+        spans = [(end if number else start, last) for number, ((start, last), end) in enumerate(zip(spans, [0, *(last for _, last in spans)], strict=False))]  # fmt: skip
+        rows_text = [self.text[start:end] for start, end in spans]
+        alone = all(
+            not self.text[self.text.rfind("\n", 0, places.offsets["rows", row]) + 1 : places.offsets["rows", row]].strip()
+            for row in range(shift, len(self.table.rows) + shift)
+        )  # fmt: skip
+        last = rows_text[-1] if rows_text else ""
+        if (
+            not alone
+            or not re.search(r"\][ \t]*,?[ \t]*(#[^\n]*)?\n$", last)
+            or self.text[spans[-1][1] :].lstrip()[:1] != "]"
+        ):
+            raise BookError("rows that share a line are not moved", place=Place(shown_path(self.path)))
+        if not re.search(r"\][ \t]*,[ \t]*(#[^\n]*)?\n$", last):
+            at = places.ends["rows", len(self.table.rows) + shift - 1] - spans[-1][0]
+            rows_text[-1] = f"{last[:at]},{last[at:]}"
+        return _Parts(self.text[: spans[0][0]], rows_text, self.text[spans[-1][1] :])
+
+    def with_text(self, text: str) -> TableFiles:
+        """Return them with another text, read again; `BookError` where it cannot be read."""
+        changed = replace(self, text=text.replace("\r\n", "\n"))
+        table, faults = changed.read_again()
+        errors = [one for one in faults if one.severity == "error"]
+        if table is None or errors:
+            raise BookError(
+                f"table {self.table.name} could not be read then: {errors[0].message if errors else ''}",
+                fix=errors[0].remedy if errors and errors[0].remedy else None,
+            )
+        return replace(changed, table=table)
+
+    def read_again(self) -> tuple[Table | None, list[Finding]]:
+        """Return the table that the texts describe, and the faults found."""
+        with self._as_files() as (path, _):
+            table, _, faults = read_table(path)
+        return table, faults
+
+    @contextmanager
+    def _as_files(self) -> Iterator[tuple[Path, Path]]:
+        """Give the files, as they would be, in a folder of their own."""
+        with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+            # Files beside the table may be named by a way up: they lie below the same place here.
+            path = Path(folder).joinpath(*["up"] * len(self.path.resolve().parent.parts), self.path.name)
+            path.parent.mkdir(parents=True)
+            toml = self.text if self.rows_file is None else read_text(self.path)[0]
+            path.write_text(toml, encoding="utf-8", newline="")
+            document, _ = read_toml(path)
+            file = path
+            for own in () if document is None else files_beside(path, document.values):
+                original = self.path.parent / own.relative_to(path.parent)
+                own.parent.mkdir(parents=True, exist_ok=True)
+                if original == self.file:
+                    own.write_text(self.text, encoding="utf-8", newline="")
+                    file = own
+                elif original.is_file():
+                    own.write_bytes(original.read_bytes())
+            yield path, file
+
+    def difference(self, before: TableFiles, what: str) -> str:
+        """Return what changes in the file, in the unified form; empty where nothing does."""
+        name = shown_path(self.file)
+        old, new = before.text.splitlines(), self.text.splitlines()
+        return "\n".join(difflib.unified_diff(old, new, name, f"{name}, {what}", lineterm="", n=1))
+
+    def write(self) -> None:
+        """Write the file; `BookError` where something else changed it since it was read."""
+        if self.file.read_bytes() != self.original:
+            raise BookError(
+                "was changed by something else since it was read, so nothing was written",
+                place=Place(shown_path(self.file)),
+                fix="open the book again, and edit it anew",
+            )
+        mark = b"\xef\xbb\xbf" if self.original.startswith(b"\xef\xbb\xbf") else b""
+        line_end = "\r\n" if b"\r\n" in self.original else "\n"
+        with replacing(self.file) as part:
+            part.write_bytes(mark + self.text.replace("\n", line_end).encode())
+
+
+@dataclass
+class _Parts:
+    head: str
+    rows: list[str]
+    tail: str
+
+
+def _csv_line(record: Sequence[str], delimiter: str) -> str:
+    buffer = io.StringIO()
+    csv.writer(buffer, delimiter=delimiter, lineterminator="\n").writerow(record)
+    return buffer.getvalue()
