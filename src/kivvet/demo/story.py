@@ -251,6 +251,9 @@ class Story:
         self.tell("Somebody changes the mapping of methods", "", (CHANGE, NEW_ROW))
         make_edit(self.folder, CHANGE)
         make_edit(self.folder, NEW_ROW)
+        self.tell(
+            "What would that move? Nothing is written yet", f"kivvet impact {where}", self.book().impact()
+        )
         self.tell("Which columns are stale now, and why?", f"kivvet status {where}", self.book().status())
         self.tell("Bring them up to date", f"kivvet refresh {where}", self.book().refresh())
         self.tell("A second time there is nothing to do", f"kivvet refresh {where}", self.book().refresh())

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from kivvet.books.asks.add_dataset import Added
 from kivvet.core.compare.comparison import Comparison
+from kivvet.core.run.impact import Impact
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.findings import Report
 from kivvet.demo.story import Edit, Shown
@@ -18,6 +19,7 @@ from kivvet.show.added import print_added
 from kivvet.show.applied import print_apply_report
 from kivvet.show.comparison import print_comparison
 from kivvet.show.findings import print_report
+from kivvet.show.impact import print_impact
 from kivvet.show.status import print_refreshed, print_status
 from kivvet.show.summary import print_summary
 
@@ -36,6 +38,8 @@ def print_step(out: Console, title: str, typed: str, result: Any) -> None:
         print_apply_report(out, result)
     elif isinstance(result, Shown):
         print_summary(out, result.table, result.name, share=result.share)
+    elif isinstance(result, Impact):
+        print_impact(out, result)
     elif isinstance(result, Comparison):
         print_comparison(out, result)
     elif isinstance(result, Added):
