@@ -89,7 +89,7 @@ def _print_column(out: Console, one: ColumnImpact) -> None:
         return
     head.append(f"  {count(one.changed, 'row')} of {one.rows:,} ({percent(one.changed, one.rows)})", "yellow")
     out.print(head.append(f"  {how}", "dim"))
-    if one.moves and len(one.classes) <= _WIDEST_MATRIX:
+    if one.classes and len(one.classes) <= _WIDEST_MATRIX:
         _print_matrix(out, one)
     if not one.moves:
         for moved in one.examples:
@@ -97,7 +97,7 @@ def _print_column(out: Console, one: ColumnImpact) -> None:
         return
     widest = max(len(f"{m.count:,}") for m in one.moves)
     for move in one.moves[:_MOST_MOVES]:
-        text = f"{move.count:>{widest},}  {move.before or _NONE} -> {move.after or _NONE}"
+        text = f"{move.count:>{widest},}  {_short(move.before or _NONE)} -> {_short(move.after or _NONE)}"
         _print_moved(out, move.example, text, max(len(m.before or _NONE) + len(m.after or _NONE) for m in one.moves[:_MOST_MOVES]) + widest + 6)  # fmt: skip
     if len(one.moves) > _MOST_MOVES:
         out.print(Text(f"      ... and {len(one.moves) - _MOST_MOVES} more ways; --json lists all", "dim"))

@@ -20,6 +20,7 @@ from kivvet.core.words.wording import count, listed
 
 IMPACT_VERSION = 1
 _MOST_CLASSES = 1_000  # of a column, that pairs are counted of
+_MOST_PAIRS = 20  # of values that change, of a column without classes, that are counted
 _MOST_EXAMPLES = 3  # of a column without classes
 
 ValuesAt = Callable[[int], Mapping[str, str]]
@@ -78,7 +79,7 @@ class ColumnImpact:
     rows, changed : int
         Rows looked at, and those whose value is another one.
     moves : tuple of Move
-        Of a column of classes: from what to what, the most frequent first.
+        Of a column of classes, or of few values: from what to what, the most frequent first.
     classes : tuple of (str or None, int, int)
         Of a column of classes each class in order with its rows before and after.
     pairs : mapping of (str or None, str or None) to int
@@ -253,7 +254,7 @@ class ColumnTally:
         self.examples: dict[tuple[str | None, str | None], MovedRow] = {}
         self.first: list[MovedRow] = []
         self.order: dict[str | None, None] = {}
-        self.has_classes = True
+        self.has_classes = self.has_few = True
 
     def see(
         self,
@@ -287,11 +288,45 @@ class ColumnTally:
 
         if self.has_classes:
             self._see_classes(old, new, kept, unlike, moved)
-            self.has_classes = len(self.pairs) <= _MOST_CLASSES
-        if not self.has_classes and len(self.first) < _MOST_EXAMPLES:
-            rows = np.flatnonzero(unlike)[: _MOST_EXAMPLES - len(self.first)]
-            pair = [plain_values(one).take(pa.array(rows)).to_pylist() for one in (old, new)]
-            self.first += [moved(int(row), *values) for row, *values in zip(rows, *pair, strict=True)]
+            if len(self.pairs) > _MOST_CLASSES:
+                self.has_classes = self.has_few = False
+                self.first = list(self.examples.values())[:_MOST_EXAMPLES]
+        if self.has_classes:
+            return
+        rows = np.flatnonzero(unlike)
+        if len(self.first) < _MOST_EXAMPLES:
+            few = rows[: _MOST_EXAMPLES - len(self.first)]
+            pair = [plain_values(one).take(pa.array(few)).to_pylist() for one in (old, new)]
+            self.first += [moved(int(row), *values) for row, *values in zip(few, *pair, strict=True)]
+        if self.has_few:
+            self._see_values(old, new, rows, moved)
+            self.has_few = len(self.pairs) <= _MOST_PAIRS
+
+    def _see_values(
+        self,
+        old: MadeColumn,
+        new: MadeColumn,
+        rows: npt.NDArray[np.int64],
+        moved: Callable[[int, Any, Any], MovedRow],
+    ) -> None:
+        """Count the pairs of values of rows that change, where these are few."""
+        arrays = [plain_values(one).take(pa.array(rows)) for one in (old, new)]
+        if any(pa.types.is_nested(one.type) for one in arrays):
+            self.has_few = False
+            return
+        codes = [one.dictionary_encode(null_encoding="encode") for one in arrays]
+        together = codes[0].indices.to_numpy(zero_copy_only=False).astype(np.int64) * len(codes[1].dictionary)
+        together += codes[1].indices.to_numpy(zero_copy_only=False)
+        found, first, counts = np.unique(together, return_index=True, return_counts=True)
+        if len(found) > _MOST_PAIRS:
+            self.has_few = False
+            return
+        for at, n in zip(first.tolist(), counts.tolist(), strict=True):
+            values = [one[at].as_py() for one in arrays]
+            pair = tuple(None if value is None else write_plain(value) for value in values)
+            self.pairs[pair[0], pair[1]] = self.pairs.get((pair[0], pair[1]), 0) + n
+            if (pair[0], pair[1]) not in self.examples:
+                self.examples[pair[0], pair[1]] = moved(int(rows[at]), *values)
 
     def _see_classes(
         self,
@@ -323,6 +358,9 @@ class ColumnTally:
 
     def result(self) -> ColumnImpact:
         """Return what all batches came to."""
+        moves = [
+            Move(*pair, n, self.examples[pair]) for pair, n in self.pairs.items() if pair in self.examples
+        ]
         if not self.has_classes:
             return ColumnImpact(
                 self.column,
@@ -330,11 +368,9 @@ class ColumnTally:
                 self.follows,
                 self.rows,
                 self.changed,
-                examples=tuple(self.first or list(self.examples.values())[:_MOST_EXAMPLES]),
+                tuple(sorted(moves, key=lambda one: -one.count)) if self.has_few else (),
+                examples=tuple(self.first),
             )
-        moves = [
-            Move(*pair, n, self.examples[pair]) for pair, n in self.pairs.items() if pair in self.examples
-        ]
         names: Sequence[str | None] = [
             *self.order,
             *([None] if any(None in pair for pair in self.pairs) else []),
