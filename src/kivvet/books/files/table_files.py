@@ -27,6 +27,7 @@ from kivvet.core.words.wording import did_you_mean, listed, shown_path
 from kivvet.io.files import replacing
 from kivvet.io.formats import ROW_ENDINGS, delimiter_of
 
+_END_OF_ROW = re.compile(r"[ \t]*,?[ \t]*(#[^\n]*)?\n")
 _READ_OTHERWISE = ("delimiter", "quote", "headings", "encoding", "headings_on_line")
 
 
@@ -157,29 +158,22 @@ class TableFiles:
             return _Parts(own[0], own[1:], "")
         places = TomlPlaces(self.text, str(self.path))
         shift = bool(self.table.header)
-        spans = []
-        for row in range(shift, len(self.table.rows) + shift):
-            start = self.text.rfind("\n", 0, places.offsets["rows", row]) + 1
-            end = self.text.find("\n", places.ends["rows", row])
-            spans.append((start, len(self.text) if end < 0 else end + 1))
-        # A comment on lines of its own belongs to the row below it.
-        spans = [(end if number else start, last) for number, ((start, last), end) in enumerate(zip(spans, [0, *(last for _, last in spans)], strict=False))]  # fmt: skip
-        rows_text = [self.text[start:end] for start, end in spans]
-        alone = all(
-            not self.text[self.text.rfind("\n", 0, places.offsets["rows", row]) + 1 : places.offsets["rows", row]].strip()
-            for row in range(shift, len(self.table.rows) + shift)
-        )  # fmt: skip
-        last = rows_text[-1] if rows_text else ""
-        if (
-            not alone
-            or not re.search(r"\][ \t]*,?[ \t]*(#[^\n]*)?\n$", last)
-            or self.text[spans[-1][1] :].lstrip()[:1] != "]"
-        ):
+        numbers = range(shift, len(self.table.rows) + shift)
+        starts = [self.text.rfind("\n", 0, places.offsets["rows", row]) + 1 for row in numbers]
+        ends = [self.text.find("\n", places.ends["rows", row]) + 1 for row in numbers]
+        is_alone = all(
+            not self.text[start : places.offsets["rows", row]].strip()
+            and _END_OF_ROW.fullmatch(self.text[places.ends["rows", row] : end])
+            for start, end, row in zip(starts, ends, numbers, strict=True)
+        )
+        if not is_alone or not numbers:
             raise BookError("rows that share a line are not moved", place=Place(shown_path(self.path)))
-        if not re.search(r"\][ \t]*,[ \t]*(#[^\n]*)?\n$", last):
-            at = places.ends["rows", len(self.table.rows) + shift - 1] - spans[-1][0]
-            rows_text[-1] = f"{last[:at]},{last[at:]}"
-        return _Parts(self.text[: spans[0][0]], rows_text, self.text[spans[-1][1] :])
+        # A comment on lines of its own belongs to the row below it.
+        rows_text = [self.text[start:end] for start, end in zip([starts[0], *ends[:-1]], ends, strict=True)]
+        last, after = rows_text[-1], places.ends["rows", numbers[-1]] - len(self.text[: ends[-1]])
+        if not last[after:].lstrip().startswith(","):
+            rows_text[-1] = f"{last[:after]},{last[after:]}"
+        return _Parts(self.text[: starts[0]], rows_text, self.text[ends[-1] :])
 
     def with_text(self, text: str) -> TableFiles:
         """Return them with another text, read again; `BookError` where it cannot be read."""
