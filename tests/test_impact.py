@@ -184,6 +184,14 @@ def test_what_keeps_a_dataset_from_being_told_is_said_and_the_others_are_told(fo
     assert "cannot be told" in run("impact", cwd=folder).out
 
 
+def test_a_type_that_changed_is_a_difference_like_any_other(folder, run):
+    change(folder / "tables/size.toml", 'inputs.total = "number"', 'inputs.total = "text"')
+    change(folder / "tables/size.toml", '["< 8", "small"], [">= 8", "big"]', '["none", "small"]')
+    ran = run("impact", cwd=folder)
+    assert ran.code == 0 and "input total is number in one and text in the other" in ran.out
+    assert kivvet.open_book(folder).impact().tables[0].options[0].region == "types"
+
+
 bounds = st.lists(st.integers(0, 12), min_size=2, max_size=2, unique=True).map(sorted)
 
 

@@ -12,6 +12,7 @@ from kivvet.books.asks.draft_table import csv_text, write_files
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_csv_rows, read_text, read_toml
+from kivvet.books.files.table_files import as_files
 from kivvet.books.files.toml_places import TomlPlaces
 from kivvet.books.files.toml_rows import with_row_added
 from kivvet.core.read.examples import NOTE
@@ -66,7 +67,7 @@ def add_example(book: OpenBook, explained: Explanation, note: str = "") -> Examp
         If the file cannot be changed.
     """
     table = book.table(explained.table)
-    path = next(one for one in book.files_of_tables if one.suffix == ".toml" and one.stem == table.name)
+    path = book.file_of_table(table.name)
     cells = _cells(table, explained, note)
     document, faults = read_toml(path)
     if document is None:
@@ -88,12 +89,12 @@ def add_example(book: OpenBook, explained: Explanation, note: str = "") -> Examp
     else:
         plain = text.replace("\r\n", "\n")
         made = _toml_with(plain, path, headings, record, given, lacking).replace("\n", line_end)
+    with as_files(path, file, made) as (there, _):
+        again, _, _ = read_table(there)
+    if again is None or len(again.examples) != len(table.examples) + 1:
+        raise BookError("an example cannot be added here", place=Place(shown_path(file)))
     mark = "\ufeff" if file.read_bytes().startswith(b"\xef\xbb\xbf") else ""
     write_files({file: mark + made})
-    again, _, faults = read_table(path)
-    if again is None or len(again.examples) != len(table.examples) + 1:
-        write_files({file: mark + text})
-        raise BookError("an example cannot be added here", place=Place(shown_path(file)))
     return ExampleAdded(table.name, file, number, cells)
 
 

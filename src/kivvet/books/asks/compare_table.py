@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -27,9 +27,9 @@ from kivvet.core.run.found_regions import FoundRegions
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.table_step import TableStep
 from kivvet.core.tables.table import Table
-from kivvet.core.words.errors import BookError, DataError, KivvetError, TableError
+from kivvet.core.words.errors import DataError, KivvetError, TableError
 from kivvet.core.words.findings import Finding
-from kivvet.core.words.wording import count, did_you_mean, shown_path
+from kivvet.core.words.wording import count, shown_path
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -104,24 +104,10 @@ def whole_table(book: OpenBook, name: str) -> Table:
 
 
 def _at_revision(book: OpenBook, table: Table, given: str) -> tuple[Table, str]:
-    try:
-        revision = Revision.find(book.folder, given)
-        why = ""
-    except BookError as error:
-        revision, why = None, error.problem
-    if revision is None:
-        raise BookError(
-            f"there is nothing called {given!r} to compare table {table.name} with",
-            expected="a table's file, the folder of a book, a table of this book, a git revision, or `last`",
-            found=why or None,
-            fix=did_you_mean(given, [LAST, *book.tables]),
-        )
-    file = next((path for path, _ in _files_of_tables(book) if path.stem == table.name), None)
-    return revision.table(file or book.folder / "tables" / f"{table.name}.toml"), f"{given}"
-
-
-def _files_of_tables(book: OpenBook) -> Iterator[tuple[Path, str]]:
-    yield from ((path, what) for path, what in book.files_of_tables.items() if path.suffix == ".toml")
+    expected = "a table's file, the folder of a book, a table of this book, a git revision, or `last`"
+    use = f"to compare table {table.name} with"
+    revision = Revision.named(book.folder, given, use, expected, [LAST, *book.tables])
+    return revision.table(book.file_of_table(table.name)), given
 
 
 class _CountedChanges:

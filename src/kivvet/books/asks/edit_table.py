@@ -33,7 +33,7 @@ class TableEdit:
 
     def __init__(self, book: OpenBook, name: str) -> None:
         book.table(name)
-        path = next(one for one in book.files_of_tables if one.suffix == ".toml" and one.stem == name)
+        path = book.file_of_table(name)
         self._files = self._first = TableFiles.read(path)
         self._folder = book.folder
 

@@ -25,7 +25,7 @@ from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.books.runs.two_versions import TwoVersions
 from kivvet.core.columns.column import Column, arrow_from_column, missing_mask
 from kivvet.core.columns.made_column import MadeColumn
-from kivvet.core.compare.compare import compare_tables
+from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Change, Comparison
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.meaning import table_fingerprint
@@ -34,7 +34,7 @@ from kivvet.core.run.impact import ColumnImpact, ColumnTally, DatasetImpact, Imp
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
 from kivvet.core.tables.table import Table
-from kivvet.core.words.errors import BookError, DataError, KivvetError, TableError
+from kivvet.core.words.errors import BookError, KivvetError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, did_you_mean, listed
@@ -57,7 +57,7 @@ def impact_in_book(
     rules, datasets = _chosen(book, names)
     versions = _Versions(book, rules, against)
     found = tuple(_of_dataset(book, dataset, versions, on_rows) for dataset in datasets)
-    tables = tuple(_compared(book, name, past, versions) for name, past in versions.tables.items())
+    tables = tuple(versions.told(name, past) for name, past in versions.tables.items())
     formulas = tuple(
         Change(name, past.text, book.formulas[name].text) for name, past in versions.formulas.items()
     )
@@ -90,6 +90,7 @@ class _Versions:
         self.new: tuple[str, ...] = ()
         self.called = str(against)
         self._all: OtherRules | None = None
+        self._compared: dict[tuple[str, str], Comparison] = {}
         if str(against) == LAST:
             self.called = "what was applied last"
             return
@@ -111,17 +112,8 @@ class _Versions:
             if table is None or any(one.severity == "error" for one in faults):
                 raise TableError(faults)
             return OtherRules({name: table}).only(self.only or {name})
-        try:
-            revision, why = Revision.find(self.book.folder, given), ""
-        except BookError as error:
-            revision, why = None, error.problem
-        if revision is None:
-            raise BookError(
-                f"there is nothing called {given!r} to hold the rules against",
-                expected="`last`, a git revision, the folder of a book, or a table's file",
-                found=why or None,
-                fix=did_you_mean(given, [LAST]),
-            )
+        expected = "`last`, a git revision, the folder of a book, or a table's file"
+        revision = Revision.named(self.book.folder, given, "to hold the rules against", expected, [LAST])
         return self._of_book(revision.book())
 
     def _of_book(self, other: OpenBook) -> OtherRules:
@@ -142,6 +134,18 @@ class _Versions:
         self.tables |= rules.tables
         self.formulas |= rules.formulas
 
+    def compared(self, name: str, past: Table) -> Comparison:
+        """Return how a table differs from what it was, on what both have; made once."""
+        key = name, table_fingerprint(past)
+        if key not in self._compared:
+            self._compared[key] = compared_rules(past, self.book.tables[name], self.called)
+        return self._compared[key]
+
+    def told(self, name: str, past: Table) -> Comparison:
+        """Return that with the examples that tell the two apart."""
+        made = self.compared(name, past)
+        return made if made.is_same else replace(made, examples=examples_apart(past, self.book.tables[name]))
+
     def of(self, dataset: Dataset) -> OtherRules:
         """Return the rules for a dataset as they were."""
         if self._all is not None:
@@ -161,11 +165,6 @@ class _Versions:
         return found
 
 
-def _compared(book: OpenBook, name: str, past: Table, versions: _Versions) -> Comparison:
-    made = compare_tables(past, book.tables[name], names=(versions.called, "now"), shared=True)
-    return made if made.is_same else replace(made, examples=examples_apart(past, book.tables[name]))
-
-
 def _of_dataset(book: OpenBook, dataset: Dataset, versions: _Versions, on_rows: OnRows) -> DatasetImpact:
     rules = versions.of(dataset)
     if rules.why_not:
@@ -179,7 +178,7 @@ def _of_dataset(book: OpenBook, dataset: Dataset, versions: _Versions, on_rows: 
         source = source_of(book, dataset)
         stops = [one.table for one in _findings(book, dataset) if one.severity == "error"]
         pair = _prepared(before, dataset, source), _prepared(book, dataset, source)
-        made = _RowsImpact(*pair, dataset, rules, book).result(on_rows)
+        made = _RowsImpact(*pair, dataset, rules, versions).result(on_rows)
         said = f"{count(len(stops), 'error')} in {listed(dict.fromkeys(stops))}" if stops else ""
         return replace(made, stopped_by=said)
     except TableError as error:
@@ -207,28 +206,19 @@ def _prepared(book: OpenBook, dataset: Dataset, source: Source) -> Prepared:
     return prepared
 
 
-def _rewritten(book: OpenBook, rules: OtherRules) -> dict[str, str]:
-    """Return by table the fingerprint that it had, where it has another now and means the same."""
-    found = {}
-    for name, past in rules.tables.items():
-        try:
-            is_same = past.lookup is None and compare_tables(past, book.tables[name]).is_same
-        except DataError:
-            continue
-        if is_same:
-            found[name] = table_fingerprint(past)
-    return found
-
-
 class _RowsImpact:
     """What becomes of the rows of one dataset."""
 
     def __init__(
-        self, old: Prepared, new: Prepared, dataset: Dataset, rules: OtherRules, book: OpenBook
+        self, old: Prepared, new: Prepared, dataset: Dataset, rules: OtherRules, versions: _Versions
     ) -> None:
         self.old, self.new, self.dataset = old, new, dataset
         self.direct = {*rules.tables, *rules.formulas}
-        rewritten = _rewritten(book, rules)
+        rewritten = {
+            name: table_fingerprint(past)
+            for name, past in rules.tables.items()
+            if past.lookup is None and versions.compared(name, past).is_same
+        }
         then = {one.name: one.fingerprint for one in column_records(old.plan, old.types)}
         today = {one.name: one for one in column_records(new.plan, new.types, rewritten)}
         self.added = tuple(name for name in today if name not in then)

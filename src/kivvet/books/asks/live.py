@@ -11,7 +11,7 @@ from kivvet.books.runs.fingerprints import all_fingerprints
 from kivvet.books.runs.other_rules import OtherRules, rules_of
 from kivvet.core.columns.column import BoolArray, NumericColumn, arrow_from_column, missing_mask
 from kivvet.core.columns.made_column import MadeColumn
-from kivvet.core.compare.compare import compare_tables
+from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Change, Comparison
 from kivvet.core.read.meaning import table_fingerprint
 from kivvet.core.read.options import Faults, Options
@@ -21,7 +21,7 @@ from kivvet.core.run.impact import ColumnTally, DatasetImpact, Impact
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
 from kivvet.core.run.where import parse_where
-from kivvet.core.words.errors import DataError, TableError
+from kivvet.core.words.errors import TableError
 from kivvet.core.words.values import write_plain
 
 FrameT = TypeVar("FrameT")
@@ -95,7 +95,9 @@ class Live(Generic[FrameT]):
                 book.tables[name] = table
         plan = self._plan(book)
         rules = rules_of(book, before.book)
-        compared = {name: _compared(past, book.tables[name]) for name, past in rules.tables.items()}
+        compared = {
+            name: compared_rules(past, book.tables[name], "before") for name, past in rules.tables.items()
+        }
         keys = all_fingerprints(plan, {}, _rewritten(rules, compared))
         stale = {name for name, key in keys.items() if before.keys.get(name) != key}
         state = self._worked_out(book, plan, keys, before.made, stale)
@@ -203,10 +205,3 @@ def _rewritten(rules: OtherRules, compared: Mapping[str, Comparison]) -> dict[st
         for name, past in rules.tables.items()
         if past.lookup is None and compared[name].is_same
     }
-
-
-def _compared(past: Any, table: Any) -> Comparison:
-    try:
-        return compare_tables(past, table, names=("before", "now"), shared=True)
-    except DataError as error:
-        return Comparison(table.name, "before", "now", (), (Change("types", "", error.problem),))

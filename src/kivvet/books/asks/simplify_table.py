@@ -71,7 +71,7 @@ def simplify_in_book(
     """Return a smaller version of a table, and write it if asked; see `Book.simplify`."""
     table = whole_table(book, name)
     made = simplify(table, DEFAULT_BUDGET if budget is None else budget)
-    path = next(one for one in book.files_of_tables if one.suffix == ".toml" and one.stem == name)
+    path = book.file_of_table(name)
     joined = tuple((one.number, one.took) for one in made.kept if one.took)
     if not made.is_smaller:
         return Simpler(name, rule_table(table), rule_table(table), (), (), path, "")

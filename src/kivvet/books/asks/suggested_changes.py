@@ -49,11 +49,9 @@ def suggested_change(book: OpenBook, found: Finding) -> SuggestedChange | None:
     table = book.tables.get(found.table)
     if table is None or table.lookup is not None or found.is_of_formula or found.possible:
         return None
-    path = next(
-        (one for one in book.files_of_tables if one.suffix == ".toml" and one.stem == table.name), None
-    )
-    if path is None or not table.is_complete:
+    if not table.is_complete:
         return None
+    path = book.file_of_table(table.name)
     rows_file = next(iter(row_files(path)), None) if table.has_rows_file else None
     file = rows_file or path
     text, faults = read_text(file)

@@ -204,6 +204,10 @@ class OpenBook:
         self.need_readable()
         return (*self.datasets, *sorted(self.unusable_datasets))
 
+    def file_of_table(self, name: str) -> Path:
+        """Return the TOML file of a table of this book."""
+        return next(one for one in self.files_of_tables if one.suffix == ".toml" and one.stem == name)
+
     def maker_of(self, dataset: Dataset) -> Dataset | None:
         """Return the dataset whose target is the source of another one; None where it is a file like any other."""
         name = None if dataset.of is not None else read_before(self.datasets).get(dataset.name)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -17,7 +17,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import shown_path
+from kivvet.core.words.wording import did_you_mean, shown_path
 
 
 @dataclass(frozen=True)
@@ -58,6 +58,37 @@ class Revision:
         found = _git(folder, "rev-parse", "--verify", "--quiet", f"{given}^{{commit}}")
         top = Path(root.decode(errors="surrogateescape").strip())
         return None if found is None else cls(folder, top, given, found.decode().strip())
+
+    @classmethod
+    def named(cls, folder: Path, given: str, use: str, expected: str, known: Sequence[str]) -> Revision:
+        """Return the revision of that name.
+
+        Parameters
+        ----------
+        use : str
+            What it is wanted for, in words, for the error.
+        expected : str
+            What else could have been named.
+        known : sequence of str
+            Names that may have been meant.
+
+        Raises
+        ------
+        BookError
+            If there is none, or the folder lies in no repository.
+        """
+        try:
+            found, why = cls.find(folder, given), ""
+        except BookError as error:
+            found, why = None, error.problem
+        if found is None:
+            raise BookError(
+                f"there is nothing called {given!r} {use}",
+                expected=expected,
+                found=why or None,
+                fix=did_you_mean(given, known),
+            )
+        return found
 
     def content(self, path: Path) -> bytes | None:
         """Return what a file held; None where it was not there."""

@@ -9,7 +9,7 @@ import json
 import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -193,26 +193,8 @@ class TableFiles:
             table, _, faults = read_table(path)
         return table, faults
 
-    @contextmanager
-    def _as_files(self) -> Iterator[tuple[Path, Path]]:
-        """Give the files, as they would be, in a folder of their own."""
-        with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
-            # Files beside the table may be named by a way up: they lie below the same place here.
-            path = Path(folder).joinpath(*["up"] * len(self.path.resolve().parent.parts), self.path.name)
-            path.parent.mkdir(parents=True)
-            toml = self.text if self.rows_file is None else read_text(self.path)[0]
-            path.write_text(toml, encoding="utf-8", newline="")
-            document, _ = read_toml(path)
-            file = path
-            for own in () if document is None else files_beside(path, document.values):
-                original = self.path.parent / own.relative_to(path.parent)
-                own.parent.mkdir(parents=True, exist_ok=True)
-                if original == self.file:
-                    own.write_text(self.text, encoding="utf-8", newline="")
-                    file = own
-                elif original.is_file():
-                    own.write_bytes(original.read_bytes())
-            yield path, file
+    def _as_files(self) -> AbstractContextManager[tuple[Path, Path]]:
+        return as_files(self.path, self.file, self.text)
 
     def difference(self, before: TableFiles, what: str) -> str:
         """Return what changes in the file, in the unified form; empty where nothing does."""
@@ -232,6 +214,41 @@ class TableFiles:
         line_end = "\r\n" if b"\r\n" in self.original else "\n"
         with replacing(self.file) as part:
             part.write_bytes(mark + self.text.replace("\n", line_end).encode())
+
+
+@contextmanager
+def as_files(path: Path, file: Path, text: str) -> Iterator[tuple[Path, Path]]:
+    """Give the files of a table in a folder of their own, one of them with another text; nothing else is touched.
+
+    Parameters
+    ----------
+    path : Path
+        The table's TOML file.
+    file : Path
+        The one that holds `text` there: the same, or one that it names.
+
+    Yields
+    ------
+    tuple of (Path, Path)
+        The two there.
+    """
+    with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+        # Files beside the table may be named by a way up: they lie below the same place here.
+        there = Path(folder).joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
+        there.parent.mkdir(parents=True)
+        toml = text if file == path else read_text(path)[0]
+        there.write_text(toml, encoding="utf-8", newline="")
+        document, _ = read_toml(there)
+        found = there
+        for own in () if document is None else files_beside(there, document.values):
+            original = path.parent / own.relative_to(there.parent)
+            own.parent.mkdir(parents=True, exist_ok=True)
+            if original == file:
+                own.write_text(text, encoding="utf-8", newline="")
+                found = own
+            elif original.is_file():
+                own.write_bytes(original.read_bytes())
+        yield there, found
 
 
 @dataclass

@@ -9,9 +9,8 @@ from typing import TYPE_CHECKING
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.read_formulas import parse_named_formula
-from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.record import Record, read_record
-from kivvet.books.runs.same_meaning import past_table
+from kivvet.books.runs.same_meaning import past_definition, past_table
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.meaning import SEMANTICS_VERSION, fingerprint, formula_meaning, table_fingerprint
 from kivvet.core.tables.table import Table
@@ -82,9 +81,7 @@ def _fingerprints(record: Record) -> dict[str, str]:
 
 
 def _past_formula(book: OpenBook, record: Record, name: str, key: str) -> Formula | None:
-    definition = Journal(book.folder).definition(key)
-    if definition is None and key in record.definitions:
-        definition = record.definitions[key][1]
+    definition = past_definition(book, record, key)
     if definition is None or "formula" not in definition:
         return None
     words = ("formula", "among", "type")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.record import Record
@@ -35,11 +35,17 @@ def rewritten_tables(book: OpenBook, record: Record, plan: Plan) -> dict[str, st
     return found
 
 
-def past_table(book: OpenBook, record: Record, name: str, key: str) -> Table | None:
-    """Return a table as it was, by its fingerprint; None where that is not remembered."""
+def past_definition(book: OpenBook, record: Record, key: str) -> dict[str, Any] | None:
+    """Return the definition of a table or a formula as it was, by its fingerprint; None where it is not remembered."""
     definition = Journal(book.folder).definition(key)
     if definition is None and key in record.definitions:
         definition = record.definitions[key][1]
+    return definition
+
+
+def past_table(book: OpenBook, record: Record, name: str, key: str) -> Table | None:
+    """Return a table as it was, by its fingerprint; None where that is not remembered."""
+    definition = past_definition(book, record, key)
     return None if definition is None or "formula" in definition else table_of(name, definition)
 
 

@@ -9,11 +9,10 @@ from typing import TYPE_CHECKING, Any, Literal
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import demands_of
 from kivvet.books.runs.fingerprints import column_records, where_record
-from kivvet.books.runs.journal import Journal
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record
-from kivvet.books.runs.same_meaning import compared_with_past, rewritten_tables
+from kivvet.books.runs.same_meaning import compared_with_past, past_definition, rewritten_tables
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
@@ -217,9 +216,7 @@ def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) ->
 
 
 def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -> tuple[Change, ...]:
-    definition = Journal(book.folder).definition(old_fingerprint)
-    if definition is None and old_fingerprint in record.definitions:
-        definition = record.definitions[old_fingerprint][1]
+    definition = past_definition(book, record, old_fingerprint)
     if definition is None or ("formula" in definition) != (table in book.formulas):
         return ()
     if table in book.formulas:

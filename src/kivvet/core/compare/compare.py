@@ -331,6 +331,16 @@ def _of_boxes(
     return replace(made, regions=tuple(found), n_more=n_more, is_settled=search.is_settled)
 
 
+def compared_rules(old: Table, new: Table, called: str) -> Comparison:
+    """Return how a table differs from what it was, which is called so, whatever they have in common: types that cannot be
+    compared are a difference too.
+    """
+    try:
+        return compare_tables(old, new, names=(called, "now"), shared=True)
+    except DataError as error:
+        return Comparison(new.name, called, "now", (), (Change("types", "", error.problem),))
+
+
 def changes_between(old: Table, new: Table, made: Comparison | None = None) -> tuple[Change, ...]:
     """Return what changed between two versions in short, whatever they have in common; in a search over several inputs
     within a fraction of the usual steps.
