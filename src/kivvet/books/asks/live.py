@@ -22,6 +22,7 @@ from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
 from kivvet.core.run.where import parse_where
 from kivvet.core.words.errors import TableError
+from kivvet.core.words.many_values import many_values
 from kivvet.core.words.values import write_plain
 
 FrameT = TypeVar("FrameT")
@@ -80,6 +81,7 @@ class Live(Generic[FrameT]):
         """How many columns were worked out when it was made or refreshed last; the others stood."""
         return self._state.n_worked_out
 
+    @many_values()
     def refresh(self) -> Impact:
         """Read the book anew, work out the columns that depend on what changed, and return what changed.
 

@@ -20,6 +20,7 @@ from kivvet.core.run.entries import names_used
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding, Severity, finding
+from kivvet.core.words.many_values import many_values
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 
@@ -82,6 +83,7 @@ class OpenBook:
     def __repr__(self) -> str:
         return f"<OpenBook {self.title!r}: {len(self.tables)} tables, {len(self.datasets)} datasets>"
 
+    @many_values()
     def _read(self) -> None:
         document, faults = read_toml(self.folder / BOOK_FILE)
         self.reading_findings += faults

@@ -9,14 +9,18 @@ from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.check.dependent import is_tied
 from kivvet.core.check.lookups import check_lookup
 from kivvet.core.check.one_input import LineCheck
+from kivvet.core.check.plain_mapping import check_plain_mapping
 from kivvet.core.check.several_inputs import BoxCheck
+from kivvet.core.space.plain_mapping import is_plain_mapping
 from kivvet.core.space.table_space import axis_of
 from kivvet.core.tables.table import Table, value_or_none
 from kivvet.core.words.findings import Finding, finding, with_severity
 from kivvet.core.words.kept import kept
+from kivvet.core.words.many_values import many_values
 from kivvet.core.words.values import write_value
 
 
+@many_values()
 def check_table(table: Table, budget: int = DEFAULT_BUDGET) -> list[Finding]:
     """Return every finding about a table alone, with the severities it has chosen.
 
@@ -28,6 +32,8 @@ def check_table(table: Table, budget: int = DEFAULT_BUDGET) -> list[Finding]:
     """
     if table.lookup is not None:
         found = check_lookup(table)
+    elif is_plain_mapping(table):
+        found = check_plain_mapping(table)
     elif len(table.dimensions) == 1:
         found = [_as_possible(table, one) for one in LineCheck(table).findings()]
     else:

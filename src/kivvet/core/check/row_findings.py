@@ -142,11 +142,10 @@ class RowFindings:
 
         number = self.table.inputs.index(about)
         asked = (self.table.asked(row, number) for row in self.rows)
-        named = dict.fromkeys(
-            write_condition(one) for one in asked if not isinstance(one, (AnyValue, IsMissing))
-        )
+        named = dict.fromkeys(one for one in asked if not isinstance(one, (AnyValue, IsMissing)))
         text = input_text(replace(about, domain=None))
-        listed_values = listed(named, 3).replace(", ", " | ")
+        first = map(write_condition, named)
+        listed_values = listed(first, 3, len(named)).replace(", ", " | ")
         start = text if text.startswith("{") else f"{{ type = {text} }}"
         return start.removesuffix(" }") + f", domain = {json.dumps(listed_values, ensure_ascii=False)} }}"
 

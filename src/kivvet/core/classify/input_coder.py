@@ -6,6 +6,7 @@ accept the value, where several inputs decide together.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from functools import cached_property
 from typing import Protocol
@@ -318,6 +319,10 @@ class InputCoder:
     def _text_keys(self) -> tuple[TextKeys, Array]:
         """The values named, and their numbers; then the number of missing, and of every other value."""
         assert isinstance(self.axis, TextAxis)
+        if (texts := self._one_text_a_row) is not None:
+            *numbers, other = self._numbers_of_rows
+            keys = TextKeys(pa.array(texts, pa.large_string()))
+            return keys, np.array([*numbers, self.labelling.missing, other], np.intp)
         of_text: dict[str, int] = {}
         for band, (cuts, numbers) in zip(self.axis.bands, self.stretches, strict=True):
             for cut, following, number in zip(cuts, cuts[1:], numbers, strict=False):
@@ -330,12 +335,34 @@ class InputCoder:
     @cached_property
     def _is_values_only(self) -> bool:
         """Whether all texts but the ones named have one number."""
-        return all(
+        return self._one_text_a_row is not None or all(
             number == self.stretches[0][1][0]
             for cuts, numbers in self.stretches
             for cut, following, number in zip(cuts, cuts[1:], numbers, strict=False)
             if not _is_point(cut, following)
         )
+
+    @cached_property
+    def _one_text_a_row(self) -> list[str] | None:
+        """The texts of long mappings, in the order of the rows that accept something present; None where a row accepts
+        other than one text that no other row does.
+        """
+        assert isinstance(self.axis, TextAxis)
+        if self.axis.n_bands > 1 or self.axis.shape:
+            return None
+        intervals = [interval for region in self.regions for interval in region.bands[0]]
+        texts = [low[1] for low, high in intervals if _is_point(low, high)]
+        return texts if len(texts) == len(intervals) == len(set(texts)) and "" not in texts else None
+
+    @property
+    def _numbers_of_rows(self) -> list[int]:
+        """The number of each of these texts, then that of all others: each is taken for a stretch of its own."""
+        starts = itertools.count()
+        spans = tuple(
+            tuple((at, at + 1) for at in itertools.islice(starts, len(region.bands[0])))
+            for region in self.regions
+        )
+        return self.labelling(spans, next(starts) + 1)
 
     def _stretch_numbers(self, distinct: pa.Array) -> npt.NDArray[np.intp]:
         """Return the number of distinct texts by their place among the cuts, band by band.

@@ -17,15 +17,18 @@ from kivvet.core.compare.box_difference import MOST_BOXES, DifferenceSearch, Sid
 from kivvet.core.compare.comparison import Change, ChangedRegion, Comparison, Gives
 from kivvet.core.compare.line_difference import line_differences
 from kivvet.core.compare.lookup_difference import MOST_ROWS_AS_CONDITIONS, LookupPair, rows_of_lookup
+from kivvet.core.compare.plain_mappings import without_equal_rows
 from kivvet.core.compare.versions import Joint, PriorityRow
 from kivvet.core.space.axes import Axis
 from kivvet.core.space.boxes import Space
 from kivvet.core.space.make_axis import make_axis
 from kivvet.core.space.region_text import write_witness
+from kivvet.core.space.text_axis import TextAxis
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import WHEN, Table
-from kivvet.core.words.conditions import AnyValue, Condition, Equals
+from kivvet.core.words.conditions import AnyValue, Condition, Equals, IsMissing
 from kivvet.core.words.errors import DataError
+from kivvet.core.words.many_values import many_values
 from kivvet.core.words.regions import Region
 from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import listed
@@ -35,6 +38,7 @@ MOST_REGIONS = 1_000
 _INPUT_OPTIONS = ("step", "step_offset", "shape", "fold", "tz")
 
 
+@many_values()
 def compare_tables(
     old: Table,
     new: Table,
@@ -71,7 +75,7 @@ def compare_tables(
         return made
     if old.lookup is not None and new.lookup is not None and not _differing_inputs(old, new):
         return _of_lookups(made, old, new, outputs, most)
-    old, new = (_as_rows(table) for table in (old, new))
+    old, new = without_equal_rows(_as_rows(old), _as_rows(new))
     joint = Joint.of(old, new, outputs)
     rows, sides = _numbered(joint)
     changed = [bit for bit in range(len(rows)) if not (bit in sides[0].row_of and bit in sides[1].row_of)]
@@ -239,6 +243,7 @@ class _Meeting:
         self.axes: list[Axis | None] = []
         self.asked: list[Region | None] = []
         self.known: list[dict[Condition, bool]] = [{} for _ in inputs]
+        self.points: list[set[object] | None] = []
         for number, about in enumerate(inputs):
             conditions = list(dict.fromkeys(row.conditions[number] for row in changed))
             is_free = not conditions or any(isinstance(one, AnyValue) for one in conditions)
@@ -247,6 +252,7 @@ class _Meeting:
                 axis = make_axis(replace(about, domain=None), (row.conditions[number] for row in rows))
             self.axes.append(axis)
             self.asked.append(None if axis is None else _span(axis, conditions))
+            self.points.append(None if axis is None else _texts_asked(axis, conditions))
 
     def any(self, row: PriorityRow) -> bool:
         """Whether a row may meet one of them."""
@@ -256,6 +262,8 @@ class _Meeting:
         axis, asked = self.axes[number], self.asked[number]
         if axis is None or asked is None or isinstance(condition, AnyValue):
             return True
+        if (points := self.points[number]) is not None and isinstance(condition, Equals):
+            return axis.place(condition.value) in points
         known = self.known[number]
         if isinstance(condition, Equals):  # most rows of long mappings
             low, high = axis.lower_cut(condition.value, True), axis.upper_cut(condition.value, True)
@@ -264,6 +272,13 @@ class _Meeting:
             shared = axis.region(condition) & asked
             known[condition] = shared.missing or any(shared.bands)
         return known[condition]
+
+
+def _texts_asked(axis: Axis, conditions: Sequence[Condition]) -> set[object] | None:
+    """Return the texts that conditions accept, where each accepts one, or missing; None elsewhere."""
+    if not isinstance(axis, TextAxis) or not all(isinstance(one, (Equals, IsMissing)) for one in conditions):
+        return None
+    return {axis.place(one.value) for one in conditions if isinstance(one, Equals)}
 
 
 def _span(axis: Axis, conditions: Sequence[Condition]) -> Region:

@@ -24,6 +24,7 @@ from kivvet.core.tables.inputs import Input, Output, columns_of
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
 from kivvet.core.words.conditions import quote_text, write_condition
 from kivvet.core.words.kept import kept
+from kivvet.core.words.many_values import many_values
 from kivvet.core.words.regions import Cut, Region
 from kivvet.core.words.values import write_value
 
@@ -39,6 +40,7 @@ def fingerprint(value: Any) -> str:
     return hashlib.sha256(text.encode()).hexdigest()
 
 
+@many_values()
 def meaning_of(table: Table) -> dict[str, Any]:
     """Return the meaning of a table as plain values: what each row accepts, however it is written.
 
@@ -90,6 +92,9 @@ def _ordered_rows(table: Table) -> list[pa.Array]:
 
 def _region(region: Region) -> list[Any]:
     """Return a region as plain values; what is the same in all bands stands once."""
+    if len(region.bands) == 1 and len(region.bands[0]) == 1:
+        ((low, high),) = region.bands[0]
+        return [[[[_cut(low), _cut(high)]]], region.missing]
     bands = [[[_cut(low), _cut(high)] for low, high in intervals] for intervals in region.bands]
     if all(band == bands[0] for band in bands):
         bands = bands[:1]
@@ -98,7 +103,9 @@ def _region(region: Region) -> list[Any]:
 
 def _cut(cut: Cut) -> list[Any]:
     kind, value, side = cut
-    return [kind, "" if value is None else write_value(value), side]
+    if value is None:
+        return [kind, "", side]
+    return [kind, value if type(value) is str else write_value(value), side]
 
 
 def formula_meaning(formula: Formula) -> dict[str, Any]:

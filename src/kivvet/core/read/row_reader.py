@@ -17,12 +17,14 @@ from kivvet.core.read.when import TypeMismatchError, WhenReader, formula_fault, 
 from kivvet.core.tables.inputs import Input, Output, columns_of
 from kivvet.core.tables.table import WHEN, Computed, Result, Row
 from kivvet.core.words.condition_parser import ConditionError, parse_condition
-from kivvet.core.words.conditions import Condition
+from kivvet.core.words.conditions import KEYWORDS, Condition, Equals
 from kivvet.core.words.values import (
     LiteralError,
 )
 from kivvet.core.words.wording import did_you_mean, listed
 
+#: Words of the syntax of conditions; a text that is one stands in quotes.
+_WORDS = KEYWORDS | {"not", "to"}
 RowsAre = Literal["inline", "file", "unreadable"]
 
 
@@ -74,8 +76,13 @@ class RowReader:
         self.headings = tuple(str(cell).strip() for cell in given[0]) if first else ()
         self._rows = given, first
         read: list[tuple[Row, FormulaCondition | None]] = []
+        may_be_plain = when is None and _are_texts(inputs, outputs)
         for index in range(first, len(given)):
-            row = self.parse_row(given[index], index, index - first + 1, inputs, outputs, columns, when)
+            number = index - first + 1
+            if may_be_plain and (plain := self.plain_row(given[index], index, number, columns)) is not None:
+                read.append((plain, None))
+                continue
+            row = self.parse_row(given[index], index, number, inputs, outputs, columns, when)
             if row is not None:
                 read.append(row)
         if when is None:
@@ -169,6 +176,30 @@ class RowReader:
                     kind="unknown-column",
                 )
         return 1, columns if len(self.faults) == faults else None, whens[0] if whens else None
+
+    def plain_row(self, cells: Sequence[Any], index: int, number: int, columns: Sequence[int]) -> Row | None:
+        """Return a row of texts that say nothing but themselves, as most rows of long mappings; None where it must be
+        read closely.
+        """
+        if len(cells) != len(self.headings or columns):
+            return None
+        texts = [cells[position] for position in columns]
+        n_inputs = len(self.inputs)
+        for text in texts[:n_inputs]:
+            if type(text) is not str or not text.isalnum() or text in _WORDS:
+                return None
+        results = texts[n_inputs:]
+        for text in results:
+            if type(text) is not str or not text or text[0] in '"=' or text != text.strip():
+                return None
+            if text == "missing":
+                return None
+        return Row(
+            number,
+            tuple(map(Equals, texts[:n_inputs])),
+            tuple(results),
+            self.faults.locate(("rows", index)),
+        )
 
     def parse_row(
         self,
@@ -325,6 +356,13 @@ class RowReader:
                 f"CAST({text.strip()} AS {output.type.upper()})",
             )
         return tree
+
+
+def _are_texts(inputs: Sequence[Input], outputs: Sequence[Output]) -> bool:
+    """Whether all inputs and outputs are texts, and none of the latter is limited in length or to classes of an order."""
+    return all(one.type == "text" for one in (*inputs, *outputs)) and not any(
+        one.width is not None or one.order for one in outputs
+    )
 
 
 def _shown(cell: Any) -> str:

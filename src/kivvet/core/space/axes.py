@@ -76,6 +76,10 @@ class Axis:
 
     def region(self, condition: Condition) -> Region:
         """Return what the condition accepts."""
+        if type(condition) is Equals:  # nearly all of long tables
+            return self.everywhere(
+                (self.lower_cut(condition.value, True), self.upper_cut(condition.value, True))
+            )
         match condition:
             case AnyValue():
                 return Region(self.present.bands, missing=True)
@@ -94,8 +98,6 @@ class Axis:
                 for part in parts[1:]:
                     region &= self.region(part)
                 return region
-            case Equals(value):
-                return self.everywhere((self.lower_cut(value, True), self.upper_cut(value, True)))
             case Between(lower, lower_closed, upper, upper_closed):
                 low = LOW if lower is None else self.lower_cut(lower, lower_closed)
                 high = HIGH if upper is None else self.upper_cut(upper, upper_closed)

@@ -138,6 +138,12 @@ LabelStretches = Callable[[Spans, int], list[int]]
 
 def lowest_rows(spans: Spans, n_stretches: int) -> list[int]:
     """Return the lowest row that holds each stretch, NO_ROW where none does."""
+    if all(len(ranges) <= 1 and all(end == start + 1 for start, end in ranges) for ranges in spans):
+        found = [NO_ROW] * n_stretches
+        for row in range(len(spans) - 1, -1, -1):  # long mappings: a row a stretch
+            for start, _ in spans[row]:
+                found[start] = row
+        return found
     stretches = CellCut((_STRETCH,) * n_stretches, spans, ())
     return [lowest for *_, lowest in stretches.live_rows()]
 

@@ -12,6 +12,7 @@ from kivvet.core.words.conditions import (
     AnyOf,
     CodeRange,
     Condition,
+    Equals,
     Negation,
     StartsWith,
     write_bound,
@@ -24,6 +25,7 @@ from kivvet.core.words.regions import (
     Cut,
     Intervals,
     Region,
+    after,
     before,
 )
 from kivvet.core.words.values import (
@@ -56,6 +58,9 @@ class TextAxis(Axis):
         return Region(tuple(EVERYTHING if band.is_shaped else () for band in self.bands))
 
     def region(self, condition: Condition) -> Region:
+        if type(condition) is Equals:
+            text = str(condition.value) if not self.folds else self.fold(str(condition.value))
+            return Region((((before(text), after(text)),),) * self.n_bands)
         if isinstance(condition, StartsWith):
             return self.everywhere(prefix_interval(self.fold(condition.prefix)))
         if isinstance(condition, CodeRange):
@@ -72,7 +77,7 @@ class TextAxis(Axis):
         return super().region(condition)
 
     def fold(self, text: str) -> str:
-        return fold_text(text, self.folds)
+        return fold_text(text, self.folds) if self.folds else text
 
     def place(self, value: Value) -> str:
         return self.fold(str(value))
