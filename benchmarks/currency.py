@@ -13,7 +13,7 @@ import pyarrow.parquet as pq
 
 import kivvet
 
-_ROWS = 5_000_000
+_ROWS = 10_000_000
 
 
 def figures() -> None:

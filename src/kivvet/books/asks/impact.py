@@ -23,7 +23,6 @@ from kivvet.books.runs.sources import source_of
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.books.runs.two_versions import TwoVersions
-from kivvet.core.columns.column import Column, arrow_from_column, missing_mask
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Change, Comparison
@@ -33,6 +32,7 @@ from kivvet.core.run.examples import examples_apart
 from kivvet.core.run.impact import ColumnImpact, ColumnTally, DatasetImpact, Impact
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
+from kivvet.core.run.value_texts import text_at
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, KivvetError, TableError
 from kivvet.core.words.findings import Finding
@@ -269,15 +269,9 @@ class _RowsImpact:
 def _values_at(batch: RunBatch, step: Step) -> Callable[[int], Mapping[str, str]]:
     def values(row: int) -> dict[str, str]:
         columns = batch.columns_of(step)
-        return {name: _text(column, row) for name, column in columns.items() if name in step.decides}
+        return {name: text_at(column, row) for name, column in columns.items() if name in step.decides}
 
     return values
-
-
-def _text(column: Column, row: int) -> str:
-    if missing_mask(column)[row]:
-        return "missing"
-    return write_plain(arrow_from_column(column)[row].as_py())
 
 
 class _SummaryImpact:

@@ -6,10 +6,19 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
+import pyarrow.compute as pc
+
 from kivvet.books.files.open_book import OpenBook, read_book
 from kivvet.books.runs.fingerprints import all_fingerprints
 from kivvet.books.runs.other_rules import OtherRules, rules_of
-from kivvet.core.columns.column import BoolArray, NumericColumn, arrow_from_column, missing_mask
+from kivvet.core.columns.column import (
+    BoolArray,
+    CodedColumn,
+    Column,
+    NumericColumn,
+    TextColumn,
+    missing_mask,
+)
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Change, Comparison
@@ -20,12 +29,16 @@ from kivvet.core.run.frames import GivenFrame, as_frame, plan_for
 from kivvet.core.run.impact import ColumnTally, DatasetImpact, Impact
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
+from kivvet.core.run.table_step import TableStep
+from kivvet.core.run.value_texts import text_at
 from kivvet.core.run.where import parse_where
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.many_values import many_values
-from kivvet.core.words.values import write_plain
 
 FrameT = TypeVar("FrameT")
+#: Texts of that many rows are looked at, and kept as codes where one stands in so many of them.
+_ROWS_TO_ENCODE = 100_000
+_ROWS_A_TEXT = 4
 OnChange = Callable[[Impact], None]
 
 
@@ -68,6 +81,7 @@ class Live(Generic[FrameT]):
         if faults:
             raise TableError(faults, where="the columns asked of a frame")
         self._on_change = on_change
+        self._encoded: dict[str, Column] = {}
         plan = self._plan(book)
         keys = all_fingerprints(plan, {})
         self._state = self._worked_out(book, plan, keys, {}, set(keys))
@@ -134,10 +148,24 @@ class Live(Generic[FrameT]):
                 made.update({name: known[name] for name in step.made_names})
                 continue
             stage = step.start(with_report=False, refuses_overlaps=True)
-            columns = step.columns_of(self._given.column, lambda name: made[name].as_column())
+            source = self._coded if isinstance(step, TableStep) else self._given.column
+            columns = step.columns_of(source, lambda name: made[name].as_column())
             made.update(stage.apply(columns, 0, len(self._given)))
             n_worked_out += len(step.made_names)
         return _State(book, plan, keys, made, n_worked_out)
+
+    def _coded(self, name: str) -> Column:
+        """Return a column of the frame; texts that repeat as codes, which are worked out once."""
+        if name not in self._encoded:
+            column = self._given.column(name)
+            self._encoded[name] = column
+            if isinstance(column, TextColumn) and len(column) >= _ROWS_TO_ENCODE:
+                start = pc.dictionary_encode(column.values.slice(0, _ROWS_TO_ENCODE)).dictionary
+                if len(start) * _ROWS_A_TEXT <= _ROWS_TO_ENCODE:
+                    encoded = pc.dictionary_encode(column.values)
+                    codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
+                    self._encoded[name] = CodedColumn(codes, TextColumn(encoded.dictionary))
+        return self._encoded[name]
 
     def _kept(self, state: _State) -> BoolArray | None:
         if state.plan.where is None:
@@ -189,13 +217,7 @@ class Live(Generic[FrameT]):
     def _values_of(self, state: _State, step: Step) -> Callable[[int], dict[str, str]]:
         def values(row: int) -> dict[str, str]:
             columns = step.columns_of(self._given.column, lambda name: state.made[name].as_column())
-            return {
-                name: "missing"
-                if missing_mask(one)[row]
-                else write_plain(arrow_from_column(one)[row].as_py())
-                for name, one in columns.items()
-                if name in step.decides
-            }
+            return {name: text_at(one, row) for name, one in columns.items() if name in step.decides}
 
         return values
 

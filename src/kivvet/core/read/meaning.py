@@ -19,10 +19,12 @@ from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.space.lookup_index import index_of
 from kivvet.core.space.meeting_ranges import has_conflicts, result_numbers
+from kivvet.core.space.plain_mapping import is_plain_mapping
 from kivvet.core.space.table_space import row_regions
+from kivvet.core.space.text_axis import TextAxis
 from kivvet.core.tables.inputs import Input, Output, columns_of
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
-from kivvet.core.words.conditions import quote_text, write_condition
+from kivvet.core.words.conditions import Equals, quote_text, write_condition
 from kivvet.core.words.kept import kept
 from kivvet.core.words.many_values import many_values
 from kivvet.core.words.regions import Cut, Region
@@ -36,8 +38,11 @@ MOST_REMEMBERED_ROWS = 100_000
 
 def fingerprint(value: Any) -> str:
     """Return the SHA-256 of plain values in canonical JSON."""
-    text = json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
-    return hashlib.sha256(text.encode()).hexdigest()
+    return hashlib.sha256(_canonical(value).encode()).hexdigest()
+
+
+def _canonical(value: Any) -> str:
+    return json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
 
 
 @many_values()
@@ -63,7 +68,24 @@ def meaning_of(table: Table) -> dict[str, Any]:
 @kept
 def table_fingerprint(table: Table) -> str:
     """Return the hash of a table's meaning."""
-    return fingerprint(meaning_of(table))
+    if not is_plain_mapping(table):
+        return fingerprint(meaning_of(table))
+    # The same JSON, with the rows of long mappings written straight away.
+    meaning = {**_frame_of(table), "asks": [table.inputs[0].name], "rows": []}
+    before, after = _canonical(meaning).rsplit('"rows":[]', 1)
+    quote = json.encoder.encode_basestring
+    fold = TextAxis(None, (), "", table.inputs[0].fold).fold
+    rows = []
+    for row in table.rows:
+        (condition,) = row.conditions
+        if isinstance(condition, Equals):
+            text = quote(fold(str(condition.value)))
+            asked = f"[[[[0,{text},0],[0,{text},1]]]],false"
+        else:
+            asked = "[[]],true"
+        rows.append(f"[[{asked}],{','.join([quote(_result(one)) for one in row.results])}]")
+    text = f'{before}"rows":[{",".join(rows)}]{after}'
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def order_of_rows(table: Table) -> str:

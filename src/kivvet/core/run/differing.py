@@ -19,6 +19,8 @@ def differing(old: MadeColumn, new: MadeColumn) -> npt.NDArray[np.bool_]:
     """
     if old.codes is not None and new.codes is not None:
         assert old.classes is not None and new.classes is not None
+        if old.classes.equals(new.classes) and old.codes.dtype == new.codes.dtype:
+            return np.asarray(old.codes != new.codes)
         joint = pc.index_in(old.classes, value_set=new.classes).fill_null(-2).to_numpy(zero_copy_only=False)
         place = np.append(joint.astype(np.int64), -1)  # -1, missing, is the last
         return np.asarray(place[old.codes] != new.codes)

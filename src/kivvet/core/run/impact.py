@@ -11,7 +11,9 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.columns.pair_counts import count_pairs
 from kivvet.core.compare.comparison import Change, Comparison
 from kivvet.core.run.differing import differing, plain_values
 from kivvet.core.words.printed import Printed
@@ -336,25 +338,31 @@ class ColumnTally:
         unlike: npt.NDArray[np.bool_],
         moved: Callable[[int, Any, Any], MovedRow],
     ) -> None:
-        encoded = [_coded(one) for one in (old, new)]
-        (codes, classes), (new_codes, new_classes) = encoded
+        (codes, classes), (new_codes, new_classes) = (_coded(one) for one in (old, new))
         self.order.update(dict.fromkeys([*new_classes, *classes]))
-        together = codes * (len(new_classes) + 1) + new_codes
-        counts = np.bincount(together if kept is None else together[kept])
+        n_classes = len(classes), len(new_classes)
+        if kept is None:
+            counts = count_pairs(codes, new_codes, n_classes)
+        else:
+            counts = count_pairs(codes[kept], new_codes[kept], n_classes)
         waiting = {}
-        for number in np.flatnonzero(counts).tolist():
-            before, after = divmod(number, len(new_classes) + 1)
+        for before, after in np.argwhere(counts).tolist():
             pair = [*classes, None][before], [*new_classes, None][after]
-            self.pairs[pair] = self.pairs.get(pair, 0) + int(counts[number])
+            self.pairs[pair] = self.pairs.get(pair, 0) + int(counts[before, after])
             if pair[0] != pair[1] and pair not in self.examples:
-                waiting[number] = pair
+                waiting[before, after] = pair
         if not waiting:
             return
         rows = np.flatnonzero(unlike)
-        found, first = np.unique(together[rows], return_index=True)
+        pairs = [one[rows].astype(np.intp) for one in (codes, new_codes)]
+        places = np.ravel_multi_index(
+            (pairs[0] % (n_classes[0] + 1), pairs[1] % (n_classes[1] + 1)), counts.shape
+        )
+        found, first = np.unique(places, return_index=True)
         for number, row in zip(found.tolist(), rows[first].tolist(), strict=True):
-            if number in waiting:
-                self.examples[waiting[number]] = moved(row, *waiting[number])
+            pair = waiting.get(divmod(number, counts.shape[1]))
+            if pair is not None:
+                self.examples[pair] = moved(row, *pair)
 
     def result(self) -> ColumnImpact:
         """Return what all batches came to."""
@@ -399,13 +407,10 @@ def _has_classes(made: MadeColumn) -> bool:
     return bool(pa.types.is_boolean(kind))
 
 
-def _coded(made: MadeColumn) -> tuple[npt.NDArray[np.int64], list[str]]:
-    """Return a column as codes into classes, those without one as the number of classes."""
+def _coded(made: MadeColumn) -> tuple[Array, list[str]]:
+    """Return a column as codes into classes, -1 for none."""
     if made.codes is not None:
         assert made.classes is not None
-        classes = made.classes.to_pylist()
-        codes = made.codes.astype(np.int64)
-        return np.where(codes < 0, len(classes), codes), classes
+        return made.codes, made.classes.to_pylist()
     values = pc.cast(plain_values(made), pa.int8())
-    gone = pc.fill_null(values, 2).to_numpy(zero_copy_only=False)
-    return gone.astype(np.int64), ["false", "true"]
+    return pc.fill_null(values, -1).to_numpy(zero_copy_only=False), ["false", "true"]

@@ -66,6 +66,11 @@ def different_rows(
     return list(zip(zip(*texts, strict=True), counts.tolist(), rows[firsts].tolist(), strict=True))
 
 
+def text_at(column: Column, row: int) -> str:
+    """Return the value of one row as text."""
+    return write_plain(_values_of(column, np.array([row]))[0].as_py())
+
+
 def named_texts(columns: Mapping[str, Column], texts: Sequence[str]) -> str:
     """Return the values of a row as text: of one column the value, of several ``ph = 6.4, flow = 12``."""
     if len(texts) == 1:

@@ -7,6 +7,7 @@ from kivvet.core.space.make_axis import make_axis
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyOf, AnyValue, Condition, Equals, IsMissing
 from kivvet.core.words.kept import kept
+from kivvet.core.words.many_values import many_values
 from kivvet.core.words.regions import Region
 
 
@@ -22,12 +23,20 @@ def axis_of(table: Table) -> Axis:
     return axis
 
 
+def asked_of(table: Table, number: int) -> list[Condition]:
+    """Return what each row asks of one dimension."""
+    if number >= len(table.inputs) or any(row.when_asks for row in table.rows):
+        return [table.asked(row, number) for row in table.rows]
+    return [row.conditions[number] for row in table.rows]
+
+
+@many_values()
 def row_regions(table: Table, number: int) -> list[Region]:
     """Return what each row accepts of one dimension; a required input's missing is accepted by none."""
     known = _known_regions(table)
     if number not in known:
         axis = axes_of(table)[number]
-        regions = [axis.region(table.asked(row, number)) for row in table.rows]
+        regions = list(map(axis.region, asked_of(table, number)))
         is_required = table.dimensions[number].required
         known[number] = [region.without_missing() for region in regions] if is_required else regions
     return known[number]
@@ -51,14 +60,14 @@ def _axis(table: Table, number: int) -> Axis:
     if table.lookup is not None:
         return make_axis(about)
     domain = () if about.domain is None else (about.domain,)
-    return make_axis(about, [*(table.asked(row, number) for row in table.rows), *domain])
+    return make_axis(about, [*asked_of(table, number), *domain])
 
 
 def _is_open(table: Table, number: int) -> bool:
     column = table.dimensions[number]
     if column.domain is not None or column.shape or column.type == "boolean" or not table.rows:
         return False
-    asked = [table.asked(row, number) for row in table.rows]
+    asked = asked_of(table, number)
     if len(table.dimensions) > 1:
         asked = [condition for condition in asked if not isinstance(condition, AnyValue)]
     return bool(asked) and all(_is_single_values(condition) for condition in asked)
