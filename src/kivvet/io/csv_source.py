@@ -27,9 +27,9 @@ from kivvet.io.csv_records import (
     records,
     separator_said,
 )
-from kivvet.io.files import unreadable
+from kivvet.io.files import hash_bytes_of, unreadable
 from kivvet.io.recognise import recognise
-from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote
+from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, Source, SourceNote
 
 _BLOCK_BYTES = 4 << 20
 _LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
@@ -52,6 +52,7 @@ class CsvSource(Source):
 
     def __init__(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> None:
         self.path = path
+        self.start = 0  # the byte with which its rows begin, where only the last ones are read
         if not is_text_encoding(options.encoding):
             raise DataError(
                 f"{options.encoding!r} is no encoding of text",
@@ -243,6 +244,8 @@ class CsvSource(Source):
             self._explain(must_fail=False)
         try:
             stream = pa.input_stream(str(self.path), compression="gzip" if self.is_compressed else None)
+            if self.start:
+                stream = pa.PythonFile(self._from_start(), "r")
             reader = arrow_csv.open_csv(
                 stream,
                 read_options=arrow_csv.ReadOptions(
@@ -250,7 +253,7 @@ class CsvSource(Source):
                     skip_rows_after_names=0,
                     block_size=block_bytes or _BLOCK_BYTES,
                     encoding=self.encoding,
-                    skip_rows=self._heading_lines(),
+                    skip_rows=0 if self.start else self._heading_lines(),
                 ),
                 parse_options=arrow_csv.ParseOptions(
                     delimiter=self.delimiter,
@@ -281,6 +284,19 @@ class CsvSource(Source):
         except UnicodeDecodeError:
             self._explain()
 
+    def rows_since(self, then: GrownFrom) -> CsvSource | None:
+        if self.is_compressed or not 0 < then.size < self.path.stat().st_size or not then.rows:
+            return None
+        if "\n".encode(self.encoding) != b"\n":
+            return None
+        with self.path.open("rb") as file:
+            file.seek(then.size - 1)
+            if file.read(1) != b"\n" or hash_bytes_of(self.path, then.size) != then.hash:
+                return None
+        rest = CsvSource(self.path, self.options)
+        rest.start = then.size
+        return rest
+
     def _rest(self, names: Sequence[str] | None, n_given: int) -> Iterator[pa.RecordBatch]:
         """Yield the rows after the first `n_given`, in blocks in which the longest row fits."""
         for batch in self.batches(names, 2 * LONGEST_ROW):
@@ -303,10 +319,16 @@ class CsvSource(Source):
         opener: Any = gzip.open if self.is_compressed else open
         try:
             with opener(self.path, "rb") as file:
+                file.seek(self.start)
                 sign = self.form.quote.encode()
                 return sum(chunk.count(sign) for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
+
+    def _from_start(self) -> IO[bytes]:
+        file = self.path.open("rb")
+        file.seek(self.start)
+        return file
 
     def line_of_row(self, row: int) -> int | None:
         with self.form.open(self.path) as file:

@@ -7,6 +7,7 @@ import csv
 import io
 import json
 import math
+import shutil
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,7 @@ from kivvet.io.files import hash_bytes_of, replacing
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
 
 _QUOTE = '"'
+_BYTES_AT_ONCE = 1 << 20
 _ROWS_A_PART = 1 << 13
 _STRUCTURAL = b'"\r\n'  # and the delimiter: a field that holds one of them stands in quotes
 #: Bytes that stand for structural ones within fields while a batch is made into lines; texts hardly hold any.
@@ -41,6 +43,7 @@ class CsvTarget(Target):
         names: Sequence[str],
         delimiter: str = ",",
         options: WriteOptions = AS_IT_IS_NAMED,
+        grown: Path | None = None,
     ) -> None:
         self.path = path
         self.target = target
@@ -52,7 +55,11 @@ class CsvTarget(Target):
         buffer = io.StringIO()
         csv.writer(buffer, delimiter=self.delimiter, lineterminator="\n").writerow(names)
         self.file = path.open("wb")
-        self._put(buffer.getvalue().encode())
+        if grown is None:
+            self._put(buffer.getvalue().encode())
+        else:  # the rows of another file stand before
+            with grown.open("rb") as held:
+                shutil.copyfileobj(held, self.file, _BYTES_AT_ONCE)
         self.is_single = len(names) == 1
 
     def _put(self, lines: bytes | pa.Buffer) -> None:
@@ -173,6 +180,21 @@ def _translated(texts: pa.Array, table: bytes) -> pa.Array:
 def begin(delimiter: str) -> Callable[[Path, Path, pa.Schema, WriteOptions], CsvTarget]:
     """Return what begins a target with some delimiter, unless another is asked for."""
     return lambda path, target, schema, options: CsvTarget(path, target, schema.names, delimiter, options)
+
+
+def extend(delimiter: str) -> Callable[[Path, Path, pa.Schema, WriteOptions], CsvTarget | None]:
+    """Return what begins a target with all that it holds already; None where that cannot be done."""
+
+    def begun(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> CsvTarget | None:
+        if codecs.lookup(options.encoding).name != "utf-8":
+            return None
+        with target.open("rb") as held:
+            held.seek(-1, io.SEEK_END)
+            if held.read(1) != b"\n":
+                return None
+        return CsvTarget(path, target, schema.names, delimiter, options, target)
+
+    return begun
 
 
 def record_file(target: Path) -> Path:

@@ -31,6 +31,8 @@ class Format:
     create : callable or None
         Begins a target: from the path to write to, the path it will have, the schema of what is to come, and how text
         is written.
+    extend : callable or None
+        Begins a target as `create` does, with all rows that it holds already; it gives None where that cannot be.
     kept_records : callable or None
         Gives the records kept with a target, the newest first, and the hash of what it holds.
     keeps_types : bool
@@ -47,6 +49,7 @@ class Format:
     create: Callable[[Path, Path, pa.Schema, WriteOptions], Target] | None = None
     kept_records: Callable[[Path], tuple[list[Any], str | None]] | None = None
     keeps_types: bool = False
+    extend: Callable[[Path, Path, pa.Schema, WriteOptions], Target | None] | None = None
     read_all: Callable[[Path, ReadOptions], pa.Table] | None = None
     delimiter: str | None = None
 
@@ -67,6 +70,7 @@ def _delimited(name: str, delimiter: str, *, is_compressed: bool = False) -> For
         csv_source.CsvSource,
         csv_target.begin(delimiter),
         csv_target.kept_records,
+        extend=csv_target.extend(delimiter),
         read_all=csv_source.read_all,
         delimiter=delimiter,
     )
@@ -84,6 +88,7 @@ FORMATS: tuple[Format, ...] = (
         parquet_files.ParquetTarget,
         parquet_files.kept_records,
         keeps_types=True,
+        extend=parquet_files.extend,
         read_all=parquet_files.read_all,
     ),
     Format(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import glob
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -14,7 +15,7 @@ from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import listed, shown_path
 from kivvet.io.files import FileMarks, FileState, state_of
-from kivvet.io.source_and_target import PartState, Source, SourceNote
+from kivvet.io.source_and_target import GrownFrom, PartState, Source, SourceNote
 
 _WILD = frozenset("*?[")
 
@@ -79,6 +80,7 @@ class ManyFiles(Source):
         self.fixed = [self._of_folders(name) if with_folders else {} for name in self.names_of_files]
         self.rows: list[int | None] = [None] * len(files)
         self._hashes: list[str] = []
+        self.first_part = 0  # with which its rows begin, where only the last files are read
         self.notes: list[SourceNote] = [note for part in self.parts for note in part.notes]
         is_text = [part.is_text for part in self.parts]
         if len(set(is_text)) > 1:
@@ -168,6 +170,8 @@ class ManyFiles(Source):
     ) -> Iterator[pa.RecordBatch]:
         wanted = self.names if names is None else list(names)
         for number, part in enumerate(self.parts):
+            if number < self.first_part:
+                continue
             here = [name for name in wanted if name in part.schema]
             n_rows = 0
             for batch in part.batches(here or part.names[:1], block_bytes):
@@ -175,6 +179,25 @@ class ManyFiles(Source):
                 arrays = [self._array(name, number, batch) for name in wanted]
                 yield pa.RecordBatch.from_arrays(arrays, names=wanted)
             self.rows[number] = n_rows
+
+    def rows_since(self, then: GrownFrom) -> ManyFiles | None:
+        n_then = len(then.parts)
+        if not 0 < n_then < len(self.files) or self.names_of_files[:n_then] != [
+            one.name for one in then.parts
+        ]:
+            return None
+        if any(state_of(path).hash != one.hash for path, one in zip(self.files, then.parts, strict=False)):
+            return None
+        if not self.is_text and any(
+            kind is not None and _plain(kind) != self.schema[name]
+            for part in self.parts
+            for name, kind in part.schema.items()
+        ):
+            return None  # new files may give a column another type
+        rest = copy.copy(self)
+        rest.first_part = n_then
+        rest.rows = [one.rows for one in then.parts] + [None] * (len(self.files) - n_then)
+        return rest
 
     def _array(self, name: str, number: int, batch: pa.RecordBatch) -> pa.Array:
         if name in batch.schema.names:

@@ -40,8 +40,8 @@ _MOST_CHUNKS = 50_000  # whose places are worked out in the footer
 _MOST_ROWS_A_GROUP = 1 << 22  # of new columns are held until they are written
 
 # Numbers of fields, as parquet.thrift gives them.
-_SCHEMA, _N_ROWS, _ROW_GROUPS, _KEY_VALUES, _COLUMN_ORDERS, _ENCRYPTION = 2, 3, 4, 5, 7, 8
-_GROUP_COLUMNS, _GROUP_BYTES, _GROUP_ROWS, _GROUP_OFFSET, _GROUP_COMPRESSED, _GROUP_ORDINAL = 1, 2, 3, 5, 6, 7
+_SCHEMA, N_ROWS, ROW_GROUPS, KEY_VALUES, _COLUMN_ORDERS, _ENCRYPTION = 2, 3, 4, 5, 7, 8
+GROUP_COLUMNS, _GROUP_BYTES, GROUP_ROWS, _GROUP_OFFSET, _GROUP_COMPRESSED, _GROUP_ORDINAL = 1, 2, 3, 5, 6, 7
 _CHUNK_PATH, _CHUNK_OFFSET, _CHUNK_META, _CHUNK_CRYPTO = 1, 2, 3, 8
 _CHUNK_INDEXES = (4, 5, 6, 7)  # places of page indexes, which are not taken over
 _UNCOMPRESSED, _COMPRESSED, _DATA_AT, _INDEX_AT, _DICTIONARY_AT = 6, 7, 9, 10, 11
@@ -61,8 +61,8 @@ class EncodedColumns(Encoded):
     def __init__(self, path: Path, footer: Fields) -> None:
         self.path = path
         self.footer = footer
-        self.groups: list[Fields] = listed_in(footer, _ROW_GROUPS)
-        self.n_rows = [group[_GROUP_ROWS][1] for group in self.groups]
+        self.groups: list[Fields] = listed_in(footer, ROW_GROUPS)
+        self.n_rows = [group[GROUP_ROWS][1] for group in self.groups]
         self.elements, self.leaves = _columns_of(footer)
 
     @classmethod
@@ -79,7 +79,7 @@ class EncodedColumns(Encoded):
             found = cls(path, footer)
         except (KeyError, IndexError, TypeError):
             return None
-        chunks = [chunk for group in found.groups for chunk in listed_in(group, _GROUP_COLUMNS)]
+        chunks = [chunk for group in found.groups for chunk in listed_in(group, GROUP_COLUMNS)]
         n_leaves = sum(len(range(*span)) for span in found.leaves.values())
         is_plain = (
             len(listed_in(footer, _COLUMN_ORDERS)) == n_leaves
@@ -96,7 +96,7 @@ class EncodedColumns(Encoded):
 
     def chunks(self, group: int, name: str) -> list[Fields]:
         """Return what the footer says of the chunks of a column in a row group: of several, where it is nested."""
-        return listed_in(self.groups[group], _GROUP_COLUMNS)[slice(*self.leaves[name])]
+        return listed_in(self.groups[group], GROUP_COLUMNS)[slice(*self.leaves[name])]
 
     def orders(self, name: str) -> list[Any]:
         """Return the orders that the statistics of a column stand for."""
@@ -160,8 +160,8 @@ class AssembledTarget(Target):
         parquet.write_table(new, sink, row_group_size=len(new), **self.options)
         content = memoryview(sink.getvalue())
         self.footer_of_new = footer_of(content)
-        (group,) = listed_in(self.footer_of_new, _ROW_GROUPS)
-        self._put_group(content, iter(listed_in(group, _GROUP_COLUMNS)))
+        (group,) = listed_in(self.footer_of_new, ROW_GROUPS)
+        self._put_group(content, iter(listed_in(group, GROUP_COLUMNS)))
 
     def _put_group(self, content: memoryview, new_chunks: Iterator[Fields]) -> None:
         """Write a row group: of each column in order the chunk, copied or just encoded."""
@@ -172,16 +172,7 @@ class AssembledTarget(Target):
                 chunks += [self._copied(chunk) for chunk in self.encoded.chunks(number, name)]
             else:
                 chunks += [self._placed(content, chunk) for chunk in self._of_new(name, new_chunks)]
-        metas = [chunk[_CHUNK_META][1] for chunk in chunks]
-        self.made_groups.append(
-            {
-                _GROUP_COLUMNS: structures(chunks),
-                _GROUP_BYTES: integer(sum(meta[_UNCOMPRESSED][1] for meta in metas)),
-                _GROUP_ROWS: integer(self.encoded.n_rows[number]),
-                _GROUP_OFFSET: integer(begin),
-                _GROUP_COMPRESSED: integer(self.at - begin),
-            }
-        )
+        self.made_groups.append(group_of(chunks, self.encoded.n_rows[number], begin, self.at))
 
     def _of_new(self, name: str, chunks: Iterator[Fields]) -> list[Fields]:
         """Return the next chunks, which are those of a new column."""
@@ -190,7 +181,7 @@ class AssembledTarget(Target):
 
     def _copied(self, chunk: Fields) -> Fields:
         """Copy the bytes of a chunk; return what the footer is to say of it."""
-        begin, end = _span(chunk[_CHUNK_META][1])
+        begin, end = span_of(chunk)
         place = self.at
         self.read_from.seek(begin)
         left = end - begin
@@ -202,14 +193,14 @@ class AssembledTarget(Target):
                 )
             self._put(content)
             left -= len(content)
-        return _moved(chunk, place - begin)
+        return placed(chunk, place - begin)
 
     def _placed(self, content: memoryview, chunk: Fields) -> Fields:
         """Write the bytes of a chunk that was just encoded; return what the footer is to say of it."""
-        begin, end = _span(chunk[_CHUNK_META][1])
+        begin, end = span_of(chunk)
         place = self.at
         self._put(content[begin:end])
-        return _moved(chunk, place - begin)
+        return placed(chunk, place - begin)
 
     def _put(self, content: bytes | memoryview) -> None:
         self.file.write(content)
@@ -239,9 +230,9 @@ class AssembledTarget(Target):
         metadata[RECORD_KEY] = record
         footer = dict(self.footer_of_new)
         footer[_SCHEMA] = structures([root, *elements])
-        footer[_N_ROWS] = integer(sum(self.encoded.n_rows))
-        footer[_ROW_GROUPS] = structures(self.made_groups)
-        footer[_KEY_VALUES] = structures([{1: text(key), 2: text(value)} for key, value in metadata.items()])
+        footer[N_ROWS] = integer(sum(self.encoded.n_rows))
+        footer[ROW_GROUPS] = structures(self.made_groups)
+        footer[KEY_VALUES] = structures([{1: text(key), 2: text(value)} for key, value in metadata.items()])
         footer[_COLUMN_ORDERS] = structures(orders)
         self.file.write(footer_bytes(footer))
         self.abandon()
@@ -272,15 +263,28 @@ def _columns_of(footer: Fields) -> tuple[dict[str, list[Fields]], dict[str, tupl
     return elements, leaves
 
 
-def _span(meta: Fields) -> tuple[int, int]:
+def span_of(chunk: Fields) -> tuple[int, int]:
     """Return where the bytes of a chunk begin and end in its file."""
+    meta = chunk[_CHUNK_META][1]
     begin = meta[_DATA_AT][1]
     dictionary = meta.get(_DICTIONARY_AT, (0, 0))[1]
     begin = min(begin, dictionary) if dictionary else begin
     return begin, begin + meta[_COMPRESSED][1]
 
 
-def _moved(chunk: Fields, by: int) -> Fields:
+def group_of(chunks: list[Fields], n_rows: int, begin: int, end: int) -> Fields:
+    """Return what a footer says of a row group whose chunks stand between two places."""
+    metas = [chunk[_CHUNK_META][1] for chunk in chunks]
+    return {
+        GROUP_COLUMNS: structures(chunks),
+        _GROUP_BYTES: integer(sum(meta[_UNCOMPRESSED][1] for meta in metas)),
+        GROUP_ROWS: integer(n_rows),
+        _GROUP_OFFSET: integer(begin),
+        _GROUP_COMPRESSED: integer(end - begin),
+    }
+
+
+def placed(chunk: Fields, by: int) -> Fields:
     """Return what a footer says of a chunk that stands elsewhere: its places, without those of indexes and filters."""
     meta = {
         number: (kind, value + by) if number in (_DATA_AT, _DICTIONARY_AT) and value else (kind, value)

@@ -13,6 +13,7 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import repeated, shown_path
 from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.parquet_appending import appended
 from kivvet.io.parquet_assembly import RECORD_KEY, EncodedColumns
 from kivvet.io.parquet_encoding import encoding_options
 from kivvet.io.source_and_target import (
@@ -173,6 +174,11 @@ def kept_records(target: Path) -> tuple[list[Any], str | None]:
     except (ValueError, RecursionError):
         records = []
     return records, None if start is None else hash_bytes_of(target, start)
+
+
+def extend(path: Path, target: Path, schema: pa.Schema, _: WriteOptions) -> Target | None:
+    """Begin a target with all rows that it holds already; None where these cannot stand as they are."""
+    return appended(path, target, footer_start(target), schema)
 
 
 def read_all(path: Path, _: ReadOptions = AS_IT_SAYS) -> pa.Table:

@@ -114,6 +114,26 @@ class SourceNote:
     kind: str = "headings"
 
 
+@dataclass(frozen=True, slots=True)
+class GrownFrom:
+    """What a source was once.
+
+    Attributes
+    ----------
+    hash : str
+        Of its bytes.
+    size, rows : int
+        Its bytes, and its rows.
+    parts : tuple of PartState
+        Of a source of many files, what each was.
+    """
+
+    hash: str
+    size: int
+    rows: int
+    parts: tuple[PartState, ...] = ()
+
+
 class Source(ABC):
     """A file of data, opened: its columns are known, its rows are read in batches as often as they are asked
     for.
@@ -180,6 +200,12 @@ class Source(ABC):
     def n_rows(self) -> int:
         """Return how many rows there are; they are read for it."""
         return sum(batch.num_rows for batch in self.batches(self.names[:1]))
+
+    def rows_since(self, then: GrownFrom) -> Source | None:
+        """Return the rows that came at the end since, as a source of their own; None where it is not certain that all
+        rows of then stand before them as they were.
+        """
+        return None
 
     def part_states(self) -> list[PartState]:
         """Return of a source of many files what each is; rows that were not read yet are counted."""

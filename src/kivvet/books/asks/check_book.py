@@ -11,12 +11,14 @@ import numpy.typing as npt
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.row_keys import in_dataset
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.status import status_of
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.row_findings import RowFindings
 from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
 from kivvet.core.run.examples import formula_example_findings
+from kivvet.core.run.row_keys import RowKeys
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_severity
 from kivvet.core.words.places import Place
@@ -165,14 +167,19 @@ def _check_dataset(
         else None
         for step in plan.table_steps
     ]
-    asked = [*plan.source_columns, *(name for name in dataset.types if name in prepared.source.names)]
+    keys = RowKeys(dataset.key) if dataset.key and set(dataset.key) <= set(prepared.source.names) else None
+    key = () if keys is None else keys.names
+    asked = [*plan.source_columns, *key, *(name for name in dataset.types if name in prepared.source.names)]
     wanted = list(dict.fromkeys(asked)) or None
     for batch in run.batches(wanted) if plan.steps or wanted else ():
         run.reader.convert_declared(batch.read)
+        if keys is not None:
+            keys.see([batch.read.typed(name) for name in keys.names])
         for step, probe in zip(plan.table_steps, probes, strict=True):
             if probe is not None:
                 probe.see(batch.columns_of(step), batch.unread_rows(step))
     found = [*(one for one in faults if one.kind != "example"), *run.faults()]
+    found += [] if keys is None else [in_dataset(one, dataset) for one in keys.findings()]
     for probe, report in zip(probes, run.report().tables, strict=True):
         if probe is None:
             continue

@@ -35,6 +35,7 @@ DATASET_KEYWORDS = (
     "file_column",
     "target",
     "written_as",
+    "key",
     "types",
     "missing_words",
     "input",
@@ -95,6 +96,8 @@ class Dataset:
         How the text of its target is written.
     where : Formula or None
         The condition of the rows that are kept, decided after the columns are made.
+    key : tuple of str
+        The columns of the source that together name each row, and no other.
     of : SummaryOf or None
         Of a summary, what it sums up; `source` is then the file that this rests on in the end.
     """
@@ -116,6 +119,7 @@ class Dataset:
     place: Place | None = None
     where: Formula | None = None
     of: SummaryOf | None = None
+    key: tuple[str, ...] = ()
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
         return (*self.missing_words, *self.missing_words_of.get(column, ()))
@@ -245,8 +249,25 @@ def parse_dataset(
         folder,
         locate(root),
         parse_where(options),
+        key=_key(options),
     )
     return dataset, faults.found
+
+
+def _key(options: Options) -> tuple[str, ...]:
+    given = options.plain("key", [])
+    if isinstance(given, str):
+        given = [given]
+    if (
+        isinstance(given, list)
+        and all(isinstance(one, str) for one in given)
+        and len(set(given)) == len(given)
+    ):
+        return tuple(given)
+    options.fault(
+        "key", "key lists the columns that name a row, each once", 'for example key = ["sample_id"]'
+    )
+    return ()
 
 
 def _sources(options: Options) -> list[str]:

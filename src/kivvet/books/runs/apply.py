@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, astuple, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,8 +20,9 @@ from kivvet.books.runs.moved import counts_to_remember, since_last_run
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record, refuse_edited, refuse_strange
+from kivvet.books.runs.row_keys import in_dataset, see_keys
 from kivvet.books.runs.run import Run
-from kivvet.books.runs.since_then import standing_columns
+from kivvet.books.runs.since_then import rows_that_came, standing_columns
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.books.runs.target_writer import TakenOver, TargetWriter, taken_over_of_source
@@ -30,6 +31,7 @@ from kivvet.core.read.meaning import (
 )
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
+from kivvet.core.run.row_keys import RowKeys
 from kivvet.core.words.errors import DataError, OutputError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
@@ -118,6 +120,8 @@ class _Work:
         Of the report.
     parts : tuple of mapping
         What the files of the source are known to be; empty: as they were just read.
+    grown : Record or None
+        Of the target, where only the rows are run that came since, and the others stand.
     """
 
     run: Run
@@ -129,6 +133,7 @@ class _Work:
     notes: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
     parts: tuple[Mapping[str, Any], ...] = ()
+    grown: Record | None = None
 
 
 def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
@@ -176,9 +181,25 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: 
     return _Work(run, names, state, record.types, record.inferred, taken_over, kept=kept, parts=record.parts)
 
 
+def _rows_that_came(book: OpenBook, prepared: Prepared, target: Path, on_rows: OnRows) -> _Work | None:
+    """Return the work of making the rows only that came at the end of the source; None where it is not certain that all
+    others stand.
+    """
+    if not target.is_file():
+        return None
+    found = rows_that_came(book, prepared, target)
+    if found is None:
+        return None
+    record, rest = found
+    state = prepared.source.identity()
+    only = replace(prepared, source=rest, types=record.types)
+    run = Run(only, refuses_overlaps=True, on_rows=on_rows, rows_before=record.rows)
+    return _Work(run, None, state, record.types, record.inferred, None, grown=record)
+
+
 def _read_besides(taken_over: TakenOver, run: Run) -> Sequence[str]:
     """Return the columns that are read although others are taken over; one at least, so that rows are counted."""
-    source, read = run.reader.source, run.plan.source_columns
+    source, read = run.reader.source, {*run.plan.source_columns, *run.reader.dataset.key}
     names = [name for name in source.names if name in read or name not in taken_over.names]
     return [name for name in names if name not in run.plan.written] or source.names[:1]
 
@@ -186,36 +207,66 @@ def _read_besides(taken_over: TakenOver, run: Run) -> Sequence[str]:
 def _write_target(
     book: OpenBook, prepared: Prepared, target: Path, action: str, on_rows: OnRows
 ) -> ApplyReport:
+    dataset = prepared.dataset
+    work = None
+    if action == "refresh":
+        work = _changed_columns(book, prepared, target, on_rows)
+        came = None if work is not None else _rows_that_came(book, prepared, target, on_rows)
+        if came is not None:
+            with suppress(TableError, DataError):  # which is told of all rows, below
+                if (report := _written(book, prepared, target, action, came)) is not None:
+                    return report
+        if work is None and target_format(target).keeps_types:
+            prepared, _ = prepare(book, dataset, with_all_types=True)
+    report = _written(book, prepared, target, action, work or _all_columns(prepared, target, on_rows))
+    assert report is not None
+    return report
+
+
+def _written(
+    book: OpenBook, prepared: Prepared, target: Path, action: str, work: _Work
+) -> ApplyReport | None:
+    """Do the work and put the new target in the place of the old; None where rows cannot be added to the old one."""
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
-    changed = _changed_columns(book, prepared, target, on_rows) if action == "refresh" else None
-    if changed is None and action == "refresh" and target_format(target).keeps_types:
-        prepared, _ = prepare(book, dataset, with_all_types=True)
-    work = changed or _all_columns(prepared, target, on_rows)
     run = work.run
     demands = DemandCheck(run.plan, book.severity)
     writer = TargetWriter(
-        target, run.reader.source, source.names, plan.written, work.taken_over, dataset.written_as
+        target,
+        run.reader.source,
+        source.names,
+        plan.written,
+        work.taken_over,
+        dataset.written_as,
+        is_extended=work.grown is not None,
     )
+    keys = RowKeys(dataset.key) if dataset.key else None
+    n_before = run.n_rows
     with replacing(target) as part, writer.to(part):
         for batch in run.batches(work.names):
             if demands.is_watching_tables:
                 demands.see([batch.columns_of(step) for step in run.plan.table_steps])
             if work.names is None:
                 run.reader.convert_declared(batch.read)
-            writer.write(batch)
+            if keys is not None and work.grown is None and not work.kept:
+                keys.see([batch.read.typed(name) for name in dataset.key])
+            if not writer.write(batch):
+                return None
+        before, _ = read_record(target)
         report = run.report(dataset.name, shown_path(target))
         where = "" if dataset.where is None else dataset.where.text
-        report = replace(report, notes=work.notes, kept=work.kept, where=where)
-        before, _ = read_record(target)
+        standing = 0 if work.grown is None else work.grown.rows - work.grown.left_out
+        report = replace(report, notes=work.notes, kept=work.kept, where=where, standing=standing)
         report = replace(report, since=since_last_run(report, before))
-        _stop_at([*run.faults(), *demands.errors(report)])
+        if keys is not None and work.grown is not None:
+            see_keys(keys, prepared)
+        _stop_at([*run.faults(), *demands.errors(report), *_about(dataset, keys)])
         if work.state.marks != source.marks():
             raise DataError(
                 "changed while it was read",
                 place=Place(source.shown_name),
                 fix="apply again; nothing was written",
             )
-        if run.n_rows == 0:
+        if run.n_rows == n_before:
             writer.write(run.empty_batch())
         journal = Journal(book.folder)
         definitions = definitions_of(plan, journal.remembered())
@@ -230,19 +281,24 @@ def _write_target(
             column_records(plan, prepared.types),
             work.types,
             work.inferred,
-            demands_of(plan, book.severity),
+            demands_of(plan, book.severity, dataset.key),
             small,
             SEMANTICS_VERSION,
             astuple(work.state.marks),
             parts=work.parts or tuple(asdict(part) for part in source.part_states()),
             class_orders=plan.class_orders,
             class_counts=counts_to_remember(report, before),
-            left_out=report.left_out,
+            left_out=report.left_out + (0 if work.grown is None else work.grown.left_out),
             where=where_record(plan, prepared.types),
         )
         record = writer.commit(record)
     journal.remember(dataset.name, action, record.made_at, record.to_json(), definitions)
     return report
+
+
+def _about(dataset: Dataset, keys: RowKeys | None) -> list[Finding]:
+    """Return what is wrong with the keys of the rows, as findings about the dataset."""
+    return [] if keys is None else [in_dataset(one, dataset) for one in keys.findings()]
 
 
 @contextmanager

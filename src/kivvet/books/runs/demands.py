@@ -25,8 +25,9 @@ KINDS_OF_DATA = (
 KINDS_OF_FORMULAS = ("no-result", "no-group", "no-order", "split-ties", "near-miss")
 
 
-def demands_of(plan: Plan, severity: Mapping[str, Severity]) -> tuple[str, ...]:
-    """Return all that a plan demands, as ``table method: unmatched`` or ``formula load: strict``.
+def demands_of(plan: Plan, severity: Mapping[str, Severity], key: Sequence[str] = ()) -> tuple[str, ...]:
+    """Return all that a plan demands, as ``table method: unmatched`` or ``formula load: strict``, and that rows have a key
+    of their own.
 
     Parameters
     ----------
@@ -43,6 +44,8 @@ def demands_of(plan: Plan, severity: Mapping[str, Severity]) -> tuple[str, ...]:
         ]
         if formula.is_strict:
             found.append(f"formula {formula.name}: strict")
+    if key:
+        found.append(f"key: {', '.join(key)}")
     return tuple(sorted(set(found)))
 
 

@@ -20,6 +20,7 @@ from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
@@ -69,6 +70,17 @@ def prepared_of(
         fitting := source.options_that_fit("delimiter")
     ):
         faults = [replace(one, remedy=fitting) if one.kind == "unknown-column" else one for one in faults]
+    faults += [
+        finding(
+            "unknown-column",
+            f"key names {name!r}, which is no column of {source.shown_name}",
+            dataset=dataset.name,
+            places=(dataset.place,) if dataset.place else (),
+            remedy=did_you_mean(name, source.names) or f"columns there: {listed(source.names)}",
+        )
+        for name in dataset.key
+        if name not in source.names
+    ]
     faults += [
         finding(note.kind, note.message, dataset=dataset.name, places=(note.place,), remedy=note.fix)
         for note in source.notes

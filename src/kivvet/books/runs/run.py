@@ -70,6 +70,8 @@ class Run:
         As of `Step.start`.
     on_rows : callable
         Called with a number of rows after each batch that was read.
+    rows_before : int
+        Where only the last rows are read, those before them: rows are counted from there.
     """
 
     def __init__(
@@ -81,11 +83,14 @@ class Run:
         with_report: bool = True,
         refuses_overlaps: bool = False,
         on_rows: OnRows = lambda _: None,
+        rows_before: int = 0,
     ) -> None:
         self.prepared = prepared
         self.plan = prepared.plan if plan is None else plan
         self.reader = self._reader(types)
         self.execution = Execution(self.plan, with_report=with_report, refuses_overlaps=refuses_overlaps)
+        self.reader.n_rows = rows_before
+        self.execution.begin_after(rows_before)
         self.on_rows = on_rows
         self.is_cut = False  # whether rows were left out, since no more were asked for
 

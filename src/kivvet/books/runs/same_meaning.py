@@ -44,9 +44,13 @@ def past_definition(book: OpenBook, record: Record, key: str) -> dict[str, Any] 
 
 
 def past_table(book: OpenBook, record: Record, name: str, key: str) -> Table | None:
-    """Return a table as it was, by its fingerprint; None where that is not remembered."""
-    definition = past_definition(book, record, key)
-    return None if definition is None or "formula" in definition else table_of(name, definition)
+    """Return a table as it was, by its fingerprint, read once; None where that is not remembered."""
+    known = _known_tables(book)
+    if (name, key) not in known:
+        definition = past_definition(book, record, key)
+        is_table = definition is not None and "formula" not in definition
+        known[name, key] = table_of(name, definition) if definition is not None and is_table else None
+    return known[name, key]
 
 
 def compared_with_past(book: OpenBook, record: Record, name: str, key: str) -> Comparison | None:
@@ -64,6 +68,11 @@ def compared_with_past(book: OpenBook, record: Record, name: str, key: str) -> C
                 made = None
         known[name, key] = made
     return known[name, key]
+
+
+@kept
+def _known_tables(_: OpenBook) -> dict[tuple[str, str], Table | None]:
+    return {}
 
 
 @kept

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import astuple
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.runs.demands import demands_of
-from kivvet.books.runs.fingerprints import column_records
+from kivvet.books.runs.fingerprints import column_records, where_record
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, read_record
@@ -19,8 +20,8 @@ from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, listed
-from kivvet.io.formats import target_format
-from kivvet.io.source_and_target import Source
+from kivvet.io.formats import open_source, target_format
+from kivvet.io.source_and_target import GrownFrom, PartState, ReadOptions, Source
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -47,6 +48,9 @@ def source_change(record: Record, source: Source) -> str:
     if isinstance(source, SummarySource):
         return f"what it sums up changed: {source.below.name}, its data or the rules that it rests on"
     then = {str(part.get("name")): part for part in record.parts if isinstance(part, Mapping)}
+    rest = source.rows_since(grown_from(record))
+    if rest is not None and not then:
+        return f"the source {source.shown_name} grew by {count(rest.n_rows(), 'row')}"
     if not then:
         changed = f"the source {source.shown_name} changed"
         try:
@@ -94,6 +98,70 @@ def changed_types(record: Record, prepared: Prepared) -> dict[str, ValueType]:
     }
 
 
+def rows_that_came(book: OpenBook, prepared: Prepared, target: Path) -> tuple[Record, Source] | None:
+    """Return the record of a target and the rows that came at the end of its source since; None where it is not certain
+    that all rows it holds stand as they are.
+
+    They do where the target is as it was written, by rules and options that are the same, none of which looks at other
+    rows than its own; where the source holds what it held, and after that more; and where what came is of the types that
+    the data gave before.
+    """
+    record, plan = _record_to_go_by(book, prepared, target), prepared.plan
+    if record is None or plan.needing_all_rows or not record.rows:
+        return None
+    rewritten = rewritten_tables(book, record, plan)
+    today = column_records(plan, prepared.types, rewritten)
+    is_as_it_was = [(one.name, one.fingerprint) for one in today] == [
+        (one.name, one.fingerprint) for one in record.columns
+    ]
+    if not is_as_it_was or record.where != where_record(plan, prepared.types, rewritten):
+        return None
+    rest = prepared.source.rows_since(grown_from(record))
+    if rest is None or not _is_of_types(record, prepared, rest):
+        return None
+    held = [*prepared.source.headings, *plan.written]
+    if target_format(target).keeps_types:
+        held = [*prepared.source.names, *plan.written]
+    options = prepared.dataset.written_as
+    with suppress(DataError):
+        names = open_source(target, ReadOptions(options.encoding, options.delimiter)).headings
+        return (record, rest) if list(names) == held else None
+    return None
+
+
+def grown_from(record: Record) -> GrownFrom:
+    """Return what a source was when a target was written."""
+    parts = tuple(
+        PartState(str(one.get("name")), str(one.get("hash")), one.get("rows"))
+        for one in record.parts
+        if isinstance(one, Mapping)
+    )
+    return GrownFrom(record.source_hash, next(iter(record.source_marks), 0), record.rows, parts)
+
+
+def _is_of_types(record: Record, prepared: Prepared, rest: Source) -> bool:
+    """Whether rows that came are of the types that the data itself gave those before."""
+    inferred = [name for name in record.inferred if name in rest.names]
+    if not rest.is_text or not inferred:
+        return True
+    found = infer_types(rest, prepared.dataset, inferred).types
+    return all(found.get(name) == record.types.get(name) for name in inferred)
+
+
+def _record_to_go_by(book: OpenBook, prepared: Prepared, target: Path) -> Record | None:
+    """Return the record of a target that is as it was written, with options that are today's, by rules that demanded no
+    less of the data; None elsewhere.
+    """
+    record, is_true = read_record(target)
+    if record is None or not is_true or record.semantics != SEMANTICS_VERSION:
+        return None
+    if changed_options(record.read_options, prepared.dataset.read_options()):
+        return None
+    demands = demands_of(prepared.plan, book.severity, prepared.dataset.key)
+    is_met = set(demands) <= set(record.demands)
+    return record if is_met else None
+
+
 def standing_columns(
     book: OpenBook, prepared: Prepared, target: Path
 ) -> tuple[Record, frozenset[str]] | None:
@@ -102,14 +170,8 @@ def standing_columns(
     They stand where the target is as it was written, from the same source read in the same way, by rules that demanded
     no less of the data, and nothing that decides the column has changed since.
     """
-    record, is_true = read_record(target)
-    if record is None or not is_true or record.semantics != SEMANTICS_VERSION:
-        return None
-    if changed_options(record.read_options, prepared.dataset.read_options()):
-        return None
-    if not set(demands_of(prepared.plan, book.severity)) <= set(record.demands):
-        return None
-    if not is_source_of(record, prepared.source) or changed_types(record, prepared):
+    record = _record_to_go_by(book, prepared, target)
+    if record is None or not is_source_of(record, prepared.source) or changed_types(record, prepared):
         return None
     then = {column.name: column.fingerprint for column in record.columns}
     today = column_records(prepared.plan, prepared.types, rewritten_tables(book, record, prepared.plan))

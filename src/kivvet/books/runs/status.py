@@ -12,13 +12,13 @@ from kivvet.books.runs.fingerprints import column_records, where_record
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record
-from kivvet.books.runs.same_meaning import compared_with_past, past_definition, rewritten_tables
+from kivvet.books.runs.same_meaning import compared_with_past, past_definition, past_table, rewritten_tables
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.compare.compare import changes_between
 from kivvet.core.compare.comparison import Change
-from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
+from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.wording import count, listed, shown_path
 
@@ -153,7 +153,8 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
     if changed := changed_options(record.read_options, dataset.read_options()):
         reasons.append(Reason(f"the way the data is read or written changed: {', '.join(changed)}"))
-    if more := [one for one in demands_of(prepared.plan, book.severity) if one not in record.demands]:
+    demands = demands_of(prepared.plan, book.severity, dataset.key)
+    if more := [one for one in demands if one not in record.demands]:
         reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
     rewritten = rewritten_tables(book, record, prepared.plan)
     if record.where != where_record(prepared.plan, prepared.types, rewritten):
@@ -216,13 +217,16 @@ def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) ->
 
 
 def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -> tuple[Change, ...]:
-    definition = past_definition(book, record, old_fingerprint)
-    if definition is None or ("formula" in definition) != (table in book.formulas):
-        return ()
     if table in book.formulas:
+        definition = past_definition(book, record, old_fingerprint)
+        if definition is None or "formula" not in definition:
+            return ()
         return (Change("formula", _formula_text(definition), _formula_text(book.formulas[table].meaning)),)
+    past = past_table(book, record, table, old_fingerprint)
+    if past is None:
+        return ()
     made = compared_with_past(book, record, table, old_fingerprint)
-    return changes_between(table_of(table, definition), book.tables[table], made)
+    return changes_between(past, book.tables[table], made)
 
 
 def _formula_text(meaning: Mapping[str, Any]) -> str:

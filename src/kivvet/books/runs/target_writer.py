@@ -52,6 +52,8 @@ class TargetWriter:
     taken_over : TakenOver, optional
         Those that the source encodes as the target is to hold them.
     options : WriteOptions
+    is_extended : bool
+        Whether the rows of the target that is there stay, and those that are written follow them.
     """
 
     def __init__(
@@ -62,7 +64,10 @@ class TargetWriter:
         made: Sequence[str],
         taken_over: TakenOver | None = None,
         options: WriteOptions = AS_IT_IS_NAMED,
+        *,
+        is_extended: bool = False,
     ) -> None:
+        self.is_extended = is_extended
         self.target = target
         self.format = target_format(target)
         self.source, self.own, self.made = source, own, made
@@ -84,15 +89,19 @@ class TargetWriter:
         if self.file is not None:
             self.file.abandon()
 
-    def write(self, batch: RunBatch) -> None:
-        """Write a batch of the source with the columns made of it."""
+    def write(self, batch: RunBatch) -> bool:
+        """Write a batch of the source with the columns made of it; False where the target cannot be extended by it."""
         arrays = {name: self._array(name, batch) for name in self.written}
         if batch.kept is not None:
             kept = pa.array(batch.kept)
             arrays = {name: array.filter(kept) for name, array in arrays.items()}
         if self.file is None:
-            self.file = QueuedTarget(self._begun(arrays, batch))
+            begun = self._begun(arrays, batch)
+            if begun is None:
+                return False
+            self.file = QueuedTarget(begun)
         self.file.write(list(arrays.values()))
+        return True
 
     def _array(self, name: str, batch: RunBatch) -> pa.Array:
         if name in batch.made and name not in self.own:
@@ -100,13 +109,16 @@ class TargetWriter:
             return made if self.format.keeps_types else list_as_text(made)
         return batch.read.typed(name) if self.format.keeps_types else batch.read.batch.column(name)
 
-    def _begun(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> Target:
+    def _begun(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> Target | None:
         schema = self._schema(arrays, batch)
         if not self.format.keeps_types:  # text has its headings as they were
             headings = dict(zip(self.source.names, self.source.headings, strict=True))
             schema = pa.schema([field.with_name(headings.get(field.name, field.name)) for field in schema])
         if self.taken_over is not None:
             return self.taken_over.encoded.begin(self.part, schema, self.taken_over.names)
+        if self.is_extended:
+            extend = self.format.extend
+            return None if extend is None else extend(self.part, self.target, schema, self.options)
         assert self.format.create is not None
         return self.format.create(self.part, self.target, schema, self.options)
 

@@ -135,6 +135,7 @@ def formula_meaning(formula: Formula) -> dict[str, Any]:
     return {"semantics": SEMANTICS_VERSION, **formula.meaning}
 
 
+@many_values()
 def definition_of(table: Table) -> dict[str, Any] | None:
     """Return a definition from which the table can be read again; None for a lookup of very many rows."""
     definition = _frame_of(table)
@@ -175,6 +176,7 @@ def _column(array: pa.Array) -> list[str | None]:
     return made
 
 
+@many_values()
 def table_of(name: str, definition: dict[str, Any]) -> Table:
     """Return the table that `definition_of` described."""
     given = dict(definition)

@@ -188,12 +188,14 @@ class RowReader:
         for text in texts[:n_inputs]:
             if type(text) is not str or not text.isalnum() or text in _WORDS:
                 return None
-        results = texts[n_inputs:]
-        for text in results:
-            if type(text) is not str or not text or text[0] in '"=' or text != text.strip():
+        results = []
+        for text in texts[n_inputs:]:
+            if type(text) is not str or not text or text[0] == "=" or text != text.strip():
                 return None
-            if text == "missing":
+            is_quoted = text[0] == '"'
+            if text == "missing" or (is_quoted and (len(text) < 3 or text.find('"', 1) < len(text) - 1)):
                 return None
+            results.append(text[1:-1] if is_quoted else text)
         return Row(
             number,
             tuple(map(Equals, texts[:n_inputs])),
@@ -360,9 +362,8 @@ class RowReader:
 
 def _are_texts(inputs: Sequence[Input], outputs: Sequence[Output]) -> bool:
     """Whether all inputs and outputs are texts, and none of the latter is limited in length or to classes of an order."""
-    return all(one.type == "text" for one in (*inputs, *outputs)) and not any(
-        one.width is not None or one.order for one in outputs
-    )
+    are_plain = [one.type == "text" and one.width is None and not one.order for one in outputs]
+    return all(are_plain) and all(one.type == "text" for one in inputs)
 
 
 def _shown(cell: Any) -> str:

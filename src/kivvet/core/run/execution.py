@@ -29,11 +29,16 @@ class Execution:
     def __init__(self, plan: Plan, *, with_report: bool = True, refuses_overlaps: bool = True) -> None:
         self.plan = plan
         self.with_report = with_report
+        self.rows_before = 0
         self.n_rows = self.left_out = self.undecided = 0
         self.kept: BoolArray | None = None  # of the batch applied last, which rows; None: all
         self.stages = [
             step.start(with_report=with_report, refuses_overlaps=refuses_overlaps) for step in plan.steps
         ]
+
+    def begin_after(self, n_rows: int) -> None:
+        """Count the rows that come as those that follow others."""
+        self.rows_before = self.n_rows = n_rows
 
     def look_ahead(self, column_named: Callable[[str], Column], n_rows: int) -> None:
         """Work out what looks at other rows, from all rows; batches then take their part of it.
@@ -87,5 +92,7 @@ class Execution:
     def report(self, dataset: str = "", target: str = "") -> ApplyReport:
         """Return the report on all batches so far."""
         shown = [stage for stage in self.stages if self.plan.where not in stage.step.made_names]
-        report = ApplyReport.of(self.n_rows, [stage.report() for stage in shown], dataset, target)
+        report = ApplyReport.of(
+            self.n_rows - self.rows_before, [stage.report() for stage in shown], dataset, target
+        )
         return replace(report, left_out=self.left_out, undecided=self.undecided)

@@ -360,9 +360,9 @@ class ColumnTally:
         )
         found, first = np.unique(places, return_index=True)
         for number, row in zip(found.tolist(), rows[first].tolist(), strict=True):
-            pair = waiting.get(divmod(number, counts.shape[1]))
-            if pair is not None:
-                self.examples[pair] = moved(row, *pair)
+            place = divmod(number, counts.shape[1])
+            if place in waiting:
+                self.examples[waiting[place]] = moved(row, *waiting[place])
 
     def result(self) -> ColumnImpact:
         """Return what all batches came to."""

@@ -313,6 +313,8 @@ class ApplyReport(Printed):
     over as they stood in the target, since nothing that decides them had changed, and that are not counted. `rows` were
     read; of these `left_out` are not written, since the condition `where` of the dataset is not true of them; of
     `undecided` of them it is neither true nor false, as a value is missing. Tables and formulas see, and count, all rows.
+    Where a source has grown at its end, `rows` are those that came; `standing` rows were written before and stand as they
+    are, neither read nor counted.
     """
 
     rows: int
@@ -327,6 +329,7 @@ class ApplyReport(Printed):
     undecided: int = 0
     where: str = ""
     since: LastRun | None = None
+    standing: int = 0
 
     @property
     def written(self) -> int:
@@ -375,6 +378,7 @@ class ApplyReport(Printed):
             "by_class": [one.as_dict() for one in self.by_class],
             "notes": list(self.notes),
             "kept": list(self.kept),
+            "standing": self.standing,
             "since": None if self.since is None else self.since.as_dict(),
         }
 

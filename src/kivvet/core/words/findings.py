@@ -29,6 +29,7 @@ KINDS: Mapping[str, Severity] = {
     "overlap": "error",
     "conflict": "error",
     "blank-key": "error",
+    "repeated-key": "error",
     "gap": "error",
     "example": "error",
     "shadowed": "warning",
