@@ -245,7 +245,8 @@ class CsvSource(Source):
         try:
             stream = pa.input_stream(str(self.path), compression="gzip" if self.is_compressed else None)
             if self.start:
-                stream = pa.PythonFile(self._from_start(), "r")
+                stream = pa.OSFile(str(self.path))
+                stream.seek(self.start)
             reader = arrow_csv.open_csv(
                 stream,
                 read_options=arrow_csv.ReadOptions(
@@ -324,11 +325,6 @@ class CsvSource(Source):
                 return sum(chunk.count(sign) for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
-
-    def _from_start(self) -> IO[bytes]:
-        file = self.path.open("rb")
-        file.seek(self.start)
-        return file
 
     def line_of_row(self, row: int) -> int | None:
         with self.form.open(self.path) as file:

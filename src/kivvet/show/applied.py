@@ -24,7 +24,7 @@ _MOST_MOVED = 8
 
 def print_apply_report(out: Console, report: ApplyReport, verb: str = "written") -> None:
     """Print what was written, and for each table what became of the rows."""
-    if report.standing:
+    if report.standing is not None:
         verb = f"added to {report.standing:,} that stand; what follows is about those that came"
     out.print(
         Text()
@@ -59,7 +59,7 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
 def _print_since(out: Console, report: ApplyReport, since: LastRun) -> None:
     """Print what changed since the run before: rows, and classes that gained or lost some."""
     said = []
-    if (gained := report.written + report.standing - since.written) != 0:
+    if (gained := report.written + (report.standing or 0) - since.written) != 0:
         said.append(f"{count(abs(gained), 'row')} {'more' if gained > 0 else 'less'}")
     by_column: dict[str, list[str]] = {}
     for column, label, then, now in since.classes:

@@ -55,10 +55,11 @@ def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
 def print_reason(out: Console, reason: Reason) -> None:
     """Print why something is stale, and the changes behind it."""
     columns = listed(reason.columns)
+    message = f"{reason.message} ({reason.last_change})" if reason.last_change else reason.message
     if reason.columns:
-        print_columns(out, [("", "", 2), (columns, "yellow", max(14, len(columns) + 2))], reason.message)
+        print_columns(out, [("", "", 2), (columns, "yellow", max(14, len(columns) + 2))], message)
     else:
-        print_columns(out, [("", "", 2)], reason.message)
+        print_columns(out, [("", "", 2)], message)
     for change in reason.changes[:_MOST_CHANGES]:
         print_columns(out, [("", "", 16)], str(change), "dim")
     if len(reason.changes) > _MOST_CHANGES:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import subprocess
 import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from kivvet.books.files.git import git
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook, read_book
 from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.files.read_table import files_beside, read_table
@@ -46,7 +46,7 @@ class Revision:
         BookError
             If the folder lies in no repository, or git is not installed.
         """
-        root = _git(folder, "rev-parse", "--show-toplevel")
+        root = git(folder, "rev-parse", "--show-toplevel")
         if root is None:
             raise BookError(
                 "the book lies in no git repository, so it has no revisions",
@@ -55,7 +55,7 @@ class Revision:
             )
         if given.startswith("-") or "\0" in given:
             return None
-        found = _git(folder, "rev-parse", "--verify", "--quiet", f"{given}^{{commit}}")
+        found = git(folder, "rev-parse", "--verify", "--quiet", f"{given}^{{commit}}")
         top = Path(root.decode(errors="surrogateescape").strip())
         return None if found is None else cls(folder, top, given, found.decode().strip())
 
@@ -96,7 +96,7 @@ class Revision:
             within = path.resolve().relative_to(self.root.resolve())
         except ValueError:
             return None
-        return _git(self.folder, "show", f"{self.commit}:{within.as_posix()}")
+        return git(self.folder, "show", f"{self.commit}:{within.as_posix()}")
 
     def table(self, path: Path) -> Table:
         """Return the table that a file described.
@@ -138,7 +138,7 @@ class Revision:
 
     def _names(self) -> list[str]:
         wanted = (BOOK_FILE, FORMULAS_FILE, "tables")
-        listed = _git(self.folder, "ls-tree", "-r", "-z", "--name-only", self.commit, "--", *wanted)
+        listed = git(self.folder, "ls-tree", "-r", "-z", "--name-only", self.commit, "--", *wanted)
         return [one.decode(errors="surrogateescape") for one in (listed or b"").split(b"\0") if one]
 
     def _write(self, path: Path, to: Path) -> None:
@@ -173,14 +173,3 @@ class Revision:
 def _placed(found: Finding, shown: dict[str, str]) -> Finding:
     places = tuple(replace(one, file=shown.get(one.file, one.file)) for one in found.places)
     return replace(found, places=places)
-
-
-def _git(folder: Path, *arguments: str) -> bytes | None:
-    """Return what git prints; None where it fails."""
-    try:
-        done = subprocess.run(
-            ["git", "-C", str(folder), *arguments], capture_output=True, check=False, stdin=subprocess.DEVNULL
-        )
-    except FileNotFoundError as error:
-        raise BookError("git is not installed, so revisions cannot be read") from error
-    return done.stdout if done.returncode == 0 else None

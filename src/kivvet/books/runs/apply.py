@@ -254,7 +254,7 @@ def _written(
         before, _ = read_record(target)
         report = run.report(dataset.name, shown_path(target))
         where = "" if dataset.where is None else dataset.where.text
-        standing = 0 if work.grown is None else work.grown.rows - work.grown.left_out
+        standing = None if work.grown is None else work.grown.rows - work.grown.left_out
         report = replace(report, notes=work.notes, kept=work.kept, where=where, standing=standing)
         report = replace(report, since=since_last_run(report, before))
         if keys is not None and work.grown is not None:
@@ -266,8 +266,8 @@ def _written(
                 place=Place(source.shown_name),
                 fix="apply again; nothing was written",
             )
-        if run.n_rows == n_before:
-            writer.write(run.empty_batch())
+        if run.n_rows == n_before and not writer.write(run.empty_batch()):
+            return None
         journal = Journal(book.folder)
         definitions = definitions_of(plan, journal.remembered())
         small = {key: [name, one] for key, (name, one) in definitions.items() if is_short(one)}

@@ -45,7 +45,7 @@ def _counted(report: ApplyReport, before: Record | None) -> dict[str, dict[str |
     columns of which the rows that stand are not known.
     """
     made = {name: dict(counted) for table in report.tables for name, counted in table.classes.items()}
-    if not report.standing:
+    if report.standing is None:
         return made
     added: dict[str, dict[str | None, int]] = {}
     for name, now in made.items():

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.last_change import last_change
+from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.runs.demands import demands_of
+from kivvet.books.runs.edited import edits_of
 from kivvet.books.runs.fingerprints import column_records, where_record
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
@@ -42,12 +46,15 @@ class Reason:
         The table that changed, if it is one.
     changes : tuple of Change
         What changed in it, as far as its past is known.
+    last_change : str
+        Who changed its files last, and when, as far as that is known.
     """
 
     message: str
     columns: tuple[str, ...] = ()
     table: str = ""
     changes: tuple[Change, ...] = ()
+    last_change: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -55,6 +62,7 @@ class Reason:
             "columns": list(self.columns),
             "table": self.table,
             "changes": [change.as_dict() for change in self.changes],
+            "last_change": self.last_change,
         }
 
 
@@ -146,7 +154,14 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         )
     reasons: list[Reason] = upstream
     if not is_true:
-        reasons.append(Reason("the target was changed by something else since it was written"))
+        edits = edits_of(book, dataset, record)
+        where = f": {edits.message}" if edits.message else ""
+        reasons.append(
+            Reason(
+                f"the target was changed by something else since it was written{where}",
+                changes=edits.examples,
+            )
+        )
     if not is_source_of(record, prepared.source):
         reasons.append(Reason(source_change(record, prepared.source)))
     if record.semantics != SEMANTICS_VERSION:
@@ -210,10 +225,19 @@ def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) ->
         if any(today[name].table_fingerprint != old_fingerprint for name in names):
             changes = _changes(book, record, table, old_fingerprint)
             what = "table " if table in book.tables else "formula " if table in book.formulas else "the "
-            reasons.append(Reason(f"{what}{table} changed", tuple(names), table, changes))
+            who = last_change(book.folder, _files_of(book, table))
+            reasons.append(Reason(f"{what}{table} changed", tuple(names), table, changes, who))
         else:
             reasons.append(Reason("what it reads changed", tuple(names), table))
     return reasons
+
+
+def _files_of(book: OpenBook, name: str) -> list[Path]:
+    """Return the files that define a table or a formula."""
+    if name in book.tables:
+        called = (f"the file of table {name}", f"the rows of table {name}")
+        return [path for path, said in book.files_of_tables.items() if said in called]
+    return [book.folder / FORMULAS_FILE] if name in book.formulas else []
 
 
 def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -> tuple[Change, ...]:

@@ -314,7 +314,7 @@ class ApplyReport(Printed):
     read; of these `left_out` are not written, since the condition `where` of the dataset is not true of them; of
     `undecided` of them it is neither true nor false, as a value is missing. Tables and formulas see, and count, all rows.
     Where a source has grown at its end, `rows` are those that came; `standing` rows were written before and stand as they
-    are, neither read nor counted.
+    are, neither read nor counted; elsewhere it is None.
     """
 
     rows: int
@@ -329,7 +329,7 @@ class ApplyReport(Printed):
     undecided: int = 0
     where: str = ""
     since: LastRun | None = None
-    standing: int = 0
+    standing: int | None = None
 
     @property
     def written(self) -> int:

@@ -1,0 +1,227 @@
+"""What something else changed in a target since it was written: the target is worked out again as it was, and the two are
+held against each other.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.fingerprints import column_records
+from kivvet.books.runs.other_rules import rules_then
+from kivvet.books.runs.prepare import Prepared, prepared_of
+from kivvet.books.runs.record import Record
+from kivvet.books.runs.run import Run
+from kivvet.books.runs.since_then import changed_options, is_source_of
+from kivvet.books.runs.sources import source_of
+from kivvet.books.runs.target_writer import TargetWriter
+from kivvet.core.compare.comparison import Change
+from kivvet.core.words.errors import KivvetError
+from kivvet.core.words.values import write_plain
+from kivvet.core.words.wording import count, listed
+from kivvet.io.csv_target import as_text
+from kivvet.io.formats import open_source
+from kivvet.io.source_and_target import ReadOptions, Source
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+_MOST_EXAMPLES = 5
+_MOST_COLUMNS = 8
+
+
+@dataclass(frozen=True)
+class Edits:
+    """What is different in a target.
+
+    Attributes
+    ----------
+    message : str
+        Where, in words; empty where it cannot be told.
+    examples : tuple of Change
+        The first fields that differ: what was written, and what is there.
+    """
+
+    message: str = ""
+    examples: tuple[Change, ...] = ()
+
+
+def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
+    """Return what was changed in a target, whose record this is; nothing is told where what was written cannot be worked
+    out again, since the source or the options changed, or the rules are not remembered.
+    """
+    assert dataset.target is not None
+    try:
+        prepared = _as_then(book, dataset, record)
+        if prepared is None:
+            return Edits()
+        with tempfile.TemporaryDirectory() as folder:
+            written = Path(folder) / dataset.target.name
+            if not _write_again(prepared, record, written):
+                return Edits()
+            return _differences(_opened(written, dataset), dataset)
+    except (KivvetError, OSError, pa.ArrowInvalid):
+        return Edits()
+
+
+def _as_then(book: OpenBook, dataset: Dataset, record: Record) -> Prepared | None:
+    """Return the dataset as it was when the target was written; None where it cannot be told."""
+    rules = rules_then(book, dataset)
+    if (
+        rules.why_not
+        or dataset.of is not None
+        or changed_options(record.read_options, dataset.read_options())
+    ):
+        return None
+    source, then = source_of(book, dataset), rules.of(book)
+    if not is_source_of(record, source):
+        return None
+    prepared, faults = prepared_of(dataset, source, then.tables, then.formulas, set())
+    if any(one.severity == "error" for one in faults):
+        return None
+    prepared = replace(prepared, types={**prepared.types, **record.types})
+    made = [(one.name, one.fingerprint) for one in column_records(prepared.plan, prepared.types)]
+    return prepared if made == [(one.name, one.fingerprint) for one in record.columns] else None
+
+
+def _write_again(prepared: Prepared, record: Record, target: Path) -> bool:
+    """Write what was written then; False where as many rows do not come of it."""
+    run = Run(prepared, with_report=False)
+    plan, source = prepared.plan, prepared.source
+    writer = TargetWriter(target, source, source.names, plan.written, options=prepared.dataset.written_as).to(
+        target.with_name(f"part.{target.name}")
+    )
+    with writer:
+        for batch in run.batches():
+            writer.write(batch)
+        run.stop_at_faults()
+        if run.n_rows == 0:
+            writer.write(run.empty_batch())
+        writer.commit(record)
+    writer.part.replace(target)
+    return run.n_rows == record.rows
+
+
+def _opened(path: Path, dataset: Dataset) -> Source:
+    options = dataset.written_as
+    return open_source(path, ReadOptions(options.encoding, options.delimiter))
+
+
+def _differences(written: Source, dataset: Dataset) -> Edits:
+    """Return how a target differs from what was written."""
+    assert dataset.target is not None
+    try:
+        there = _opened(dataset.target, dataset)
+        parts = _columns(written, there)
+        shared = [name for name in written.names if name in there.names]
+        n_rows = written.n_rows(), there.n_rows()
+        if n_rows[0] != n_rows[1]:
+            parts.append(f"it has {count(n_rows[1], 'row')} instead of {n_rows[0]:,}")
+            parts += _keys(written, there, dataset.key) if set(dataset.key) <= set(shared) else []
+            return Edits("; ".join(parts))
+        found = _Differing(shared)
+        for rows_before, one, other in _in_step(written, there, shared):
+            found.see(rows_before, one, other)
+    except KivvetError as error:
+        return Edits(f"it cannot be read: {error.problem}")
+    parts += found.said()
+    return Edits("; ".join(parts) or "no value differs", tuple(found.examples))
+
+
+def _columns(written: Source, there: Source) -> list[str]:
+    gone = [name for name in written.names if name not in there.names]
+    new = [name for name in there.names if name not in written.names]
+    said = [f"it has no column {listed(gone)}"] if gone else []
+    return [*said, f"it has a column more: {listed(new)}"] if new else said
+
+
+def _keys(written: Source, there: Source, key: Sequence[str]) -> list[str]:
+    """Return the rows that are gone and those that are new, by their keys."""
+    if not key:
+        return []
+    held = [
+        set(zip(*(column.to_pylist() for column in _texts(source, key)), strict=True))
+        for source in (written, there)
+    ]
+    said = []
+    for what, keys in (("gone", held[0] - held[1]), ("new", held[1] - held[0])):
+        if keys:
+            shown = [", ".join(map(write_plain, one)) for one in sorted(keys, key=str)]
+            said.append(f"{what}: {listed(shown, _MOST_COLUMNS)}")
+    return said
+
+
+def _texts(source: Source, names: Sequence[str]) -> list[pa.ChunkedArray]:
+    batches = list(source.batches(names))
+    return [pa.chunked_array([as_text(batch.column(name)) for batch in batches]) for name in names]
+
+
+def _in_step(
+    one: Source, other: Source, names: Sequence[str]
+) -> Iterator[tuple[int, pa.RecordBatch, pa.RecordBatch]]:
+    """Yield the same rows of two files, which have as many."""
+    if not names:
+        return
+    batches = one.batches(names), other.batches(names)
+    waiting: list[pa.RecordBatch | None] = [None, None]
+    rows_before = 0
+    while True:
+        for side in (0, 1):
+            while (held := waiting[side]) is None or not held.num_rows:
+                waiting[side] = next(batches[side], None)
+                if waiting[side] is None:
+                    return
+        first, second = waiting
+        assert first is not None and second is not None
+        n_rows = min(first.num_rows, second.num_rows)
+        yield rows_before, first.slice(0, n_rows), second.slice(0, n_rows)
+        waiting = [first.slice(n_rows), second.slice(n_rows)]
+        rows_before += n_rows
+
+
+class _Differing:
+    """The rows in which columns of two files differ."""
+
+    def __init__(self, names: Sequence[str]) -> None:
+        self.names = names
+        self.counts = dict.fromkeys(names, 0)
+        self.first: dict[str, int] = {}
+        self.n_rows = 0
+        self.examples: list[Change] = []
+
+    def see(self, rows_before: int, one: pa.RecordBatch, other: pa.RecordBatch) -> None:
+        any_differs = np.zeros(one.num_rows, bool)
+        for name in self.names:
+            pair = [as_text(batch.column(name)) for batch in (one, other)]
+            texts = [pc.fill_null(column.cast(pa.large_string()), "") for column in pair]
+            differs = pc.not_equal(*texts).to_numpy(zero_copy_only=False)
+            any_differs |= differs
+            rows = np.flatnonzero(differs)
+            if not len(rows):
+                continue
+            self.counts[name] += len(rows)
+            self.first.setdefault(name, rows_before + int(rows[0]) + 1)
+            for row in rows[: _MOST_EXAMPLES - len(self.examples)].tolist():
+                before, after = (column[row].as_py() or "missing" for column in texts)
+                self.examples.append(Change(f"row {rows_before + row + 1:,}, {name}", before, after))
+        self.n_rows += int(any_differs.sum())
+
+    def said(self) -> list[str]:
+        parts = [
+            f"{name} ({count(n, 'row')}, the first is row {self.first[name]:,})"
+            for name, n in self.counts.items()
+            if n
+        ]
+        if not parts:
+            return []
+        return [
+            f"{count(self.n_rows, 'row')} differ{'s' if self.n_rows == 1 else ''}: {listed(parts, _MOST_COLUMNS)}"
+        ]
