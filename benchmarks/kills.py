@@ -1,4 +1,4 @@
-"""A thousand refreshes killed at random moments: what is left is the old target or the new one, whole, never said to be current
+"""A thousand refreshes killed at random moments, after a rule changed or the source grew: what is left is the old target or the new one, whole, never said to be current
 where it is not, and the next refresh goes on without being asked.
 
 Each refresh runs in a forked process, so that loading the library does not eat the moments that matter.
@@ -12,6 +12,7 @@ import signal
 import sys
 import tempfile
 import time
+from dataclasses import dataclass
 from pathlib import Path
 
 import pyarrow.csv
@@ -33,34 +34,56 @@ def figures() -> None:
     drawn = random.Random(seed)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        _write(folder)
-        whole = _whole(folder)
-        longest = _forked(lambda: _refresh(folder, _BOUNDS[1]))[1]
-        _forked(lambda: _refresh(folder, _BOUNDS[0]))
+        now = _Rules(_BOUNDS[0], _write(folder))
+        _forked(lambda: _refresh(folder, now))
+        longest = max(
+            _forked(lambda turn=turn: _refresh(folder, turn))[1] for turn in (now.turned(), now, now.turned())
+        )
+        _forked(lambda: _refresh(folder, now))
         counts = {"old": 0, "new": 0, "ended": 0}
-        at = 0
-        for _ in range(n_kills):
-            bound = _BOUNDS[1 - at]
-            _rule(folder, bound)
-            code, _ = _forked(lambda bound=bound: _refresh(folder, bound), drawn.uniform(0, longest * 1.1))
-            left = _forked(lambda bound=bound: _left(folder, bound, whole))[0]
+        for number in range(n_kills):
+            then, now = now, now.turned() if number % 3 else now.grown(folder, drawn)
+            code, _ = _forked(lambda now=now: _refresh(folder, now), drawn.uniform(0, longest * 1.1))
+            left = _forked(lambda then=then, now=now: _left(folder, then, now))[0]
             if left not in (10, 11):
                 raise SystemExit(f"a kill left what it should not: {left}")
             counts["ended" if code == 0 else "new" if left == 11 else "old"] += 1
-            if _forked(lambda bound=bound: _refresh(folder, bound))[0] != 0:
+            if _forked(lambda now=now: _refresh(folder, now))[0] != 0:
                 raise SystemExit("the refresh after a kill did not go on")
-            at = 1 - at
         print(f"\nkills: {n_kills:,} of a refresh that takes {longest:.2f} s (seed {seed})")
         print(
             f"  left the old targets {counts['old']:,}, new ones {counts['new']:,}, ended before {counts['ended']:,}"
         )
 
 
-def _write(folder: Path) -> None:
+@dataclass(frozen=True)
+class _Rules:
+    """The bound of the table, and the values of the source: what a target is to be made of."""
+
+    bound: str
+    values: list[float]
+
+    def turned(self) -> _Rules:
+        """Return another bound."""
+        return _Rules(_BOUNDS[1 - _BOUNDS.index(self.bound)], self.values)
+
+    def grown(self, folder: Path, drawn: random.Random) -> _Rules:
+        """Add rows to the source."""
+        values = [drawn.randrange(90) / 10 for _ in range(drawn.randint(1, 50))]
+        with (folder / "d.csv").open("a") as file:
+            file.write("".join(f"{len(self.values) + n},{value}\n" for n, value in enumerate(values)))
+        return _Rules(self.bound, [*self.values, *values])
+
+    def labels(self) -> list[str]:
+        return ["low" if value < float(self.bound) else "high" for value in self.values]
+
+
+def _write(folder: Path) -> list[float]:
+    """Write the book and its source; return the values of that."""
     drawn = random.Random(1)
     (folder / "tables").mkdir()
-    rows = "".join(f"{number},{drawn.randrange(90) / 10}\n" for number in range(_ROWS))
-    (folder / "d.csv").write_text("id,x\n" + rows)
+    values = [drawn.randrange(90) / 10 for _ in range(_ROWS)]
+    (folder / "d.csv").write_text("id,x\n" + "".join(f"{n},{value}\n" for n, value in enumerate(values)))
     (folder / "book.toml").write_text(
         "".join(
             f'[datasets.{kind}]\nsource = "d.csv"\ntarget = "out/d.{kind}"\ncolumns = ["band"]\n'
@@ -68,6 +91,7 @@ def _write(folder: Path) -> None:
         )
     )
     _rule(folder, _BOUNDS[0])
+    return values
 
 
 def _rule(folder: Path, bound: str) -> None:
@@ -78,35 +102,26 @@ def _rule(folder: Path, bound: str) -> None:
     beside.replace(path)
 
 
-def _refresh(folder: Path, bound: str) -> int:
-    _rule(folder, bound)
+def _refresh(folder: Path, now: _Rules) -> int:
+    _rule(folder, now.bound)
     kivvet.open_book(folder).refresh()
     return 0
 
 
-def _whole(folder: Path) -> dict[str, int]:
-    """Return by bound how many rows are low."""
-    values = [float(line.split(",")[1]) for line in (folder / "d.csv").read_text().splitlines()[1:]]
-    return {bound: sum(value < float(bound) for value in values) for bound in _BOUNDS}
-
-
-def _left(folder: Path, bound: str, whole: dict[str, int]) -> int:
+def _left(folder: Path, then: _Rules, now: _Rules) -> int:
     """Return 10 where the targets, or one of them, are the old ones, 11 where both are new; else what is wrong."""
     found = []
+    _rule(folder, now.bound)
     states = {one.dataset: one.state for one in kivvet.open_book(folder).status()}
     for kind in ("csv", "parquet"):
         path = folder / "out" / f"d.{kind}"
         table = pyarrow.csv.read_csv(path) if kind == "csv" else pyarrow.parquet.read_table(path)
         labels = table.column("band").to_pylist()
-        if len(labels) != _ROWS:
+        if labels not in (then.labels(), now.labels()):
             return 20
-        n_low = labels.count("low")
-        now = next((one for one, n in whole.items() if n == n_low), None)
-        if now is None:
+        if (states[kind] == "current") != (labels == now.labels()):
             return 21
-        if (states[kind] == "current") != (now == bound):
-            return 22
-        found.append(now == bound)
+        found.append(labels == now.labels())
     return 11 if all(found) else 10
 
 
