@@ -5,13 +5,17 @@ from __future__ import annotations
 import tempfile
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
+from typing import NoReturn
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
 import kivvet
+from kivvet.books.runs.target_writer import TargetWriter
 
 _ROWS = 10_000_000
 
@@ -45,14 +49,42 @@ def _measure(folder: Path) -> None:
     impact, made = _timed(lambda: kivvet.open_book(folder).impact())
     assert made.datasets[0].columns[0].changed
     twice, _ = _timed(lambda: [kivvet.open_book(folder).cross_table("d", by=["mapped"]) for _ in range(2)])
+    unwritten = [
+        _timed(lambda work=work: _unwritten(work))[0]
+        for work in (
+            lambda: kivvet.open_book(folder).refresh(),
+            lambda: kivvet.open_book(folder).apply_dataset("d"),
+        )
+    ]
     part, _ = _timed(lambda: kivvet.open_book(folder).refresh())
     print(
         f"  refresh of a Parquet file beside an apply          {part:6.2f} {whole:6.2f} {part / whole:6.2f}"
     )
     print(
+        f"  refresh beside an apply, nothing written           {unwritten[0]:6.2f} {unwritten[1]:6.2f} {unwritten[0] / unwritten[1]:6.2f}"
+    )
+    print(
         f"  impact beside counting the classes twice           {impact:6.2f} {twice:6.2f} {impact / twice:6.2f}"
     )
     print(f"  status where nothing changed                       {status:6.2f}")
+
+
+class _EnoughError(Exception):
+    """All is worked out, and nothing is to be written."""
+
+
+def _unwritten(work: Callable[[], object]) -> None:
+    """Do work without what it writes: batches are let go of, and the target stays as it was."""
+
+    def enough(*_: object) -> NoReturn:
+        raise _EnoughError
+
+    with (
+        mock.patch.object(TargetWriter, "write", lambda *_: True),
+        mock.patch.object(TargetWriter, "commit", enough),
+        suppress(_EnoughError),
+    ):
+        work()
 
 
 def _timed(work: Callable[[], object]) -> tuple[float, object]:

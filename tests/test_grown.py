@@ -2,10 +2,17 @@
 
 import csv
 import io
+import os
 import shutil
+import sqlite3
+import subprocess
+import sys
 import tempfile
+import time
+from contextlib import closing
 from pathlib import Path
 
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from hypothesis import example, given, settings
@@ -64,7 +71,7 @@ ODD = st.sampled_from(["1", "007", "2.5", "x", "", "2024-01-01", "true", "123456
 ROWS = st.lists(st.tuples(NUMBER, CELL, ODD), max_size=5)
 
 
-@settings(max_examples=120)
+@settings(max_examples=60)
 @given(
     st.lists(ROWS, min_size=2, max_size=4),
     st.sampled_from(["csv", "parquet", "jsonl", "tsv"]),
@@ -195,3 +202,87 @@ def test_a_key_of_two_columns_is_held_against_typed_data(tmp_path):
     pd.concat([frame[:3], frame[:1]]).to_parquet(folder / "d.parquet")
     with pytest.raises(kivvet.TableError, match=r"a, 1 \(rows 1, 4\)"):
         kivvet.open_book(folder).refresh()
+
+
+FULL = """
+import resource, sys
+resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[1]), int(sys.argv[1])))
+import signal
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+from kivvet.cli.main import main
+main(["refresh"])
+"""
+
+
+def test_a_full_disk_leaves_the_rows_that_stood(begun):
+    """Files may not grow beyond what the target has already: the rows that came find no room."""
+    folder = begun()
+    (target,) = [one for one in (folder / "out").iterdir() if one.suffix in (".csv", ".parquet")]
+    before = target.read_bytes()
+    with (folder / "d.csv").open("a") as file:
+        file.write("9,a,2\n" * 3_000)
+    ran = subprocess.run(
+        [sys.executable, "-c", FULL, str(len(before) + 100)],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert ran.returncode == 2 and "cannot be written" in ran.stderr and "Traceback" not in ran.stderr
+    assert target.read_bytes() == before and not list((folder / "out").glob(".*"))
+    assert kivvet.open_book(folder).status()[0].state == "stale"
+    assert kivvet.open_book(folder).refresh()[0].report.standing == 2
+
+
+def test_neither_a_lost_or_later_state_folder_nor_a_clock_set_back_matters(begun):
+    folder = begun()
+    shutil.rmtree(folder / ".kivvet")
+    assert grown(folder).report.standing == 2
+    with closing(sqlite3.connect(folder / ".kivvet/journal.sqlite")) as journal:
+        journal.execute("DROP TABLE runs")  # as a later version may have it
+        journal.execute("CREATE TABLE runs (id INTEGER, more TEXT NOT NULL)")
+        journal.commit()
+    assert grown(folder).report.standing == 3
+    assert kivvet.open_book(folder).status()[0].state == "current"
+    source = folder / "d.csv"
+    later = time.time() + 86_400
+    os.utime(source, (later, later))  # written tomorrow, as it seems
+    kivvet.open_book(folder).refresh()
+    source.write_text(source.read_text().replace("3,b c,2", "4,b c,2"))
+    os.utime(source, (later, later))
+    assert kivvet.open_book(folder).status()[0].state == "stale"
+
+
+@settings(max_examples=40)
+@given(
+    st.lists(st.sampled_from(["a", "b c", "", None, "zz", "ü" * 30]), min_size=1, max_size=300),
+    st.integers(1, 50),
+)
+def test_texts_that_a_file_holds_as_codes_are_read_as_such(texts, group):
+    with tempfile.TemporaryDirectory() as name:
+        folder = written(Path(name), source='"d.parquet"', ending="parquet", more=', "long"')
+        (folder / "formulas.toml").write_text(
+            "twice = \"x * 2\"\nlong = \"CASE WHEN k = 'a' THEN 1 WHEN k <> 'zz' THEN 2 END\"\n"
+        )
+        frame = pa.table({"k": pa.array(texts, pa.string()), "x": [float(n) for n in range(len(texts))]})
+        pq.write_table(frame, folder / "d.parquet", row_group_size=group)
+        book = kivvet.open_book(folder)
+        book.apply_dataset("d")
+        columns = ["band", {"table": "place", "status": "how"}, "twice", "long"]
+
+        def held_and_wanted():
+            made = kivvet.open_book(folder).apply(frame, columns), pq.read_table(folder / "out/d.parquet")
+            return [
+                one.drop_columns("k").to_pydict() for one in made
+            ]  # texts without characters are written as missing
+
+        held, wanted = held_and_wanted()
+        assert held == wanted
+        place = folder / "tables/place.toml"
+        place.write_text(place.read_text().replace("near", "by"))
+        changed = kivvet.open_book(folder).impact().datasets[0].columns
+        assert sum(one.changed for one in changed) == texts.count("a")
+        (done,) = kivvet.open_book(folder).refresh()
+        assert "band" in done.report.kept
+        held, wanted = held_and_wanted()
+        assert held == wanted

@@ -539,7 +539,10 @@ def test_one_file_that_got_longer_is_told_with_its_rows(tmp_path):
     book.apply_dataset("x")
     (tmp_path / "x.csv").write_text("flow\n1\n2\n3\n")
     (status,) = kivvet.open_book(tmp_path).status()
-    assert "1 row then, 3 now" in status.reasons[0].message
+    assert status.reasons[0].message.endswith("grew by 2 rows")
+    (tmp_path / "x.csv").write_text("flow\n2\n3\n")  # another one
+    (status,) = kivvet.open_book(tmp_path).status()
+    assert "1 row then, 2 now" in status.reasons[0].message
 
 
 def test_faults_in_one_of_many_files_are_told_with_file_and_line(tmp_path):

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import copy
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from pyarrow import parquet
 
 _ROWS_A_BATCH = 1 << 17
+_BYTES_OF_LENGTH = 4  # with which each text begins that is held plainly
 
 
 class ParquetSource(Source):
@@ -81,6 +83,28 @@ class ParquetSource(Source):
             elif not known.min:
                 return False
         return True
+
+    def with_codes(self, names: Collection[str]) -> ParquetSource:
+        coded = [name for name in names if self._holds_codes(name)]
+        if not coded:
+            return self
+        from pyarrow import parquet
+
+        made = copy.copy(self)
+        made.file = parquet.ParquetFile(self.path, pre_buffer=False, read_dictionary=coded)
+        return made
+
+    def _holds_codes(self, name: str) -> bool:
+        """Whether a column of text is held as codes throughout: no text takes less room than its length alone does."""
+        kind = self.schema.get(name)
+        if kind is None or not (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
+            return False
+        metadata, leaf = self.file.metadata, self._leaf_of(name)
+        chunks = (metadata.row_group(group).column(leaf) for group in range(metadata.num_row_groups))
+        return all(
+            one.dictionary_page_offset and one.total_uncompressed_size <= _BYTES_OF_LENGTH * one.num_values
+            for one in chunks
+        )
 
     def _leaf_of(self, name: str) -> int:
         """Return which of the columns that the file stores a column of text is: nested ones are stored as several."""

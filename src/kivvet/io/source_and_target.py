@@ -227,6 +227,12 @@ class Source(ABC):
         """Whether it is certain, without reading it, that no field of a column of text is without characters."""
         return False
 
+    def with_codes(self, names: Collection[str]) -> Source:
+        """Return the source, texts of those of some columns that the file holds as codes into their different values as
+        just that: they are read and looked up sooner.
+        """
+        return self
+
     def empty_batch(self) -> pa.RecordBatch:
         """Return a batch without rows."""
         schema = self.stored_schema or pa.schema([(name, pa.string()) for name in self.names])

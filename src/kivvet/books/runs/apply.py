@@ -147,6 +147,8 @@ def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
     notes += [note.message for note in prepared.source.notes]
     run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
     taken_over = taken_over_of_source(run.reader, target) if run.plan.where is None else None
+    if taken_over is not None:
+        run.read_codes(taken_over.names)
     names = None if taken_over is None else _read_besides(taken_over, run)
     inferred = tuple(sorted(prepared.inferred))
     return _Work(run, names, state, prepared.types, inferred, taken_over, tuple(notes))
@@ -175,6 +177,7 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: 
     only = replace(prepared, source=held, plan=Plan(steps, tuple(changed)))
     run = Run(only, types=record.types, refuses_overlaps=True, on_rows=on_rows)
     taken_over = TakenOver(encoded, frozenset({*prepared.source.names, *standing}))
+    run.read_codes(taken_over.names)
     kept = tuple(name for name in plan.written if name in standing)
     state = FileState(record.source_hash, marks)
     names = _read_besides(taken_over, run)

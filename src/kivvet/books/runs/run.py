@@ -7,7 +7,7 @@ trying a formula, adding rows to a table.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -97,6 +97,18 @@ class Run:
     def _reader(self, types: Mapping[str, ValueType] | None = None) -> TypedReader:
         prepared = self.prepared
         return TypedReader(prepared.source, prepared.dataset, prepared.types if types is None else types)
+
+    def read_codes(self, names: Collection[str]) -> None:
+        """Read columns that nobody wants as they stand as codes, where the source holds them so."""
+        dataset = self.prepared.dataset
+        coded = [
+            name
+            for name in self.plan.source_columns
+            if name in names
+            and self.reader.types.get(name, "text") == "text"
+            and not dataset.words_that_mean_missing(name)
+        ]
+        self.reader.source = self.reader.source.with_codes(coded)
 
     def batches(self, names: Sequence[str] | None = None, most_rows: int | None = None) -> Iterator[RunBatch]:
         """Yield the batches in order, with what is made of them.

@@ -58,6 +58,8 @@ class TwoVersions:
         names = list(dict.fromkeys([*self.new.plan.source_columns, *self.old.plan.source_columns]))
         if not names:
             return
+        if self.reads_alike:
+            self.new.read_codes(names)
         self.old.look_ahead()
         for new in self.new.batches(names):
             read = (
