@@ -7,6 +7,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.columns.kernels import label_by_code
 from kivvet.core.columns.made_column import MadeColumn
 
 _ROUNDING = 1e-12
@@ -22,8 +23,9 @@ def differing(old: MadeColumn, new: MadeColumn) -> npt.NDArray[np.bool_]:
         if old.classes.equals(new.classes) and old.codes.dtype == new.codes.dtype:
             return np.asarray(old.codes != new.codes)
         joint = pc.index_in(old.classes, value_set=new.classes).fill_null(-2).to_numpy(zero_copy_only=False)
-        place = np.append(joint.astype(np.int64), -1)  # -1, missing, is the last
-        return np.asarray(place[old.codes] != new.codes)
+        place = np.append(joint, -1).astype(new.codes.dtype)  # -1, missing, is the last
+        moved, _ = label_by_code(old.codes, place, with_counts=False)
+        return np.asarray(moved != new.codes)
     one, other = plain_values(old), plain_values(new)
     if one.type != other.type and not (_is_number(one.type) and _is_number(other.type)):
         one, other = one.cast(pa.string()), other.cast(pa.string())
