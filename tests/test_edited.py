@@ -74,7 +74,10 @@ def test_rules_that_changed_since_do_not_count_as_edits(tmp_path):
         writer.add_key_value_metadata({"kivvet": record})
     found = reason(folder)
     assert found.message.endswith("1 row differs: remark (1 row, the first is row 1)")
-    (folder / "data/samples.csv").write_text("id,station,ph,remark\n1,007,6.40,x\n")
+    source = folder / "data/samples.csv"
+    source.write_text(source.read_text() + "5,007,7,\n")  # which came after
+    assert reason(folder).message.endswith("1 row differs: remark (1 row, the first is row 1)")
+    source.write_text("id,station,ph,remark\n1,007,6.40,x\n")
     assert reason(folder).message.endswith(
         "since it was written"
     )  # what was written cannot be worked out any more

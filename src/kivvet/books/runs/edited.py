@@ -20,7 +20,7 @@ from kivvet.books.runs.other_rules import rules_then
 from kivvet.books.runs.prepare import Prepared, prepared_of
 from kivvet.books.runs.record import Record
 from kivvet.books.runs.run import Run
-from kivvet.books.runs.since_then import changed_options, is_source_of
+from kivvet.books.runs.since_then import changed_options, grown_from, is_source_of
 from kivvet.books.runs.sources import source_of
 from kivvet.books.runs.target_writer import TargetWriter
 from kivvet.core.compare.comparison import Change
@@ -82,7 +82,7 @@ def _as_then(book: OpenBook, dataset: Dataset, record: Record) -> Prepared | Non
     ):
         return None
     source, then = source_of(book, dataset), rules.of(book)
-    if not is_source_of(record, source):
+    if not is_source_of(record, source) and source.rows_since(grown_from(record)) is None:
         return None
     prepared, faults = prepared_of(dataset, source, then.tables, then.formulas, set())
     if any(one.severity == "error" for one in faults):
@@ -100,14 +100,14 @@ def _write_again(prepared: Prepared, record: Record, target: Path) -> bool:
         target.with_name(f"part.{target.name}")
     )
     with writer:
-        for batch in run.batches():
+        for batch in run.batches(most_rows=record.rows):
             writer.write(batch)
         run.stop_at_faults()
-        if run.n_rows == 0:
+        if run.execution.n_rows == 0:
             writer.write(run.empty_batch())
         writer.commit(record)
     writer.part.replace(target)
-    return run.n_rows == record.rows
+    return run.execution.n_rows == record.rows
 
 
 def _opened(path: Path, dataset: Dataset) -> Source:
