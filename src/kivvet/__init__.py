@@ -17,6 +17,10 @@ if TYPE_CHECKING:
     from kivvet.books.asks.add_example import ExampleAdded as ExampleAdded
     from kivvet.books.asks.draft_table import Drafted as Drafted
     from kivvet.books.asks.edit_table import TableEdit as TableEdit
+    from kivvet.books.asks.history import DoneAgain as DoneAgain
+    from kivvet.books.asks.history import History as History
+    from kivvet.books.asks.history import RunTold as RunTold
+    from kivvet.books.asks.history import TableVersion as TableVersion
     from kivvet.books.asks.live import Live as Live
     from kivvet.books.asks.overview import DatasetListed as DatasetListed
     from kivvet.books.asks.overview import FormulaListed as FormulaListed
@@ -28,6 +32,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.try_formula import Trial as Trial
     from kivvet.books.asks.unmatched import Unmatched as Unmatched
     from kivvet.books.files.dataset import Dataset as Dataset
+    from kivvet.books.runs.past_run import PastRun as PastRun
     from kivvet.books.runs.refresh import Refreshed as Refreshed
     from kivvet.books.runs.status import DatasetStatus as DatasetStatus
     from kivvet.books.runs.status import Reason as Reason
@@ -126,6 +131,11 @@ _HOMES = {
     "Pair": "kivvet.core.words.findings",
     "Place": "kivvet.core.words.places",
     "Reason": "kivvet.books.runs.status",
+    "DoneAgain": "kivvet.books.asks.history",
+    "History": "kivvet.books.asks.history",
+    "RunTold": "kivvet.books.asks.history",
+    "TableVersion": "kivvet.books.asks.history",
+    "PastRun": "kivvet.books.runs.past_run",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
     "Row": "kivvet.core.tables.table",
@@ -170,6 +180,7 @@ __all__ = [
     "DatasetImpact",
     "DatasetListed",
     "DatasetStatus",
+    "DoneAgain",
     "DraftReport",
     "Drafted",
     "Example",
@@ -181,6 +192,7 @@ __all__ = [
     "FormulaListed",
     "FormulaReport",
     "Gives",
+    "History",
     "Impact",
     "Input",
     "KivvetError",
@@ -194,6 +206,7 @@ __all__ = [
     "OutputError",
     "Overview",
     "Pair",
+    "PastRun",
     "Place",
     "Reason",
     "Refreshed",
@@ -201,6 +214,7 @@ __all__ = [
     "Row",
     "RowsShown",
     "RuleTable",
+    "RunTold",
     "Shares",
     "Simpler",
     "Subject",
@@ -208,6 +222,7 @@ __all__ = [
     "TableError",
     "TableListed",
     "TableReport",
+    "TableVersion",
     "Trial",
     "Unmatched",
     "UnopenableError",

@@ -10,6 +10,7 @@ from kivvet.books.files.open_book import BOOK_FILE, read_book
 from kivvet.faces.applying import Applying
 from kivvet.faces.drafting import Drafting
 from kivvet.faces.reading import Reading
+from kivvet.faces.sharing import Sharing
 
 if TYPE_CHECKING:
     from kivvet.books.asks.rows import RowsShown
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 OnRows = Callable[[int], None]
 
 
-class Book(Drafting, Applying, Reading):
+class Book(Drafting, Applying, Reading, Sharing):
     """A book as it was when it was opened; its files are read once. It is made by `open_book`."""
 
 

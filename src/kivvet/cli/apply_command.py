@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+
+if TYPE_CHECKING:
+    from kivvet.book import Book
 
 
 @click.command("apply", cls=Command, short_help="Write the targets of datasets, with their new columns.")
@@ -17,12 +21,26 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
     is_flag=True,
     help="Write over a target that something else changed since it was written.",
 )
+@click.option(
+    "--as-of", metavar="RUN", help="Write what a past run wrote, by the rules of then: its name, or a date."
+)
+@click.option("--to", "to_file", metavar="FILE", help="Where: with --as-of.")
+@click.option(
+    "--any-source",
+    is_flag=True,
+    help="With --as-of: apply the rules of then, even if the source is another one today.",
+)
+@click.option("--note", metavar="TEXT", default="", help="What the history is to say of the run.")
 @book_option
 @json_option
 def command(
     datasets: tuple[str, ...],
     replace: bool,
     replace_edited: bool,
+    as_of: str | None,
+    to_file: str | None,
+    any_source: bool,
+    note: str,
     book_folder: Path | None,
     as_json: bool,
 ) -> None:
@@ -36,16 +54,26 @@ def command(
     Examples:
       kivvet apply                 every dataset of the book
       kivvet apply samples         one of them
+      kivvet apply samples --as-of 2026-03-31 --to out/then.csv
     """
     from kivvet.show.applied import print_apply_report
     from kivvet.show.terminal import console, counting_rows
 
     book = opened_book(book_folder)
+    if as_of is not None or to_file is not None or any_source:
+        if as_of is None or to_file is None or len(datasets) != 1:
+            raise click.UsageError("--as-of RUN and --to FILE go together, with the name of one dataset")
+        if replace or replace_edited or note:
+            raise click.UsageError("--as-of writes a file of its own: it takes no --replace and no --note")
+        _apply_as_of(book, datasets[0], as_of, to_file, any_source=any_source, as_json=as_json)
+        return
     reports = []
     for name in datasets or book.names_in_order:
         with counting_rows(name) as on_rows:
             reports.append(
-                book.apply_dataset(name, replace=replace, replace_edited=replace_edited, on_rows=on_rows)
+                book.apply_dataset(
+                    name, replace=replace, replace_edited=replace_edited, note=note, on_rows=on_rows
+                )
             )
         if not as_json:
             print_apply_report(console(), reports[-1])
@@ -53,3 +81,15 @@ def command(
         print_json({"version": JSON_VERSION, "reports": [report.as_dict() for report in reports]})
     elif not reports:
         click.echo("the book has no datasets; add one to book.toml: [datasets.NAME]")
+
+
+def _apply_as_of(book: Book, name: str, run: str, target: str, *, any_source: bool, as_json: bool) -> None:
+    from kivvet.show.history import print_done_again
+    from kivvet.show.terminal import console, counting_rows
+
+    with counting_rows(name) as on_rows:
+        done = book.apply_as_of(name, run, target, any_source=any_source, on_rows=on_rows)
+    if as_json:
+        print_json(done.as_dict())
+    else:
+        print_done_again(console(), done)

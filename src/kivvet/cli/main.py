@@ -32,6 +32,7 @@ _COMMANDS = (
     "status",
     "refresh",
     "watch",
+    "history",
 )
 
 #: Those that write a target or a table.

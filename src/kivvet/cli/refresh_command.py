@@ -19,6 +19,7 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
     is_flag=True,
     help="Write over a target that something else changed since it was written.",
 )
+@click.option("--note", metavar="TEXT", default="", help="What the history is to say of the run.")
 @book_option
 @json_option
 def command(
@@ -27,6 +28,7 @@ def command(
     everything: bool,
     replace: bool,
     replace_edited: bool,
+    note: str,
     book_folder: Path | None,
     as_json: bool,
 ) -> None:
@@ -49,6 +51,7 @@ def command(
             replace=replace,
             replace_edited=replace_edited,
             everything=everything,
+            note=note,
             dry_run=dry_run,
             on_rows=on_rows,
         )

@@ -210,6 +210,7 @@ class Applying(OpenedBook):
         *,
         replace: bool = False,
         replace_edited: bool = False,
+        note: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> ApplyReport:
         """Write the target of a dataset: all rows of its source, with the new columns.
@@ -221,6 +222,8 @@ class Applying(OpenedBook):
             Whether a file may be replaced that Kivvet did not write.
         replace_edited : bool
             Whether a target may be replaced that something else changed since it was written.
+        note : str
+            What the history is to say of the run.
         on_rows : callable
             Called with a number of rows after each batch that was read.
 
@@ -233,7 +236,12 @@ class Applying(OpenedBook):
 
         dataset = self._opened.dataset(name)
         return apply_dataset(
-            self._opened, dataset, replace_other=replace, replace_edited=replace_edited, on_rows=on_rows
+            self._opened,
+            dataset,
+            replace_other=replace,
+            replace_edited=replace_edited,
+            note=note,
+            on_rows=on_rows,
         )
 
     def unmatched(
@@ -264,6 +272,7 @@ class Applying(OpenedBook):
         replace: bool = False,
         replace_edited: bool = False,
         everything: bool = False,
+        note: str = "",
         dry_run: bool = False,
         on_rows: OnRows = lambda _: None,
     ) -> tuple[Refreshed, ...]:
@@ -279,6 +288,8 @@ class Applying(OpenedBook):
             Whether targets may be replaced that something else changed since they were written.
         everything : bool
             Whether what is current is written anew too, from the source.
+        note : str
+            What the history is to say of the runs.
         dry_run : bool
             Whether it is only told what would be done: see `Refreshed.is_due`.
         on_rows : callable
@@ -298,6 +309,7 @@ class Applying(OpenedBook):
             replace=replace,
             replace_edited=replace_edited,
             everything=everything,
+            note=note,
             dry_run=dry_run,
             on_rows=on_rows,
         )

@@ -75,7 +75,21 @@ def _impact(out: Console, value: object) -> None:
     print_impact(out, value)  # type: ignore[arg-type]
 
 
+def _history(out: Console, value: object) -> None:
+    from kivvet.show.history import print_history
+
+    print_history(out, value)  # type: ignore[arg-type]
+
+
+def _done_again(out: Console, value: object) -> None:
+    from kivvet.show.history import print_done_again
+
+    print_done_again(out, value)  # type: ignore[arg-type]
+
+
 _PRINTERS: dict[str, Callable[[Console, object], None]] = {
+    "History": _history,
+    "DoneAgain": _done_again,
     "Report": _report,
     "ApplyReport": _applied,
     "Comparison": _comparison,

@@ -98,6 +98,8 @@ class Dataset:
         The condition of the rows that are kept, decided after the columns are made.
     key : tuple of str
         The columns of the source that together name each row, and no other.
+    said : mapping
+        All of it as the book says it, as plain values.
     of : SummaryOf or None
         Of a summary, what it sums up; `source` is then the file that this rests on in the end.
     """
@@ -120,6 +122,7 @@ class Dataset:
     where: Formula | None = None
     of: SummaryOf | None = None
     key: tuple[str, ...] = ()
+    said: Mapping[str, Any] = field(default_factory=dict, compare=False, repr=False)
 
     def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
         return (*self.missing_words, *self.missing_words_of.get(column, ()))
@@ -250,6 +253,7 @@ def parse_dataset(
         locate(root),
         parse_where(options),
         key=_key(options),
+        said=given,
     )
     return dataset, faults.found
 

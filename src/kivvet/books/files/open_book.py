@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula
 
 BOOK_FILE = "book.toml"
-BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "summaries", "severity")
+BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "summaries", "severity", "history")
 _LATER = {"uses": "books that use books"}
 
 
@@ -77,6 +77,7 @@ class OpenBook:
         self.reading_findings: list[Finding] = []
         self.severity: dict[str, Severity] = {}
         self.files_of_tables: dict[Path, str] = {}
+        self.history_folder: Path | None = None  # where a team keeps the history of runs
         self.is_readable = True  # whether book.toml could be read at all
         self._read()
 
@@ -121,6 +122,11 @@ class OpenBook:
         options = Options(values, faults_of_book)
         options.unknown(BOOK_KEYWORDS, "a book", _LATER)
         self.severity = read_severities(options)
+        history = options.text(
+            "history", "history is the name of a folder", fix='for example history = "history"'
+        )
+        if history is not None:
+            self.history_folder = self.folder / history
         # What the book says of a kind holds for each table that says nothing of it itself.
         self.tables = {
             name: replace(one, severity={**self.severity, **one.severity}) if self.severity else one

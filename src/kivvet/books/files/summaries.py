@@ -55,7 +55,7 @@ def parse_summary(
         options.fault(
             "values", f"{listed(sorted(map(repr, twice)))} is a key too", "give the value another name"
         )
-    return replace(dataset, of=SummaryOf(of, by, pairs), place=locate(root)), faults.found
+    return replace(dataset, said=given, of=SummaryOf(of, by, pairs), place=locate(root)), faults.found
 
 
 def _keys(options: Options) -> tuple[tuple[str, str], ...] | None:

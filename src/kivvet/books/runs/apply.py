@@ -15,8 +15,9 @@ import xxhash
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
 from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short, where_record
-from kivvet.books.runs.journal import Journal
+from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.moved import counts_to_remember, since_last_run
+from kivvet.books.runs.past_run import PastRun, whoever_runs
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record, refuse_edited, refuse_strange
@@ -52,6 +53,7 @@ def apply_dataset(
     dataset: Dataset,
     *,
     action: str = "apply",
+    note: str = "",
     replace_other: bool = False,
     replace_edited: bool = False,
     on_rows: OnRows = lambda _: None,
@@ -60,6 +62,8 @@ def apply_dataset(
 
     Parameters
     ----------
+    action, note : str
+        What the history says of the run: which command it was, and what whoever ran it wrote about it.
     replace_other : bool
         Whether a file that Kivvet did not write may be replaced.
     replace_edited : bool
@@ -91,12 +95,20 @@ def apply_dataset(
         faults += findings_in_book(book, table)
     _stop_at(faults)
     with locked(book.folder, dataset.target):
-        return _write_target(book, prepared, dataset.target, action, on_rows)
+        return _write_target(book, prepared, dataset.target, _How(action, note), on_rows)
 
 
 def _stop_at(faults: list[Finding]) -> None:
     if errors := [fault for fault in faults if fault.severity == "error"]:
         raise TableError(errors)
+
+
+@dataclass(frozen=True)
+class _How:
+    """What the history says of a run."""
+
+    action: str
+    note: str
 
 
 @dataclass(frozen=True)
@@ -208,27 +220,25 @@ def _read_besides(taken_over: TakenOver, run: Run) -> Sequence[str]:
 
 
 def _write_target(
-    book: OpenBook, prepared: Prepared, target: Path, action: str, on_rows: OnRows
+    book: OpenBook, prepared: Prepared, target: Path, how: _How, on_rows: OnRows
 ) -> ApplyReport:
     dataset = prepared.dataset
     work = None
-    if action == "refresh":
+    if how.action == "refresh":
         work = _changed_columns(book, prepared, target, on_rows)
         came = None if work is not None else _rows_that_came(book, prepared, target, on_rows)
         if came is not None:
             with suppress(TableError, DataError):  # which is told of all rows, below
-                if (report := _written(book, prepared, target, action, came)) is not None:
+                if (report := _written(book, prepared, target, how, came)) is not None:
                     return report
         if work is None and target_format(target).keeps_types:
             prepared, _ = prepare(book, dataset, with_all_types=True)
-    report = _written(book, prepared, target, action, work or _all_columns(prepared, target, on_rows))
+    report = _written(book, prepared, target, how, work or _all_columns(prepared, target, on_rows))
     assert report is not None
     return report
 
 
-def _written(
-    book: OpenBook, prepared: Prepared, target: Path, action: str, work: _Work
-) -> ApplyReport | None:
+def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: _Work) -> ApplyReport | None:
     """Do the work and put the new target in the place of the old; None where rows cannot be added to the old one."""
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
     run = work.run
@@ -241,6 +251,7 @@ def _written(
         work.taken_over,
         dataset.written_as,
         is_extended=work.grown is not None,
+        rules=column_records(plan, prepared.types),
     )
     keys = RowKeys(dataset.key) if dataset.key else None
     n_before = run.n_rows
@@ -271,12 +282,12 @@ def _written(
             )
         if run.n_rows == n_before and not writer.write(run.empty_batch()):
             return None
-        journal = Journal(book.folder)
-        definitions = definitions_of(plan, journal.remembered())
+        memory = Memory.of(book)
+        definitions = definitions_of(plan, memory.remembered())
         small = {key: [name, one] for key, (name, one) in definitions.items() if is_short(one)}
         record = Record(
             dataset.name,
-            dt.datetime.now(dt.UTC).isoformat(timespec="seconds"),
+            dt.datetime.now(dt.UTC).isoformat(timespec="microseconds"),
             run.n_rows,
             source.path.name if not dataset.sources else source.shown_name,
             work.state.hash,
@@ -295,8 +306,10 @@ def _written(
             where=where_record(plan, prepared.types),
         )
         record = writer.commit(record)
-    journal.remember(dataset.name, action, record.made_at, record.to_json(), definitions)
-    return report
+    run_made = PastRun(
+        record.made_at, dataset.name, how.action, record, whoever_runs(book.folder), how.note, dataset.said
+    )
+    return replace(report, notes=(*report.notes, *memory.remember(run_made, definitions)))
 
 
 def _about(dataset: Dataset, keys: RowKeys | None) -> list[Finding]:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,14 +15,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.fingerprints import column_records
-from kivvet.books.runs.other_rules import rules_then
-from kivvet.books.runs.prepare import Prepared, prepared_of
+from kivvet.books.runs.again import as_then
 from kivvet.books.runs.record import Record
-from kivvet.books.runs.run import Run
-from kivvet.books.runs.since_then import changed_options, grown_from, is_source_of
-from kivvet.books.runs.sources import source_of
-from kivvet.books.runs.target_writer import TargetWriter
+from kivvet.books.runs.since_then import changed_options
 from kivvet.core.compare.comparison import Change
 from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.values import write_plain
@@ -60,54 +55,19 @@ def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
     """
     assert dataset.target is not None
     try:
-        prepared = _as_then(book, dataset, record)
-        if prepared is None:
+        if changed_options(record.read_options, dataset.read_options()):
             return Edits()
+        again = as_then(book, dataset, record)
         with tempfile.TemporaryDirectory() as folder:
             written = Path(folder) / dataset.target.name
-            if not _write_again(prepared, record, written):
+            beside = written.with_name(f"part.{written.name}")
+            report, _ = again.write(written, beside)
+            beside.replace(written)
+            if report.rows != record.rows:
                 return Edits()
             return _differences(_opened(written, dataset), dataset)
     except (KivvetError, OSError, pa.ArrowInvalid):
         return Edits()
-
-
-def _as_then(book: OpenBook, dataset: Dataset, record: Record) -> Prepared | None:
-    """Return the dataset as it was when the target was written; None where it cannot be told."""
-    rules = rules_then(book, dataset)
-    if (
-        rules.why_not
-        or dataset.of is not None
-        or changed_options(record.read_options, dataset.read_options())
-    ):
-        return None
-    source, then = source_of(book, dataset), rules.of(book)
-    if not is_source_of(record, source) and source.rows_since(grown_from(record)) is None:
-        return None
-    prepared, faults = prepared_of(dataset, source, then.tables, then.formulas, set())
-    if any(one.severity == "error" for one in faults):
-        return None
-    prepared = replace(prepared, types={**prepared.types, **record.types})
-    made = [(one.name, one.fingerprint) for one in column_records(prepared.plan, prepared.types)]
-    return prepared if made == [(one.name, one.fingerprint) for one in record.columns] else None
-
-
-def _write_again(prepared: Prepared, record: Record, target: Path) -> bool:
-    """Write what was written then; False where as many rows do not come of it."""
-    run = Run(prepared, with_report=False)
-    plan, source = prepared.plan, prepared.source
-    writer = TargetWriter(target, source, source.names, plan.written, options=prepared.dataset.written_as).to(
-        target.with_name(f"part.{target.name}")
-    )
-    with writer:
-        for batch in run.batches(most_rows=record.rows):
-            writer.write(batch)
-        run.stop_at_faults()
-        if run.execution.n_rows == 0:
-            writer.write(run.empty_batch())
-        writer.commit(record)
-    writer.part.replace(target)
-    return run.execution.n_rows == record.rows
 
 
 def _opened(path: Path, dataset: Dataset) -> Source:

@@ -1,7 +1,7 @@
 """This machine's memory of a book: runs, and the past meanings of tables, in ``.kivvet/journal.sqlite``.
 
-It serves to say what changed. Whether a target is current never depends on it, so a journal that is
-lost or cannot be written costs history only.
+It serves to say what changed, and to do again what was done. Whether a target is current never depends on it, so a
+journal that is lost or cannot be written costs history only.
 """
 
 from __future__ import annotations
@@ -9,59 +9,142 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from contextlib import closing
+from collections.abc import Iterator, Mapping
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
+
+from kivvet.books.runs.past_run import RUN_VERSION, PastRun
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS meanings (fingerprint TEXT PRIMARY KEY, name TEXT NOT NULL, definition BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS runs (at TEXT NOT NULL, dataset TEXT NOT NULL, action TEXT NOT NULL, record TEXT NOT NULL);
 """
+_LATER_COLUMNS = ("who", "note", "said")  # of runs, which files of the first version lack
+
+Definitions = Mapping[str, tuple[str, Mapping[str, Any]]]
 
 
 class Journal:
     """The journal of the book in `folder`."""
 
     def __init__(self, folder: Path) -> None:
-        self.folder = folder / ".kivvet"
+        self.path = folder / ".kivvet" / "journal.sqlite"
 
-    def remember(
-        self, dataset: str, action: str, at: str, record: str, meanings: dict[str, tuple[str, dict[str, Any]]]
-    ) -> None:
-        """Note a run, and the definitions of the tables it used by their fingerprints."""
+    @contextmanager
+    def _open(self) -> Iterator[sqlite3.Connection]:
+        with closing(sqlite3.connect(self.path, timeout=5)) as connection:
+            yield connection
+
+    def remember(self, run: PastRun, meanings: Definitions) -> str:
+        """Note a run, and the definitions of the tables it used by their fingerprints; return why that was not possible,
+        empty where it was.
+        """
         packed = [
             (key, name, zlib.compress(json.dumps(definition, ensure_ascii=False).encode()))
             for key, (name, definition) in meanings.items()
         ]
+        values = run.as_dict()
+        row = [
+            run.at,
+            run.dataset,
+            run.action,
+            run.record.to_json(),
+            run.who,
+            run.note,
+            json.dumps(values["said"], ensure_ascii=False, default=str),
+        ]
         try:
-            self.folder.mkdir(exist_ok=True)
-            with closing(sqlite3.connect(self.folder / "journal.sqlite", timeout=5)) as connection:
+            self.path.parent.mkdir(exist_ok=True)
+            with self._open() as connection:
+                if connection.execute("PRAGMA user_version").fetchone()[0] > RUN_VERSION:
+                    return "it was begun by a newer Kivvet"
                 connection.executescript(_TABLES)
+                known = {one[1] for one in connection.execute("PRAGMA table_info(runs)")}
+                for name in _LATER_COLUMNS:
+                    if name not in known:
+                        connection.execute(f"ALTER TABLE runs ADD COLUMN {name} TEXT NOT NULL DEFAULT ''")
+                connection.execute(f"PRAGMA user_version = {RUN_VERSION}")
                 connection.executemany("INSERT OR IGNORE INTO meanings VALUES (?, ?, ?)", packed)
-                connection.execute("INSERT INTO runs VALUES (?, ?, ?, ?)", (at, dataset, action, record))
+                names = f"at, dataset, action, record, {', '.join(_LATER_COLUMNS)}"
+                connection.execute(f"INSERT INTO runs ({names}) VALUES (?, ?, ?, ?, ?, ?, ?)", row)
                 connection.commit()
-        except (OSError, sqlite3.Error):
-            return
+        except (OSError, sqlite3.Error) as error:
+            return str(error)
+        return ""
+
+    def runs(self) -> tuple[list[PastRun], str]:
+        """Return the runs that are remembered, the first ones first, and what could not be read, in words."""
+        if not self.path.exists():
+            return [], ""
+        found: list[PastRun] = []
+        n_unread = 0
+        try:
+            with self._open() as connection:
+                connection.row_factory = sqlite3.Row
+                for row in connection.execute("SELECT * FROM runs ORDER BY at, rowid"):
+                    run = _run_of(dict(row))
+                    n_unread += run is None
+                    found += [] if run is None else [run]
+        except sqlite3.Error as error:
+            return found, f"cannot be read: {error}"
+        if n_unread:
+            return found, f"{n_unread} of its runs cannot be read"
+        return found, ""
 
     def remembered(self) -> frozenset[str]:
         """Return the fingerprints of the definitions that are remembered."""
-        if not (self.folder / "journal.sqlite").exists():
+        if not self.path.exists():
             return frozenset()
         try:
-            with closing(sqlite3.connect(self.folder / "journal.sqlite", timeout=5)) as connection:
+            with self._open() as connection:
                 return frozenset(key for (key,) in connection.execute("SELECT fingerprint FROM meanings"))
         except sqlite3.Error:
             return frozenset()
 
     def definition(self, fingerprint: str) -> dict[str, Any] | None:
         """Return a past definition of a table; None where it is not remembered."""
-        if not (self.folder / "journal.sqlite").exists():
+        if not self.path.exists():
             return None
         try:
-            with closing(sqlite3.connect(self.folder / "journal.sqlite", timeout=5)) as connection:
+            with self._open() as connection:
                 row = connection.execute(
                     "SELECT definition FROM meanings WHERE fingerprint = ?", (fingerprint,)
                 ).fetchone()
             return None if row is None else json.loads(zlib.decompress(row[0]))
         except (sqlite3.Error, zlib.error, ValueError):
             return None
+
+    def shrink(self, n_bytes: int) -> int:
+        """Forget the oldest runs, and the definitions that no other run used, until the file is no larger than that; return
+        how many were forgotten. The last run of each dataset is kept.
+        """
+        n_forgotten = 0
+        if not self.path.exists():
+            return 0
+        with self._open() as connection:
+            while self.path.stat().st_size > n_bytes:
+                rows = connection.execute(
+                    "SELECT rowid FROM runs WHERE rowid NOT IN (SELECT MAX(rowid) FROM runs GROUP BY dataset) "
+                    "ORDER BY at, rowid"
+                ).fetchall()
+                if not rows:
+                    break
+                oldest = rows[: max(1, len(rows) // 8)]
+                connection.executemany("DELETE FROM runs WHERE rowid = ?", oldest)
+                n_forgotten += len(oldest)
+                text = "\n".join(one for (one,) in connection.execute("SELECT record FROM runs"))
+                keys = [one for (one,) in connection.execute("SELECT fingerprint FROM meanings")]
+                gone = [(key,) for key in keys if key not in text]
+                connection.executemany("DELETE FROM meanings WHERE fingerprint = ?", gone)
+                connection.commit()
+                connection.execute("VACUUM")
+        return n_forgotten
+
+
+def _run_of(row: Mapping[str, Any]) -> PastRun | None:
+    try:
+        values = {**row, "record": json.loads(row["record"]), "said": json.loads(row.get("said") or "{}")}
+    except (KeyError, TypeError, ValueError, RecursionError):
+        return None
+    return PastRun.of_values(values)

@@ -42,6 +42,7 @@ def refresh_datasets(
     replace: bool = False,
     replace_edited: bool = False,
     everything: bool = False,
+    note: str = "",
     dry_run: bool = False,
     on_rows: Callable[[int], None] = lambda _: None,
 ) -> tuple[Refreshed, ...]:
@@ -60,6 +61,7 @@ def refresh_datasets(
                 book,
                 dataset,
                 action="apply" if everything else "refresh",
+                note=note,
                 replace_other=replace,
                 replace_edited=replace_edited,
                 on_rows=on_rows,

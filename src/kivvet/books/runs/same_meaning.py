@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from kivvet.books.runs.journal import Journal
+from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.record import Record
 from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.compare.compare import compare_tables
@@ -37,7 +37,7 @@ def rewritten_tables(book: OpenBook, record: Record, plan: Plan) -> dict[str, st
 
 def past_definition(book: OpenBook, record: Record, key: str) -> dict[str, Any] | None:
     """Return the definition of a table or a formula as it was, by its fingerprint; None where it is not remembered."""
-    definition = Journal(book.folder).definition(key)
+    definition = Memory.of(book).definition(key)
     if definition is None and key in record.definitions:
         definition = record.definitions[key][1]
     return definition

@@ -12,13 +12,16 @@ from typing import Any
 import pyarrow as pa
 
 from kivvet.books.runs.read_data import TypedReader
-from kivvet.books.runs.record import Record
+from kivvet.books.runs.record import ColumnRecord, Record
 from kivvet.books.runs.run import RunBatch
 from kivvet.core.columns.convert import is_text_type
 from kivvet.io.csv_target import list_as_text
 from kivvet.io.formats import format_of, target_format
 from kivvet.io.queued import QueuedTarget
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, Encoded, Source, Target, WriteOptions
+
+#: The keys of a field's metadata under which stand the table or formula that made a column, and the hash of its meaning.
+RULES, VERSION = "rules", "rules_version"
 
 
 @dataclass(frozen=True)
@@ -54,6 +57,8 @@ class TargetWriter:
     options : WriteOptions
     is_extended : bool
         Whether the rows of the target that is there stay, and those that are written follow them.
+    rules : sequence of ColumnRecord
+        By which table or formula each column is made, and the hash of its meaning: what its field is to carry.
     """
 
     def __init__(
@@ -66,7 +71,9 @@ class TargetWriter:
         options: WriteOptions = AS_IT_IS_NAMED,
         *,
         is_extended: bool = False,
+        rules: Sequence[ColumnRecord] = (),
     ) -> None:
+        self.rules = {one.name: one for one in rules}
         self.is_extended = is_extended
         self.target = target
         self.format = target_format(target)
@@ -135,6 +142,7 @@ class TargetWriter:
             field = stored.field(name)
             kind = arrays[name].type if name in arrays else field.type
             fields.append(field.with_type(pa.string() if is_text_type(kind) else kind))
+        fields = [self._with_rules(field) for field in fields]
         if stored is None:
             return pa.schema(fields)
         metadata = {
@@ -143,6 +151,13 @@ class TargetWriter:
             if key not in (b"pandas", b"ARROW:schema", b"kivvet")
         }
         return pa.schema(fields, metadata or None)
+
+    def _with_rules(self, field: pa.Field) -> pa.Field:
+        rule = self.rules.get(field.name) if field.name not in self.own else None
+        if rule is None:
+            return field
+        said = {RULES: rule.table, VERSION: rule.table_fingerprint}
+        return field.with_metadata({**(field.metadata or {}), **said})
 
     def commit(self, record: Record) -> Record:
         """Finish the file with its record; return the record complete."""

@@ -28,6 +28,9 @@ from kivvet.core.words.wording import listed
 _MOST_OUTSIDE = 1_000  # different values that are none of the classes, remembered one by one
 _WITH_CLASSES = ("text", "integer", "number", "boolean", "date")
 
+#: How the steps are called that make a column for each class: they have no rules of their own.
+BY_CLASS = "columns by class of "
+
 
 @dataclass(frozen=True)
 class ClassStep(Step):
@@ -58,7 +61,7 @@ class ClassStep(Step):
 
     @property
     def name(self) -> str:
-        return f"columns by class of {self.column}"
+        return f"{BY_CLASS}{self.column}"
 
     @property
     def is_of_sets(self) -> bool:

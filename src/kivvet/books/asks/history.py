@@ -1,0 +1,417 @@
+"""What was applied when, by whom and by which rules; and any of it done again."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kivvet.books.files.dataset import Dataset, parse_dataset
+from kivvet.books.runs.again import as_then
+from kivvet.books.runs.memory import Memory
+from kivvet.books.runs.past_run import PastRun
+from kivvet.books.runs.record import Record, refuse_strange
+from kivvet.books.runs.same_meaning import past_definition
+from kivvet.core.compare.compare import changes_between
+from kivvet.core.compare.comparison import Change
+from kivvet.core.read.meaning import table_of
+from kivvet.core.run.class_step import BY_CLASS
+from kivvet.core.run.reports import ApplyReport
+from kivvet.core.words.errors import BookError, OutputError, TableError
+from kivvet.core.words.places import Place
+from kivvet.core.words.printed import Printed
+from kivvet.core.words.wording import count, did_you_mean, listed, shown_path
+from kivvet.io.files import replacing
+from kivvet.io.formats import TARGET_ENDINGS, format_of
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+HISTORY_VERSION = 1
+
+
+@dataclass(frozen=True)
+class RunTold:
+    """A run, and what it changed against the one before it of the same dataset.
+
+    Attributes
+    ----------
+    run : PastRun
+    rows : int
+        That were written.
+    rules : tuple of (str, tuple of Change)
+        The tables and formulas that had changed since, each with what changed as far as that is remembered.
+    is_new_source : bool
+        Whether the source was another one.
+    classes : tuple of (str, str or None, int, int)
+        By column and class, the rows before and now, where they differ.
+    is_first : bool
+        Whether none before it is remembered.
+    rewritten : tuple of str
+        The tables and formulas that were written otherwise and meant the same.
+    """
+
+    run: PastRun
+    rows: int
+    rules: tuple[tuple[str, tuple[Change, ...]], ...] = ()
+    is_new_source: bool = False
+    classes: tuple[tuple[str, str | None, int, int], ...] = ()
+    is_first: bool = False
+    rewritten: tuple[str, ...] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        run = self.run
+        versions = {one.table: one.table_fingerprint for one in run.record.columns}
+        return {
+            "run": run.id,
+            "at": run.at,
+            "dataset": run.dataset,
+            "action": run.action,
+            "who": run.who,
+            "note": run.note,
+            "rows": self.rows,
+            "source": run.record.source_name,
+            "source_hash": run.record.source_hash,
+            "versions": versions,
+            "class_counts": dict(run.record.class_counts),
+            "changed_rules": [
+                {"name": name, "changes": [one.as_dict() for one in changes]} for name, changes in self.rules
+            ],
+            "rewritten": list(self.rewritten),
+            "changed_source": self.is_new_source,
+            "changed_classes": [
+                {"column": column, "class": label, "before": before, "now": now}
+                for column, label, before, now in self.classes
+            ],
+        }
+
+
+@dataclass(frozen=True)
+class TableVersion:
+    """A version of a table or formula that runs used.
+
+    Attributes
+    ----------
+    name, fingerprint : str
+    first, last : PastRun
+        The first and the last run that used it.
+    datasets : tuple of str
+    changes : tuple of Change
+        Against the version before, as far as both are remembered.
+    """
+
+    name: str
+    fingerprint: str
+    first: PastRun
+    last: PastRun
+    datasets: tuple[str, ...]
+    changes: tuple[Change, ...] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "name": self.name,
+            "version": self.fingerprint,
+            "first_run": self.first.id,
+            "first_at": self.first.at,
+            "last_run": self.last.id,
+            "last_at": self.last.at,
+            "who": self.first.who,
+            "datasets": list(self.datasets),
+            "changes": [one.as_dict() for one in self.changes],
+        }
+
+
+@dataclass(frozen=True)
+class History(Printed):
+    """What is remembered of the runs of a book.
+
+    Attributes
+    ----------
+    runs : tuple of RunTold
+        By dataset, the first ones first.
+    versions : tuple of TableVersion
+        Of the tables and formulas that were asked about, the first ones first.
+    problems : tuple of str
+        What could not be read, in sentences; all else is told.
+    """
+
+    runs: tuple[RunTold, ...]
+    versions: tuple[TableVersion, ...] = ()
+    problems: tuple[str, ...] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "version": HISTORY_VERSION,
+            "runs": [one.as_dict() for one in self.runs],
+            "versions": [one.as_dict() for one in self.versions],
+            "problems": list(self.problems),
+        }
+
+
+def history_of(book: OpenBook, names: Iterable[str] = ()) -> History:
+    """Return the runs of datasets, all by default, and the versions of tables and formulas, by their names."""
+    found, problems = Memory.of(book).runs()
+    names = list(dict.fromkeys(names))
+    datasets = {run.dataset: None for run in found}
+    known = {*datasets, *book.datasets, *book.tables, *book.formulas, *_rules_of(found)}
+    for name in names:
+        if name not in known:
+            raise BookError(
+                f"the history has nothing called {name!r}",
+                expected=f"a dataset, table or formula: {listed(sorted(known))}",
+                fix=did_you_mean(name, known),
+            )
+    chosen = [name for name in names if name in datasets or name in book.datasets]
+    told = [one for name in (chosen if names else datasets) for one in _told(book, found, name)]
+    versions = [one for name in names if name not in chosen for one in _versions(book, found, name)]
+    return History(tuple(told), tuple(versions), tuple(problems))
+
+
+def _rules_of(runs: Iterable[PastRun]) -> set[str]:
+    return {name for run in runs for name in _fingerprints(run.record)}
+
+
+def _fingerprints(record: Record) -> dict[str, str]:
+    """Return by table and formula the fingerprint of its meaning."""
+    told = {name: key for key, (name, _) in record.definitions.items()}
+    made_by = {one.table: one.table_fingerprint for one in record.columns}
+    return {**told, **{name: key for name, key in made_by.items() if not name.startswith(BY_CLASS)}}
+
+
+def _told(book: OpenBook, runs: Sequence[PastRun], dataset: str) -> list[RunTold]:
+    made: list[RunTold] = []
+    before: PastRun | None = None
+    for run in runs:
+        if run.dataset != dataset:
+            continue
+        record = run.record
+        rows = record.rows - record.left_out
+        if before is None:
+            made.append(RunTold(run, rows, is_first=True))
+        else:
+            then, now = _fingerprints(before.record), _fingerprints(record)
+            changed = [name for name, key in now.items() if name in then and then[name] != key]
+            told = {
+                name: _changes(book, before.record, record, name, then[name], now[name]) for name in changed
+            }
+            rules = tuple((name, changes or ()) for name, changes in told.items() if changes != ())
+            rewritten = tuple(name for name, changes in told.items() if changes == ())
+            is_new = before.record.source_hash != record.source_hash
+            made.append(RunTold(run, rows, rules, is_new, _moved(before.record, record), rewritten=rewritten))
+        before = run
+    return made
+
+
+def _moved(before: Record, now: Record) -> tuple[tuple[str, str | None, int, int], ...]:
+    found = []
+    for column, counted in now.class_counts.items():
+        then = dict(before.class_counts.get(column, ()))
+        if not then:
+            continue
+        today = dict(counted)
+        for label in {**today, **then}:
+            if then.get(label, 0) != today.get(label, 0):
+                found.append((column, label, then.get(label, 0), today.get(label, 0)))
+    return tuple(found)
+
+
+def _changes(
+    book: OpenBook, old: Record, new: Record, name: str, then: str, now: str
+) -> tuple[Change, ...] | None:
+    """Return what changed between two versions of a table or formula, nothing where they mean the same; None where one is
+    not remembered.
+    """
+    pair = past_definition(book, old, then), past_definition(book, new, now)
+    if pair[0] is None or pair[1] is None:
+        return None
+    is_formula = ["formula" in one for one in pair if one is not None]
+    if all(is_formula):
+        return (Change("formula", str(pair[0]["formula"]), str(pair[1]["formula"])),)
+    if any(is_formula) or not all("rows" in one or "lookup" in one for one in pair if one is not None):
+        return None
+    return changes_between(table_of(name, pair[0]), table_of(name, pair[1]))
+
+
+def _versions(book: OpenBook, runs: Sequence[PastRun], name: str) -> list[TableVersion]:
+    made: list[TableVersion] = []
+    for run in runs:
+        key = _fingerprints(run.record).get(name)
+        if key is None:
+            continue
+        if made and made[-1].fingerprint == key:
+            last = made[-1]
+            datasets = tuple(dict.fromkeys([*last.datasets, run.dataset]))
+            made[-1] = replace(last, last=run, datasets=datasets)
+            continue
+        changes: tuple[Change, ...] = ()
+        if made:
+            before = made[-1]
+            changes = _changes(book, before.last.record, run.record, name, before.fingerprint, key) or ()
+        made.append(TableVersion(name, key, run, run, (run.dataset,), changes))
+    return made
+
+
+# Doing it again
+
+
+@dataclass(frozen=True)
+class DoneAgain(Printed):
+    """What a past run wrote, written again.
+
+    Attributes
+    ----------
+    run : PastRun
+    target : str
+    report : ApplyReport
+    is_same_source : bool
+        Whether the source of then was read; else the rules of then were applied to that of today.
+    is_same_bytes : bool
+        Whether the file is, byte for byte, the one that was written then.
+    is_same_counts : bool
+        Whether each class has as many rows as then.
+    """
+
+    run: PastRun
+    target: str
+    report: ApplyReport
+    is_same_source: bool
+    is_same_bytes: bool
+    is_same_counts: bool
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "version": HISTORY_VERSION,
+            "run": self.run.id,
+            "at": self.run.at,
+            "target": self.target,
+            "same_source": self.is_same_source,
+            "same_bytes": self.is_same_bytes,
+            "same_counts": self.is_same_counts,
+            "report": self.report.as_dict(),
+        }
+
+
+def apply_as_of(
+    book: OpenBook,
+    name: str,
+    run: str,
+    target: str | Path,
+    *,
+    any_source: bool = False,
+    on_rows: Callable[[int], None] = lambda _: None,
+) -> DoneAgain:
+    """Write what a past run of a dataset wrote, by the rules of then, to a file of its own.
+
+    Parameters
+    ----------
+    run : str
+        Its name, or the beginning of it; or a date or time (UTC): the last run until then.
+    target : str or Path
+        The file to write; never the target of the book.
+    any_source : bool
+        Whether the rules of then may be applied to a source that is not the one of then.
+    """
+    past = _named(book, name, run)
+    path = Path(target)
+    _refuse_own(book, path)
+    dataset = _dataset_then(book, past)
+    again = as_then(book, dataset, past.record, any_source=any_source)
+    with replacing(path) as beside:
+        report, record = again.write(path, beside, on_rows)
+    counts = {column: dict(counted) for table in report.tables for column, counted in table.classes.items()}
+    then = {column: dict(counted) for column, counted in past.record.class_counts.items()}
+    return DoneAgain(
+        past,
+        shown_path(path),
+        replace(report, target=shown_path(path)),
+        again.is_same_source,
+        record.target_hash == past.record.target_hash,
+        all(counts.get(column) == counted for column, counted in then.items()),
+    )
+
+
+def _named(book: OpenBook, name: str, given: str) -> PastRun:
+    found, problems = Memory.of(book).runs()
+    runs = [run for run in found if run.dataset == name]
+    if not runs:
+        book.dataset(name)
+        raise BookError(
+            f"no run of {name} is remembered", found="; ".join(problems) or None, fix="kivvet history"
+        )
+    chosen = [run for run in runs if run.id.startswith(given)] if given else []
+    if len(chosen) == 1:
+        return chosen[0]
+    if len(chosen) > 1:
+        raise BookError(
+            f"{given!r} begins the names of {len(chosen)} runs", expected=listed(run.id for run in chosen)
+        )
+    wanted = given.replace(" ", "T")
+    if len(wanted) >= 10 and wanted[:4].isdigit() and wanted[4] == "-":
+        until = [run for run in runs if run.at[: len(wanted)] <= wanted]
+        if until:
+            return until[-1]
+        raise BookError(
+            f"no run of {name} until {given} is remembered", found=f"the first is of {runs[0].at[:16]}"
+        )
+    raise BookError(
+        f"no run of {name} is named {given!r}",
+        expected=f"one of the last: {listed([run.id for run in runs[-6:]])}; or a date",
+        fix=f"kivvet history {name}",
+    )
+
+
+def _dataset_then(book: OpenBook, run: PastRun) -> Dataset:
+    """Return the dataset as the book said it then, or as it says it now where that is not remembered."""
+    if not run.said:
+        return book.dataset(run.dataset)
+    if "from" in run.said:
+        raise BookError(
+            f"{run.dataset} is a summary: work out what it sums up, {run.said['from']}, as it was",
+            fix=f"kivvet history {run.said['from']}",
+        )
+    dataset, faults = parse_dataset(run.dataset, run.said, book.folder, lambda _: None)
+    if dataset is None or any(one.severity == "error" for one in faults):
+        raise TableError(faults)
+    return dataset
+
+
+def _refuse_own(book: OpenBook, path: Path) -> None:
+    """Raise where a file is one of the book's, or is of a kind that is not written."""
+    place = Place(shown_path(path))
+    if not path.name.lower().endswith(TARGET_ENDINGS) or format_of(path) is None:
+        raise OutputError(
+            "is of a kind this version does not write",
+            place=place,
+            expected=f"a file that ends in {', '.join(TARGET_ENDINGS)}",
+        )
+    real = path.resolve()
+    own = {
+        one.resolve()
+        for one in (*book.files_of_tables, book.folder / "book.toml", book.folder / "formulas.toml")
+    }
+    for dataset in book.datasets.values():
+        own |= {
+            one.resolve() for one in (dataset.source, dataset.target, *_sources(dataset)) if one is not None
+        }
+    if real in own:
+        raise OutputError(
+            "is a file of the book", place=place, fix="name a file of its own: --to out/then.csv"
+        )
+    refuse_strange(path)
+
+
+def _sources(dataset: Dataset) -> list[Path]:
+    return dataset.files() if dataset.of is None else []
+
+
+def shrink_history(book: OpenBook, n_bytes: int) -> str:
+    """Forget the oldest runs of this machine until its journal is no larger; return in words what was forgotten."""
+    journal = Memory.of(book).journal
+    try:
+        n = journal.shrink(n_bytes)
+    except (OSError, sqlite3.Error) as error:
+        raise OutputError(f"cannot be written: {error}", place=Place(shown_path(journal.path))) from error
+    size = journal.path.stat().st_size if journal.path.exists() else 0
+    return f"{count(n, 'run')} forgotten; {shown_path(journal.path)} has {size:,} bytes"

@@ -1,0 +1,63 @@
+"""All that is remembered of a book's runs: by this machine, and by the team where they keep a history together."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from kivvet.books.runs.journal import Definitions, Journal
+from kivvet.books.runs.past_run import PastRun
+from kivvet.books.runs.team_history import TeamHistory
+from kivvet.core.words.wording import shown_path
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+
+@dataclass(frozen=True)
+class Memory:
+    """What a book remembers.
+
+    Attributes
+    ----------
+    journal : Journal
+    team : TeamHistory or None
+    """
+
+    journal: Journal
+    team: TeamHistory | None = None
+
+    @classmethod
+    def of(cls, book: OpenBook) -> Memory:
+        folder = book.history_folder
+        return cls(Journal(book.folder), None if folder is None else TeamHistory(folder))
+
+    def remember(self, run: PastRun, meanings: Definitions) -> list[str]:
+        """Note a run; return why it could not be noted somewhere, in sentences."""
+        said = []
+        if why := self.journal.remember(run, meanings):
+            said.append(f"the run is not noted in {shown_path(self.journal.path)}: {why}")
+        if self.team is not None and (why := self.team.remember(run, meanings)):
+            said.append(f"the run is not noted in {shown_path(self.team.folder)}: {why}")
+        return said
+
+    def runs(self) -> tuple[list[PastRun], list[str]]:
+        """Return all runs that are remembered, the first ones first, each once, and what could not be read."""
+        found, why = self.journal.runs()
+        said = [f"{shown_path(self.journal.path)} {why}"] if why else []
+        if self.team is not None:
+            of_team, why = self.team.runs()
+            found += of_team
+            said += [f"of {shown_path(self.team.folder)} {why}"] if why else []
+        each = {run.id: run for run in found}
+        return sorted(each.values(), key=lambda run: run.at), said
+
+    def remembered(self) -> frozenset[str]:
+        """Return the fingerprints of the definitions that are remembered everywhere."""
+        known = self.journal.remembered()
+        return known if self.team is None else known & self.team.remembered()
+
+    def definition(self, fingerprint: str) -> dict[str, Any] | None:
+        """Return a past definition of a table or formula; None where it is not remembered."""
+        found = self.journal.definition(fingerprint)
+        return self.team.definition(fingerprint) if found is None and self.team is not None else found

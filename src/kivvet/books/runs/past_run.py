@@ -1,0 +1,89 @@
+"""A run as it is remembered: which dataset was written, when, by whom, by which rules, and what came of it."""
+
+from __future__ import annotations
+
+import getpass
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from kivvet.books.files.git import git
+from kivvet.books.runs.record import Record
+from kivvet.core.words.errors import BookError
+
+#: Of what is remembered of a run.
+RUN_VERSION = 1
+
+
+@dataclass(frozen=True)
+class PastRun:
+    """A run that wrote a target.
+
+    Attributes
+    ----------
+    at : str
+        When the target was written (UTC), as ISO 8601.
+    dataset, action : str
+        What was written, and by which command: ``apply`` or ``refresh``.
+    record : Record
+        Of the target.
+    who, note : str
+        Whoever ran it, and what they wrote about it.
+    said : mapping
+        The dataset as the book said it then, as plain values; empty where that is not remembered.
+    """
+
+    at: str
+    dataset: str
+    action: str
+    record: Record
+    who: str = ""
+    note: str = ""
+    said: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def id(self) -> str:
+        """Eight hexadecimal digits that name it, on every machine the same."""
+        text = json.dumps([self.at, self.dataset, self.record.as_dict()], sort_keys=True, ensure_ascii=False)
+        return hashlib.sha256(text.encode()).hexdigest()[:8]
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return it as plain values, from which `of_values` makes it again."""
+        return {
+            "version": RUN_VERSION,
+            "at": self.at,
+            "dataset": self.dataset,
+            "action": self.action,
+            "who": self.who,
+            "note": self.note,
+            "said": dict(self.said),
+            "record": self.record.as_dict(),
+        }
+
+    @classmethod
+    def of_values(cls, values: Any) -> PastRun | None:
+        """Return the run of plain values; None where they are none. Fields it does not know are left out."""
+        if not isinstance(values, dict) or (record := Record.from_values(values.get("record"))) is None:
+            return None
+        texts = {name: values.get(name, "") for name in ("at", "dataset", "action", "who", "note")}
+        said = values.get("said")
+        if not all(isinstance(one, str) for one in texts.values()) or not texts["at"]:
+            return None
+        return cls(**texts, record=record, said=said if isinstance(said, dict) else {})
+
+
+def whoever_runs(folder: Path) -> str:
+    """Return the name of whoever runs this: as the version control (git) has it, else as the machine does."""
+    try:
+        said = git(folder, "config", "user.name")
+    except BookError:
+        said = None
+    if said and said.strip():
+        return said.decode(errors="replace").strip()
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return ""

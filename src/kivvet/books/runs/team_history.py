@@ -1,0 +1,80 @@
+"""The memory of a book that a team shares: a folder beside it with one file a run, so that the version control merges it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from kivvet.books.runs.journal import Definitions
+from kivvet.books.runs.past_run import PastRun
+from kivvet.core.words.errors import OutputError
+from kivvet.core.words.wording import count, shown_path
+from kivvet.io.files import replacing
+
+
+class TeamHistory:
+    """The files of runs in a folder, and below it those of the meanings of tables and formulas.
+
+    Parameters
+    ----------
+    folder : Path
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def remember(self, run: PastRun, meanings: Definitions) -> str:
+        """Write the file of a run, and those of the meanings it used that are not there; return why that was not
+        possible, empty where it was.
+        """
+        when = run.at[:19].replace("-", "").replace(":", "")
+        try:
+            for key, (name, definition) in meanings.items():
+                path = self._meaning(key)
+                if not path.exists():
+                    _write(path, {"name": name, "definition": definition})
+            _write(self.folder / f"{when}Z-{run.dataset}-{run.id}.json", run.as_dict())
+        except OutputError as error:
+            return error.problem
+        return ""
+
+    def runs(self) -> tuple[list[PastRun], str]:
+        """Return the runs, the first ones first, and what could not be read, in words."""
+        found: list[PastRun] = []
+        unread: list[Path] = []
+        for path in sorted(self.folder.glob("*.json")):
+            run = PastRun.of_values(_read(path))
+            found += [] if run is None else [run]
+            unread += [path] if run is None else []
+        found.sort(key=lambda run: run.at)
+        if not unread:
+            return found, ""
+        return found, f"{count(len(unread), 'file')} cannot be read, such as {shown_path(unread[0])}"
+
+    def remembered(self) -> frozenset[str]:
+        """Return the fingerprints of the meanings that are there."""
+        return frozenset(path.stem for path in (self.folder / "meanings").glob("*.json"))
+
+    def definition(self, fingerprint: str) -> dict[str, Any] | None:
+        """Return a past definition of a table or formula; None where it is not there."""
+        values = _read(self._meaning(fingerprint))
+        found = values.get("definition") if isinstance(values, dict) else None
+        return found if isinstance(found, dict) else None
+
+    def _meaning(self, fingerprint: str) -> Path:
+        return self.folder / "meanings" / f"{fingerprint}.json"
+
+
+def _write(path: Path, values: Mapping[str, Any]) -> None:
+    with replacing(path) as beside:
+        text = json.dumps(values, indent=1, ensure_ascii=False, sort_keys=True, default=str)
+        beside.write_text(text + "\n", encoding="utf-8")
+
+
+def _read(path: Path) -> Any:
+    try:
+        return json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError):
+        return None

@@ -1,0 +1,79 @@
+"""An opened book, shared: what was applied when, and done again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kivvet.faces.opened import OpenedBook, names_of
+
+if TYPE_CHECKING:
+    from kivvet.books.asks.history import DoneAgain, History
+
+
+class Sharing(OpenedBook):
+    """What a book gives those who share it."""
+
+    def history(self, names: Iterable[str] = ()) -> History:
+        """Return what is remembered of runs: by this machine, and by the team where the book says ``history = FOLDER``.
+
+        Parameters
+        ----------
+        names : iterable of str, optional
+            Datasets, whose runs are told, and tables and formulas, whose versions are; all datasets by default.
+
+        Raises
+        ------
+        BookError
+            With the near name, if nothing is called so.
+        """
+        from kivvet.books.asks.history import history_of
+
+        return history_of(self._opened, names_of(names))
+
+    def apply_as_of(
+        self,
+        dataset: str,
+        run: str,
+        target: str | Path,
+        *,
+        any_source: bool = False,
+        on_rows: Callable[[int], None] = lambda _: None,
+    ) -> DoneAgain:
+        """Write to a file of its own what a past run of a dataset wrote: from the source as it was, by the rules of then.
+
+        Parameters
+        ----------
+        run : str
+            The name of the run, or the beginning of it; or a date or time (UTC): the last run until then.
+        target : str or Path
+            The file to write.
+        any_source : bool
+            Whether the rules of then may be applied to a source that is another one today.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        BookError
+            If there is no such run, its rules are not remembered, or its source is not there any more.
+        TableError, DataError, OutputError
+            If it cannot be worked out or written.
+        """
+        from kivvet.books.asks.history import apply_as_of
+
+        return apply_as_of(self._opened, dataset, run, target, any_source=any_source, on_rows=on_rows)
+
+    def shrink_history(self, n_bytes: int) -> str:
+        """Forget the oldest runs of this machine until its journal has no more bytes; the last run of each dataset stays.
+        Return in words what was forgotten.
+
+        Raises
+        ------
+        OutputError
+            If the journal cannot be written.
+        """
+        from kivvet.books.asks.history import shrink_history
+
+        return shrink_history(self._opened, n_bytes)
