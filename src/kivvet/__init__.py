@@ -11,6 +11,7 @@ from kivvet.core.words import printed as _printed
 
 if TYPE_CHECKING:
     from kivvet.book import Book as Book
+    from kivvet.book import merge as merge
     from kivvet.book import new_book as new_book
     from kivvet.book import open_book as open_book
     from kivvet.books.asks.add_dataset import Added as Added
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.history import RunTold as RunTold
     from kivvet.books.asks.history import TableVersion as TableVersion
     from kivvet.books.asks.live import Live as Live
+    from kivvet.books.asks.merge_table import Merged as Merged
     from kivvet.books.asks.overview import DatasetListed as DatasetListed
     from kivvet.books.asks.overview import FormulaListed as FormulaListed
     from kivvet.books.asks.overview import Overview as Overview
@@ -63,6 +65,7 @@ if TYPE_CHECKING:
     from kivvet.core.run.reports import TableReport as TableReport
     from kivvet.core.run.shares import Fall as Fall
     from kivvet.core.run.shares import Shares as Shares
+    from kivvet.core.run.three_way import Clash as Clash
     from kivvet.core.tables.inputs import Input as Input
     from kivvet.core.tables.inputs import Output as Output
     from kivvet.core.tables.table import Row as Row
@@ -136,6 +139,8 @@ _HOMES = {
     "RunTold": "kivvet.books.asks.history",
     "TableVersion": "kivvet.books.asks.history",
     "PastRun": "kivvet.books.runs.past_run",
+    "Clash": "kivvet.core.run.three_way",
+    "Merged": "kivvet.books.asks.merge_table",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
     "Row": "kivvet.core.tables.table",
@@ -157,6 +162,7 @@ _HOMES = {
     "draft": "kivvet.on_frames",
     "look": "kivvet.on_frames",
     "new_book": "kivvet.book",
+    "merge": "kivvet.book",
     "open_book": "kivvet.book",
     "with_formulas": "kivvet.on_frames",
 }
@@ -170,6 +176,7 @@ __all__ = [
     "Cell",
     "Change",
     "ChangedRegion",
+    "Clash",
     "ClassReport",
     "ColumnImpact",
     "ColumnLook",
@@ -200,6 +207,7 @@ __all__ = [
     "LastRun",
     "Live",
     "Look",
+    "Merged",
     "Move",
     "MovedRow",
     "Output",
@@ -231,6 +239,7 @@ __all__ = [
     "WatchRound",
     "draft",
     "look",
+    "merge",
     "new_book",
     "open_book",
     "with_formulas",

@@ -13,6 +13,7 @@ from kivvet.faces.reading import Reading
 from kivvet.faces.sharing import Sharing
 
 if TYPE_CHECKING:
+    from kivvet.books.asks.merge_table import Merged
     from kivvet.books.asks.rows import RowsShown
     from kivvet.books.asks.try_formula import Trial
     from kivvet.core.draft.look import Look
@@ -143,3 +144,35 @@ def rows_of(
     return asked.rows_of(
         None if book is None else book._opened, source, wanted, read_as=read_as, on_rows=on_rows
     )
+
+
+def merge(
+    base: str | Path,
+    ours: str | Path,
+    theirs: str | Path,
+    *,
+    path: str | Path | None = None,
+    called: tuple[str, str] = ("ours", "theirs"),
+) -> Merged:
+    """Return two versions of a table's file that both come from a third as one; nothing is written.
+
+    Lines are merged one by one, cells where both changed one line; then the meanings of all versions are held against each
+    other.
+
+    Parameters
+    ----------
+    base, ours, theirs : str or Path
+        Files of UTF-8: the TOML of a table, or the CSV of its rows.
+    path : str or Path, optional
+        Where the file lies in the book, where the three are copies elsewhere; by default `ours`.
+    called : tuple of (str, str)
+        What the two sides are called in what is told.
+
+    Raises
+    ------
+    BookError
+        If a file cannot be read.
+    """
+    from kivvet.books.asks.merge_table import merge_files
+
+    return merge_files(base, ours, theirs, path=path, called=called)

@@ -33,6 +33,7 @@ _COMMANDS = (
     "refresh",
     "watch",
     "history",
+    "merge",
 )
 
 #: Those that write a target or a table.

@@ -81,6 +81,12 @@ def _history(out: Console, value: object) -> None:
     print_history(out, value)  # type: ignore[arg-type]
 
 
+def _merged(out: Console, value: object) -> None:
+    from kivvet.show.merged import print_merged
+
+    print_merged(out, value)  # type: ignore[arg-type]
+
+
 def _done_again(out: Console, value: object) -> None:
     from kivvet.show.history import print_done_again
 
@@ -90,6 +96,7 @@ def _done_again(out: Console, value: object) -> None:
 _PRINTERS: dict[str, Callable[[Console, object], None]] = {
     "History": _history,
     "DoneAgain": _done_again,
+    "Merged": _merged,
     "Report": _report,
     "ApplyReport": _applied,
     "Comparison": _comparison,
