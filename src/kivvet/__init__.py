@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.overview import Overview as Overview
     from kivvet.books.asks.overview import TableListed as TableListed
     from kivvet.books.asks.overview import Use as Use
+    from kivvet.books.asks.review_table import TableReview as TableReview
     from kivvet.books.asks.rows import RowsShown as RowsShown
     from kivvet.books.asks.simplify_table import Simpler as Simpler
     from kivvet.books.asks.try_formula import Trial as Trial
@@ -68,6 +69,7 @@ if TYPE_CHECKING:
     from kivvet.core.run.three_way import Clash as Clash
     from kivvet.core.tables.inputs import Input as Input
     from kivvet.core.tables.inputs import Output as Output
+    from kivvet.core.tables.review import Review as Review
     from kivvet.core.tables.table import Row as Row
     from kivvet.core.words.errors import BookError as BookError
     from kivvet.core.words.errors import DataError as DataError
@@ -141,6 +143,8 @@ _HOMES = {
     "PastRun": "kivvet.books.runs.past_run",
     "Clash": "kivvet.core.run.three_way",
     "Merged": "kivvet.books.asks.merge_table",
+    "Review": "kivvet.core.tables.review",
+    "TableReview": "kivvet.books.asks.review_table",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
     "Row": "kivvet.core.tables.table",
@@ -219,6 +223,7 @@ __all__ = [
     "Reason",
     "Refreshed",
     "Report",
+    "Review",
     "Row",
     "RowsShown",
     "RuleTable",
@@ -230,6 +235,7 @@ __all__ = [
     "TableError",
     "TableListed",
     "TableReport",
+    "TableReview",
     "TableVersion",
     "Trial",
     "Unmatched",

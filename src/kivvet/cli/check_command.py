@@ -25,8 +25,9 @@ from kivvet.cli.options import Command, book_option, json_option, opened_book
 @click.option(
     "--format",
     "form",
-    type=click.Choice(["text", "json", "sarif", "junit"]),
-    help="How to print it: text; JSON; SARIF, which review tools show in place; the XML of test results for CI.",
+    type=click.Choice(["text", "json", "sarif", "junit", "markdown"]),
+    help="How to print it: text; JSON; SARIF, which review tools show in place; the XML of test results for CI; Markdown, for a "
+    "comment.",
 )
 @json_option
 def command(
@@ -35,7 +36,7 @@ def command(
     no_data: bool,
     budget: int | None,
     notes: bool,
-    form: Literal["text", "json", "sarif", "junit"] | None,
+    form: Literal["text", "json", "sarif", "junit", "markdown"] | None,
     as_json: bool,
 ) -> None:
     """Check every table and formula of the book, or just those named.
@@ -61,8 +62,8 @@ def command(
     book = opened_book(book_folder)
     with counting_rows("reading") as on_rows:
         report = book.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
-    if form == "sarif" or form == "junit":  # noqa: PLR1714 (so that its type is known)
-        click.echo(book.report_as(report, form))
+    if form == "sarif" or form == "junit" or form == "markdown":  # noqa: PLR1714 (so that its type is known)
+        click.echo(book.report_as(report, form), nl=form != "markdown")
     elif as_json or form == "json":
         click.echo(report.to_json())
     else:

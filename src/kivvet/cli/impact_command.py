@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import Literal
 
 import click
 
@@ -28,10 +29,21 @@ from kivvet.cli.options import Command, book_option, json_option, opened_book, p
     metavar="SHARE",
     help='End with 1 where more than this share of a dataset\'s rows changes in a column: "1 %" or 0.01.',
 )
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "json", "markdown"]),
+    help="How to print it: text; JSON; Markdown, for a comment on a change.",
+)
 @book_option
 @json_option
 def command(
-    names: tuple[str, ...], against: str, limit: str | None, book_folder: Path | None, as_json: bool
+    names: tuple[str, ...],
+    against: str,
+    limit: str | None,
+    form: Literal["text", "json", "markdown"] | None,
+    book_folder: Path | None,
+    as_json: bool,
 ) -> None:
     """Work out what rules that changed would do to the current data: for each column how many rows go from which class
     to which, with an example each and what decided it; what follows in columns that read it, and in summaries. Nothing
@@ -43,16 +55,21 @@ def command(
       kivvet impact quality                   those of one table
       kivvet impact samples --against HEAD    since the last commit
       kivvet impact --fail-over "1 %"         for a review
+      kivvet impact --against main --format markdown > comment.md
     """
     from kivvet.show.impact import print_impact
     from kivvet.show.terminal import console, counting_rows
 
+    if as_json and form not in (None, "json"):
+        raise click.UsageError("--json and --format are two ways: give one of them")
     most = None if limit is None else _share(limit)
     book = opened_book(book_folder)
     with counting_rows("comparing") as on_rows:
         made = book.impact(names, against=against, on_rows=on_rows)
-    if as_json:
+    if as_json or form == "json":
         print_json(made.as_dict())
+    elif form == "markdown":
+        click.echo(book.report_as(made, "markdown"), nl=False)
     else:
         print_impact(console(), made)
     is_unknown = any(one.why_not for one in made.datasets)

@@ -34,10 +34,11 @@ _COMMANDS = (
     "watch",
     "history",
     "merge",
+    "review",
 )
 
 #: Those that write a target or a table.
-_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify")
+_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify", "review")
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns

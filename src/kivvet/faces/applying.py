@@ -56,16 +56,22 @@ class Applying(OpenedBook):
         names = None if tables is None else names_of(tables)
         return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
 
-    def report_as(self, report: Report, form: ReviewForm) -> str:
+    def report_as(self, report: Report | Impact, form: ReviewForm) -> str:
         """Return a report of this book in a form that other programs read.
 
         Parameters
         ----------
-        report : Report
-            As `check` returned it.
-        form : {"sarif", "junit"}
+        report : Report or Impact
+            As `check` or `impact` returned it; of an impact there is Markdown only.
+        form : {"sarif", "junit", "markdown"}
             "sarif": SARIF 2.1.0, an OASIS standard, which review tools show in place; a remedy that is one change of a
-            row is a suggested change. "junit": the XML of test results, a case for each table, formula and dataset.
+            row is a suggested change. "junit": the XML of test results, a case for each table, formula and dataset. "markdown": for a
+            comment on a change that is under review.
+
+        Raises
+        ------
+        BookError
+            If there is no such form of it.
         """
         from kivvet.books.asks.review_forms import report_as
 

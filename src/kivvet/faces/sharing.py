@@ -10,6 +10,8 @@ from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
     from kivvet.books.asks.history import DoneAgain, History
+    from kivvet.books.asks.review_table import TableReview
+    from kivvet.core.tables.review import Review
 
 
 class Sharing(OpenedBook):
@@ -64,6 +66,39 @@ class Sharing(OpenedBook):
         from kivvet.books.asks.history import apply_as_of
 
         return apply_as_of(self._opened, dataset, run, target, any_source=any_source, on_rows=on_rows)
+
+    def review(self, table: str, *, on_rows: Callable[[int], None] = lambda _: None) -> TableReview:
+        """Return what is said of a table, who changed it last, and what changed since it was reviewed: by meaning, with what
+        that moves in the data.
+
+        Raises
+        ------
+        BookError, TableError
+            If there is no such table, or it cannot be read.
+        """
+        from kivvet.books.asks.review_table import review_of
+
+        return review_of(self._opened, table, on_rows)
+
+    def mark_reviewed(self, table: str, *, by: str = "", note: str = "") -> Review:
+        """Write into a table's file that it was reviewed today, as it is now. The review holds as long as it means the same.
+
+        Parameters
+        ----------
+        by : str
+            Who; without it whoever runs this, as the version control or the machine knows them.
+        note : str
+
+        Raises
+        ------
+        BookError, TableError
+            If there is no such table, it cannot be read, or its file was changed since.
+        OutputError
+            If it cannot be written.
+        """
+        from kivvet.books.asks.review_table import mark_reviewed
+
+        return mark_reviewed(self._opened, table, by, note)
 
     def shrink_history(self, n_bytes: int) -> str:
         """Forget the oldest runs of this machine until its journal has no more bytes; the last run of each dataset stays.

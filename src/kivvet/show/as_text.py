@@ -81,6 +81,12 @@ def _history(out: Console, value: object) -> None:
     print_history(out, value)  # type: ignore[arg-type]
 
 
+def _review(out: Console, value: object) -> None:
+    from kivvet.show.review import print_review
+
+    print_review(out, value)  # type: ignore[arg-type]
+
+
 def _merged(out: Console, value: object) -> None:
     from kivvet.show.merged import print_merged
 
@@ -97,6 +103,7 @@ _PRINTERS: dict[str, Callable[[Console, object], None]] = {
     "History": _history,
     "DoneAgain": _done_again,
     "Merged": _merged,
+    "TableReview": _review,
     "Report": _report,
     "ApplyReport": _applied,
     "Comparison": _comparison,

@@ -24,10 +24,18 @@ def print_overview(out: Console, found: Overview) -> None:
         out.print()
         out.print(Text("tables", "dim"))
         rows = [
-            [one.name, one.shape, f"{one.rows:,}", _reads(one), _users(one.used_by), one.owner]
+            [one.name, one.shape, f"{one.rows:,}", _reads(one), _users(one.used_by), one.owner, one.reviewed]
             for one in found.tables
         ]
-        styles = [("bold", False), ("cyan", False), ("", True), ("", False), ("dim", False), ("dim", False)]
+        styles = [
+            ("bold", False),
+            ("cyan", False),
+            ("", True),
+            ("", False),
+            ("dim", False),
+            ("dim", False),
+            ("dim", False),
+        ]
         for one, line in zip(found.tables, _aligned(out, rows, styles), strict=True):
             for severity, number in sorted(one.findings.items()):
                 if severity != "note":

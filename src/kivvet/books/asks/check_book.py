@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import numpy.typing as npt
 
+from kivvet.books.asks.review_table import review_findings
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.row_keys import in_dataset
@@ -44,7 +45,7 @@ def check_book(
     chosen = [book.table(name) for name in sorted(names - book.unusable_tables - all_formulas)]
     found = [one for one in book.reading_findings if tables is None or one.table in names]
     for table in chosen:
-        found += findings_in_book(book, table, budget)
+        found += [*findings_in_book(book, table, budget), *review_findings(book, table)]
     for name in sorted(names & set(book.formulas)):
         found += formula_example_findings(book.formulas[name])
     rows_read: dict[str, int] = {}

@@ -51,11 +51,18 @@ def impact_in_book(
     names: Sequence[str] = (),
     against: str | Path = LAST,
     *,
+    rules: OtherRules | None = None,
     on_rows: OnRows = lambda _: None,
 ) -> Impact:
-    """Return what changed rules do to the data of a book; see `Book.impact`."""
-    rules, datasets = _chosen(book, names)
-    versions = _Versions(book, rules, against)
+    """Return what changed rules do to the data of a book; see `Book.impact`.
+
+    Parameters
+    ----------
+    rules : OtherRules, optional
+        The rules before, where they are known already; `against` is then what they are called.
+    """
+    only, datasets = _chosen(book, names)
+    versions = _Versions(book, only, against, rules)
     found = tuple(_of_dataset(book, dataset, versions, on_rows) for dataset in datasets)
     tables = tuple(versions.told(name, past) for name, past in versions.tables.items())
     formulas = tuple(
@@ -83,7 +90,9 @@ def _chosen(book: OpenBook, names: Sequence[str]) -> tuple[set[str], list[Datase
 class _Versions:
     """The rules as they were, for each dataset; and all that changed, by name."""
 
-    def __init__(self, book: OpenBook, only: set[str], against: str | Path) -> None:
+    def __init__(
+        self, book: OpenBook, only: set[str], against: str | Path, rules: OtherRules | None = None
+    ) -> None:
         self.book, self.only = book, only
         self.tables: dict[str, Table] = {}
         self.formulas: dict[str, Formula] = {}
@@ -91,6 +100,10 @@ class _Versions:
         self.called = str(against)
         self._all: OtherRules | None = None
         self._compared: dict[tuple[str, str], Comparison] = {}
+        if rules is not None:
+            self._all = rules
+            self._note(rules)
+            return
         if str(against) == LAST:
             self.called = "what was applied last"
             return

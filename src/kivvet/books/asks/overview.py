@@ -8,6 +8,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal
 
+from kivvet.books.asks.review_table import is_reviewed
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.fed_domains import known_plan
@@ -38,6 +39,8 @@ class TableListed:
         Of the table alone, by severity.
     used_by : tuple of str
         Datasets.
+    reviewed : str
+        When it was reviewed and by whom; ``changed since DAY`` where it means something else by now; empty: never.
     """
 
     name: str
@@ -50,6 +53,7 @@ class TableListed:
     rows: int
     findings: Mapping[str, int]
     used_by: tuple[str, ...]
+    reviewed: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,6 +161,17 @@ def _listed_table(book: OpenBook, table: Table, users: tuple[str, ...]) -> Table
         table.n_rows,
         dict(found),
         users,
+        _reviewed(book, table),
+    )
+
+
+def _reviewed(book: OpenBook, table: Table) -> str:
+    if table.reviewed is None:
+        return ""
+    return (
+        f"reviewed {table.reviewed}"
+        if is_reviewed(book, table)
+        else f"changed since its review of {table.reviewed.on}"
     )
 
 

@@ -10,7 +10,7 @@ import json
 import sqlite3
 import zlib
 from collections.abc import Iterator, Mapping
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -72,6 +72,20 @@ class Journal:
         except (OSError, sqlite3.Error) as error:
             return str(error)
         return ""
+
+    def remember_meanings(self, meanings: Definitions) -> None:
+        """Keep definitions of tables by their fingerprints, where that is possible."""
+        packed = [
+            (key, name, zlib.compress(json.dumps(definition, ensure_ascii=False).encode()))
+            for key, (name, definition) in meanings.items()
+        ]
+        with suppress(OSError, sqlite3.Error):
+            self.path.parent.mkdir(exist_ok=True)
+            with self._open() as connection:
+                if connection.execute("PRAGMA user_version").fetchone()[0] <= RUN_VERSION:
+                    connection.executescript(_TABLES)
+                    connection.executemany("INSERT OR IGNORE INTO meanings VALUES (?, ?, ?)", packed)
+                    connection.commit()
 
     def runs(self) -> tuple[list[PastRun], str]:
         """Return the runs that are remembered, the first ones first, and what could not be read, in words."""

@@ -41,6 +41,12 @@ class Memory:
             said.append(f"the run is not noted in {shown_path(self.team.folder)}: {why}")
         return said
 
+    def remember_meanings(self, meanings: Definitions) -> None:
+        """Keep definitions of tables by their fingerprints, without a run."""
+        self.journal.remember_meanings(meanings)
+        if self.team is not None:
+            self.team.remember_meanings(meanings)
+
     def runs(self) -> tuple[list[PastRun], list[str]]:
         """Return all runs that are remembered, the first ones first, each once, and what could not be read."""
         found, why = self.journal.runs()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -39,6 +40,13 @@ class TeamHistory:
         except OutputError as error:
             return error.problem
         return ""
+
+    def remember_meanings(self, meanings: Definitions) -> None:
+        """Write the files of meanings that are not there, where that is possible."""
+        with suppress(OutputError):
+            for key, (name, definition) in meanings.items():
+                if not self._meaning(key).exists():
+                    _write(self._meaning(key), {"name": name, "definition": definition})
 
     def runs(self) -> tuple[list[PastRun], str]:
         """Return the runs, the first ones first, and what could not be read, in words."""

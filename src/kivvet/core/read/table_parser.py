@@ -26,6 +26,7 @@ from kivvet.core.read.options import (
     toml_text,
 )
 from kivvet.core.read.origin import read_origin
+from kivvet.core.read.review import read_review
 from kivvet.core.read.row_reader import RowReader, RowsAre
 from kivvet.core.read.when import formula_fault, read_given
 from kivvet.core.tables.inputs import Output
@@ -42,6 +43,7 @@ TABLE_KEYWORDS = (
     "owner",
     "note",
     "drafted",
+    "reviewed",
     "inputs",
     "outputs",
     "match",
@@ -175,6 +177,7 @@ class _TableParser:
             is_complete=len(self.faults) == n_faults,
             note=str(options.plain("note", "")),
             origin=read_origin(options),
+            reviewed=read_review(options),
         )
         reads = {name: None if about is None else about.type for name, about in table.reads.items()}
         given = {one.name: _type_expected(one, match) for one in outputs}

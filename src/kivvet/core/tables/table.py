@@ -13,6 +13,7 @@ from kivvet.core.formulas.tree import Expression, columns_read
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.lookup_rows import LookupRows
 from kivvet.core.tables.origin import Origin
+from kivvet.core.tables.review import Review
 from kivvet.core.words.conditions import AllOf, AnyValue, Condition
 from kivvet.core.words.examples import Example
 from kivvet.core.words.findings import Severity
@@ -139,6 +140,7 @@ class Table:
     note: str = field(default="", compare=False)
     origin: Origin | None = field(default=None, compare=False)
     examples: tuple[Example, ...] = ()
+    reviewed: Review | None = field(default=None, compare=False)
 
     def __hash__(self) -> int:
         return hash((self.name, self.n_rows))

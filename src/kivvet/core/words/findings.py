@@ -53,6 +53,7 @@ KINDS: Mapping[str, Severity] = {
     "blank-cell": "note",
     "missing-input": "note",
     "unused": "note",
+    "not-reviewed": "note",
 }
 
 REPORT_VERSION = 1

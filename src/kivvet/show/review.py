@@ -1,0 +1,44 @@
+"""A table under review, on a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.books.asks.review_table import TableReview
+from kivvet.core.tables.review import Review
+from kivvet.core.words.wording import listed
+from kivvet.show.impact import print_impact
+from kivvet.show.terminal import print_columns
+
+
+def print_review(out: Console, one: TableReview) -> None:
+    """Print what is said of a table, what changed since its last review, and what that moves."""
+    out.print(Text(one.table, "bold").append(f"  {one.title}" if one.title else "", "dim"))
+    reviewed = "never" if one.reviewed is None else str(one.reviewed)
+    if one.reviewed is not None and one.reviewed.note:
+        reviewed += f": {one.reviewed.note}"
+    for word, said in (
+        ("owner", one.owner),
+        ("note", one.note),
+        ("source", one.source),
+        ("changed", one.last_change),
+        ("reviewed", reviewed),
+    ):
+        if said:
+            print_columns(out, [("", "", 2), (word, "cyan", 10)], said)
+    if one.is_current:
+        out.print(Text("it means what was reviewed", "green"))
+        return
+    if one.impact is not None:
+        out.print()
+        print_impact(out, one.impact)
+    elif one.reviewed is not None:
+        out.print(Text("it changed since; what it was then is not remembered here", "yellow"))
+    out.print(Text(f"to mark it as reviewed: kivvet review {one.table} --mark", "green"))
+
+
+def print_marked(out: Console, name: str, review: Review) -> None:
+    """Print that a table was marked as reviewed."""
+    said = listed([f"on {review.on}", *([f"by {review.by}"] if review.by else [])])
+    out.print(Text(name, "bold").append(f"  reviewed {said.replace(', ', ' ')}", "green"))
