@@ -29,6 +29,8 @@ if TYPE_CHECKING:
     from kivvet.books.asks.overview import Overview as Overview
     from kivvet.books.asks.overview import TableListed as TableListed
     from kivvet.books.asks.overview import Use as Use
+    from kivvet.books.asks.pin_books import PinnedBook as PinnedBook
+    from kivvet.books.asks.pin_books import Pins as Pins
     from kivvet.books.asks.review_table import TableReview as TableReview
     from kivvet.books.asks.rows import RowsShown as RowsShown
     from kivvet.books.asks.simplify_table import Simpler as Simpler
@@ -145,6 +147,8 @@ _HOMES = {
     "Merged": "kivvet.books.asks.merge_table",
     "Review": "kivvet.core.tables.review",
     "TableReview": "kivvet.books.asks.review_table",
+    "Pins": "kivvet.books.asks.pin_books",
+    "PinnedBook": "kivvet.books.asks.pin_books",
     "Refreshed": "kivvet.books.runs.refresh",
     "Report": "kivvet.core.words.findings",
     "Row": "kivvet.core.tables.table",
@@ -219,6 +223,8 @@ __all__ = [
     "Overview",
     "Pair",
     "PastRun",
+    "PinnedBook",
+    "Pins",
     "Place",
     "Reason",
     "Refreshed",

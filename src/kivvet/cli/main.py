@@ -35,10 +35,12 @@ _COMMANDS = (
     "history",
     "merge",
     "review",
+    "pin",
+    "pack",
 )
 
 #: Those that write a target or a table.
-_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify", "review")
+_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify", "review", "pin", "pack")
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns

@@ -10,6 +10,7 @@ from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
     from kivvet.books.asks.history import DoneAgain, History
+    from kivvet.books.asks.pin_books import Pins
     from kivvet.books.asks.review_table import TableReview
     from kivvet.core.tables.review import Review
 
@@ -99,6 +100,50 @@ class Sharing(OpenedBook):
         from kivvet.books.asks.review_table import mark_reviewed
 
         return mark_reviewed(self._opened, table, by, note)
+
+    def pin(
+        self,
+        books: Iterable[str] = (),
+        *,
+        take: bool = False,
+        on_rows: Callable[[int], None] = lambda _: None,
+    ) -> Pins:
+        """Pin the used books that are not pinned yet, and return of each what is pinned, what changed since, and what taking
+        it would move here.
+
+        Parameters
+        ----------
+        books : iterable of str, optional
+            Only these.
+        take : bool
+            Whether the book goes by what they are today from now on; open it again to see it do so.
+        on_rows : callable
+            Called with a number of rows after each batch that was read.
+
+        Raises
+        ------
+        BookError
+            If the book uses no such book, or its pins cannot be read.
+        OutputError
+            If they cannot be written.
+        """
+        from kivvet.books.asks.pin_books import pin_books
+
+        return pin_books(self._opened, names_of(books), take=take, on_rows=on_rows)
+
+    def pack(self, target: str | Path) -> tuple[str, ...]:
+        """Write the rules of the book into a ZIP file, the same bytes for the same rules; return the names of the files.
+
+        Raises
+        ------
+        BookError
+            If the name of the file does not end in .zip, or the rows of a table stand outside the folder of the book.
+        OutputError
+            If it cannot be written.
+        """
+        from kivvet.books.asks.pack_book import pack_book
+
+        return pack_book(self._opened, target)
 
     def shrink_history(self, n_bytes: int) -> str:
         """Forget the oldest runs of this machine until its journal has no more bytes; the last run of each dataset stays.

@@ -87,6 +87,12 @@ def _review(out: Console, value: object) -> None:
     print_review(out, value)  # type: ignore[arg-type]
 
 
+def _pins(out: Console, value: object) -> None:
+    from kivvet.show.pins import print_pins
+
+    print_pins(out, value)  # type: ignore[arg-type]
+
+
 def _merged(out: Console, value: object) -> None:
     from kivvet.show.merged import print_merged
 
@@ -103,6 +109,7 @@ _PRINTERS: dict[str, Callable[[Console, object], None]] = {
     "History": _history,
     "DoneAgain": _done_again,
     "Merged": _merged,
+    "Pins": _pins,
     "TableReview": _review,
     "Report": _report,
     "ApplyReport": _applied,

@@ -15,6 +15,7 @@ from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.books.files.summaries import parse_summary, with_sources
 from kivvet.books.files.targets import target_faults
+from kivvet.books.files.used_books import UsedBook, circle_error, read_used_books
 from kivvet.core.read.options import Faults, Locate, Options, read_severities
 from kivvet.core.run.entries import names_used
 from kivvet.core.tables.table import Table
@@ -28,12 +29,17 @@ if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula
 
 BOOK_FILE = "book.toml"
-BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "summaries", "severity", "history")
-_LATER = {"uses": "books that use books"}
+BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "summaries", "severity", "history", "uses")
 
 
-def read_book(path: str | Path) -> OpenBook:
-    """Return what the files of the book in a folder hold; see `kivvet.open_book`."""
+def read_book(path: str | Path, users: tuple[Path, ...] = ()) -> OpenBook:
+    """Return what the files of the book in a folder hold; see `kivvet.open_book`.
+
+    Parameters
+    ----------
+    users : tuple of Path
+        The books that use it, the first one first.
+    """
     folder = Path(path)
     if folder.name == BOOK_FILE and folder.is_file():
         folder = folder.parent
@@ -49,7 +55,7 @@ def read_book(path: str | Path) -> OpenBook:
             expected=f"a folder with {BOOK_FILE} in it",
             fix=f"there is one in: {listed(below)}" if below else "start one with: kivvet new FOLDER",
         )
-    return OpenBook(folder)
+    return OpenBook(folder, users)
 
 
 class OpenBook:
@@ -65,8 +71,10 @@ class OpenBook:
     datasets : mapping of str to Dataset
     """
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, users: tuple[Path, ...] = ()) -> None:
         self.folder = folder
+        self.users = users  # the books that led here, the first one first
+        self.uses: list[UsedBook] = []
         self.title = folder.name
         self.tables: dict[str, Table] = {}
         self.formulas: dict[str, Formula] = {}
@@ -120,13 +128,14 @@ class OpenBook:
         self.title = str(values.get("title", self.title))
         faults_of_book = Faults(locate)
         options = Options(values, faults_of_book)
-        options.unknown(BOOK_KEYWORDS, "a book", _LATER)
+        options.unknown(BOOK_KEYWORDS, "a book")
         self.severity = read_severities(options)
         history = options.text(
             "history", "history is the name of a folder", fix='for example history = "history"'
         )
         if history is not None:
             self.history_folder = self.folder / history
+        self._take_used_books(options)
         # What the book says of a kind holds for each table that says nothing of it itself.
         self.tables = {
             name: replace(one, severity={**self.severity, **one.severity}) if self.severity else one
@@ -148,6 +157,27 @@ class OpenBook:
         self._read_summaries(options, locate)
         self.reading_findings += target_faults(self.folder, self.datasets, self.files_of_tables)
         self.reading_findings += circles(self.datasets)
+
+    def _take_used_books(self, options: Options) -> None:
+        """Take in the tables of the books that this one uses."""
+        here = (*self.users, self.folder.resolve())
+
+        def opened(path: Path) -> OpenBook:
+            if path.resolve() in here:
+                raise circle_error((*here, path.resolve()))
+            return read_book(path, here)
+
+        self.uses, found = read_used_books(self.folder, options, opened)
+        self.reading_findings += found
+        for used in self.uses:
+            tables, faults = used.tables()
+            self.tables |= tables
+            self.reading_findings += faults
+            self.files_of_tables |= dict(used.files)
+            is_live = used.pin is None or not (used.problem or used.is_changed)
+            if is_live:
+                self.reading_findings += used.faults
+                self.unusable_tables |= {one.table for one in used.faults if one.table not in self.tables}
 
     def _read_summaries(self, options: Options, locate: Locate) -> None:
         """Read the summaries; they are datasets whose source is another one, summed up."""
@@ -213,7 +243,13 @@ class OpenBook:
         return (*self.datasets, *sorted(self.unusable_datasets))
 
     def file_of_table(self, name: str) -> Path:
-        """Return the TOML file of a table of this book."""
+        """Return the TOML file of a table of this book; `BookError` where the table is that of a used book."""
+        book, _, own = name.rpartition(".")
+        if book:
+            raise BookError(
+                f"table {name} belongs to the book {book}, which this one uses",
+                fix=f"do it there: the table {own}",
+            )
         return next(one for one in self.files_of_tables if one.suffix == ".toml" and one.stem == name)
 
     def maker_of(self, dataset: Dataset) -> Dataset | None:

@@ -47,6 +47,7 @@ KINDS: Mapping[str, Severity] = {
     "no-order": "warning",
     "split-ties": "warning",
     "stale": "warning",
+    "upstream": "warning",
     "headings": "warning",
     "uneven": "warning",
     "open": "note",

@@ -1,0 +1,124 @@
+"""Which content of the books it uses a book goes by: ``pins.json``, which holds the rules themselves, so that they are there
+on every machine.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kivvet.core.read.meaning import definition_of, table_fingerprint, table_of
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import BookError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+from kivvet.io.files import replacing
+
+PINS_FILE = "pins.json"
+PINS_VERSION = 1
+
+
+@dataclass(frozen=True)
+class Pin:
+    """The content of a used book that is gone by.
+
+    Attributes
+    ----------
+    hash : str
+        Of the meaning of all its tables.
+    on, by : str
+        The day, and whoever pinned it.
+    fingerprints : mapping of str to str
+        By table.
+    definitions : mapping of str to mapping
+        By table; very large lookups have none.
+    """
+
+    hash: str
+    on: str
+    by: str
+    fingerprints: Mapping[str, str]
+    definitions: Mapping[str, Mapping[str, Any]]
+
+    @classmethod
+    def of(cls, tables: Mapping[str, Table], on: str, by: str) -> Pin:
+        made = {name: definition_of(table) for name, table in tables.items()}
+        return cls(
+            content_hash(tables),
+            on,
+            by,
+            {name: table_fingerprint(table) for name, table in tables.items()},
+            {name: one for name, one in made.items() if one is not None},
+        )
+
+    def table(self, name: str, called: str) -> Table | None:
+        """Return a table as it was pinned; None where its definition is too large to be kept."""
+        definition = self.definitions.get(name)
+        return None if definition is None else table_of(called, dict(definition))
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "hash": self.hash,
+            "on": self.on,
+            "by": self.by,
+            "tables": {
+                name: {"fingerprint": key, "definition": self.definitions.get(name)}
+                for name, key in self.fingerprints.items()
+            },
+        }
+
+
+def content_hash(tables: Mapping[str, Table]) -> str:
+    """Return the SHA-256 of what tables mean, and of their names."""
+    meanings = {name: table_fingerprint(table) for name, table in sorted(tables.items())}
+    return hashlib.sha256(json.dumps(meanings, sort_keys=True, ensure_ascii=False).encode()).hexdigest()
+
+
+def read_pins(folder: Path) -> dict[str, Pin]:
+    """Return by used book what is pinned; nothing where there is no such file.
+
+    Raises
+    ------
+    BookError
+        If it cannot be read, or is of a newer version.
+    """
+    path = folder / PINS_FILE
+    if not path.is_file():
+        return {}
+    place = Place(shown_path(path))
+    try:
+        given = json.loads(path.read_text(encoding="utf-8"))
+        if given["version"] > PINS_VERSION:
+            raise BookError("was written by a newer Kivvet", place=place, fix="update Kivvet, or pin anew")
+        return {
+            name: Pin(
+                one["hash"],
+                one["on"],
+                one["by"],
+                {table: each["fingerprint"] for table, each in one["tables"].items()},
+                {
+                    table: each["definition"]
+                    for table, each in one["tables"].items()
+                    if each["definition"] is not None
+                },
+            )
+            for name, one in given["books"].items()
+        }
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+        raise BookError(
+            "cannot be read as the pins of a book",
+            place=place,
+            fix="take it from the version control, or pin anew",
+        ) from error
+
+
+def write_pins(folder: Path, pins: Mapping[str, Pin]) -> None:
+    """Write what is pinned, atomically; the same pins are the same bytes."""
+    values = {"version": PINS_VERSION, "books": {name: pin.as_dict() for name, pin in sorted(pins.items())}}
+    with replacing(folder / PINS_FILE) as beside:
+        text = json.dumps(values, indent=1, sort_keys=True, ensure_ascii=False)
+        beside.write_text(text + "\n", encoding="utf-8")

@@ -1,0 +1,224 @@
+"""Books that use books: pinned, they stay as they were until somebody has seen what a change would move, and takes it."""
+
+import io
+import json
+import shutil
+import zipfile
+
+import pytest
+
+import kivvet
+from tests.conftest import write_book
+
+NO_TABLES = dict.fromkeys(["tables/ph_class.toml", "tables/station.toml", "tables/station.csv"])
+COMMON = {
+    **NO_TABLES,
+    "book.toml": 'title = "Common"\n',
+    "tables/ph_class.toml": 'inputs.ph = { type = "number", step = 0.1 }\noutputs.ph_class = "text"\nmissing = { ph_class = "none" }\n'
+    'rows = [\n  ["< 6.5", "acidic"],\n  ["6.5 to <8.5", "neutral"],\n  [">= 8.5", "alkaline"],\n]\n',
+    "tables/station.toml": 'inputs.station = "text"\noutputs.river = "text"\nlookup = "station.csv"\n',
+    "tables/station.csv": "station,river\na,Elm\nb,Ash\n",
+}
+HERE = {
+    **NO_TABLES,
+    "book.toml": '[uses]\ncommon = "../common"\n[datasets.d]\nsource = "d.csv"\ntarget = "out/d.csv"\n'
+    'columns = ["common.ph_class", "grade", "common.station"]\n',
+    "tables/grade.toml": 'inputs.ph_class = "text"\noutputs.grade = "text"\n'
+    'rows = [["acidic | alkaline", "bad"], ["neutral | none", "good"]]\n',
+    "d.csv": "id,ph,station\n1,6.4,a\n2,6.6,b\n3,9,\n4,,a\n",
+}
+
+
+@pytest.fixture
+def books(tmp_path):
+    return write_book(tmp_path / "common", COMMON), write_book(tmp_path / "here", HERE)
+
+
+def change(path, before, after):
+    text = path.read_text()
+    assert before in text
+    path.write_text(text.replace(before, after))
+
+
+def moved(folder):
+    change(folder / "tables/ph_class.toml", "6.5", "6.7")
+
+
+def kinds(folder):
+    return sorted(
+        (one.kind, one.severity)
+        for one in kivvet.open_book(folder).check(data=False)
+        if one.severity != "note"
+    )
+
+
+def classes(folder):
+    kivvet.open_book(folder).refresh()
+    return [line.split(",")[3] for line in (folder / "out/d.csv").read_text().splitlines()[1:]]
+
+
+def test_a_change_upstream_is_seen_before_it_is_taken(books, run):
+    common, here = books
+    assert classes(here) == ["acidic", "neutral", "alkaline", "none"]
+    (pinned,) = kivvet.open_book(here).pin().books
+    assert pinned.state == "not pinned" and pinned.taken and not kinds(here)
+    moved(common)
+    change(common / "tables/station.csv", "Ash", "Oak")
+    assert kinds(here) == [("upstream", "warning")] and kivvet.open_book(here).status()[0].state == "current"
+    assert classes(here) == ["acidic", "neutral", "alkaline", "none"]
+    before = (here / "pins.json").read_bytes()
+    (pinned,) = kivvet.open_book(here).pin().books
+    assert pinned.state == "changed" and not pinned.taken and (here / "pins.json").read_bytes() == before
+    (dataset,) = pinned.impact.datasets
+    assert {one.column: one.changed for one in dataset.columns} == {"ph_class": 1, "grade": 1, "river": 1}
+    assert "6.5 to <6.7: neutral -> acidic" in run("pin", cwd=here).out
+    assert run("pin", "common", "--take", cwd=here).code == 0
+    assert not kinds(here) and kivvet.open_book(here).status()[0].state == "stale"
+    assert classes(here) == ["acidic", "acidic", "alkaline", "none"]
+    assert kivvet.open_book(here).pin().books[0].state == "as pinned"
+
+
+def test_pins_serve_where_the_used_book_is_gone(books, tmp_path):
+    common, here = books
+    kivvet.open_book(here).pin()
+    wanted = classes(here)
+    common.rename(tmp_path / "elsewhere")
+    assert kinds(here) == [("upstream", "warning")] and kivvet.open_book(here).status()[0].state == "current"
+    shutil.rmtree(here / "out")
+    assert classes(here) == wanted
+    (pinned,) = kivvet.open_book(here).pin(take=True).books
+    assert pinned.state == "not there" and not pinned.taken
+    (here / "pins.json").unlink()
+    assert ("unreadable", "error") in kinds(here)
+    with pytest.raises(kivvet.TableError, match="the book common cannot be used"):
+        kivvet.open_book(here).apply_dataset("d")
+
+
+def test_a_table_that_came_or_went_upstream_is_told(books):
+    common, here = books
+    kivvet.open_book(here).pin()
+    (common / "tables/station.toml").unlink()
+    shutil.copy(common / "tables/ph_class.toml", common / "tables/more.toml")
+    (pinned,) = kivvet.open_book(here).pin().books
+    assert (pinned.came, pinned.gone) == (("more",), ("station",)) and not pinned.tables
+    assert classes(here)[0] == "acidic"  # what was pinned has it still
+    kivvet.open_book(here).pin(take=True)
+    with pytest.raises(kivvet.TableError, match=r"no table has that name"):
+        kivvet.open_book(here).apply_dataset("d")
+
+
+def test_books_that_use_each_other_are_told_with_the_way_round(books, tmp_path, run):
+    common, _ = books
+    (common / "book.toml").write_text('[uses]\nthird = "../third"\n')
+    write_book(tmp_path / "third", {**NO_TABLES, "book.toml": '[uses]\nhere = "../here"\n', "d.csv": None})
+    ran = run("check", "--no-data", cwd=common)
+    assert ran.code == 1 and "cycle" in ran.out and "books use each other in a circle" in ran.out
+    assert ran.out.count(" -> ") == 3  # common, third, here, common
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        ("{", "cannot be read as the pins"),
+        ('{"version": 1, "books": {"common": {}}}', "cannot be read as the pins"),
+        ('{"version": 9, "books": {}}', "was written by a newer Kivvet"),
+        ("[]", "cannot be read as the pins"),
+    ],
+)
+def test_pins_that_cannot_be_read_are_an_error(books, content, said, run):
+    _, here = books
+    (here / "pins.json").write_text(content)
+    assert said in run("check", "--no-data", cwd=here).out
+    ran = run("pin", cwd=here)
+    assert ran.code == 2 and said in ran.err and (here / "pins.json").read_text() == content
+
+
+@pytest.mark.parametrize(
+    ("uses", "said"),
+    [
+        ('common = "../nowhere"', "the book common cannot be used"),
+        ("common = 5", "uses gives the folder of a book"),
+        ('"a b" = "../common"', "'a b' is no name for a book"),
+        ('common = "."', "in a circle"),
+        ('common = "d.csv"', "the book common cannot be used"),
+    ],
+)
+def test_what_is_no_book_is_said(books, uses, said, run):
+    _, here = books
+    change(here / "book.toml", 'common = "../common"', uses)
+    ran = run("check", "--no-data", cwd=here)
+    assert ran.code == 1 and said in ran.out and "Traceback" not in ran.err
+
+
+def test_a_used_table_is_edited_and_reviewed_where_it_belongs(books, run):
+    _, here = books
+    for words in (("review", "common.ph_class", "--mark"), ("simplify", "common.ph_class", "--write")):
+        ran = run(*words, cwd=here)
+        assert ran.code == 2 and "Traceback" not in ran.err
+    with pytest.raises(kivvet.BookError, match="belongs to the book common"):
+        kivvet.open_book(here).edit("common.ph_class")
+
+
+def test_a_pack_is_the_same_bytes_and_serves_as_a_book(books, run):
+    common, here = books
+    assert run("pack", "../one.zip", cwd=common).code == 0
+    for path in (common / "tables").iterdir():
+        path.touch()
+    assert kivvet.open_book(common).pack(common.parent / "two.zip") == ("book.toml", "tables/ph_class.toml", "tables/station.csv", "tables/station.toml")  # fmt: skip
+    assert (common.parent / "one.zip").read_bytes() == (common.parent / "two.zip").read_bytes()
+    change(here / "book.toml", "../common", "../one.zip")
+    shutil.rmtree(common)
+    assert classes(here) == ["acidic", "neutral", "alkaline", "none"]
+    assert kivvet.open_book(here).pin().books[0].taken
+    assert run("pack", "rules.tar", cwd=here).code == 2
+
+
+def packed(common, edit):
+    """A pack of the common book whose entries were changed by a function of a dict."""
+    kivvet.open_book(common).pack(common.parent / "p.zip")
+    with zipfile.ZipFile(common.parent / "p.zip") as archive:
+        contents = {one: archive.read(one) for one in archive.namelist()}
+    edit(contents)
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w") as archive:
+        for name, content in contents.items():
+            archive.writestr(name, content)
+    (common.parent / "p.zip").write_bytes(made.getvalue())
+
+
+@pytest.mark.parametrize(
+    ("edit", "said"),
+    [
+        (
+            lambda c: c.update({"tables/ph_class.toml": c["tables/ph_class.toml"] + b"\n"}),
+            "was altered since it was packed",
+        ),
+        (lambda c: c.update({"tables/new.toml": b""}), "was altered since it was packed"),
+        (lambda c: c.pop("tables/station.csv"), "was altered since it was packed"),
+        (lambda c: c.update({"../evil.toml": b""}), "would not stay in its folder"),
+        (lambda c: c.update({"/tmp/evil.toml": b""}), "would not stay in its folder"),
+        (lambda c: c.update({"tables\\..\\evil.toml": b""}), "would not stay in its folder"),
+        (lambda c: c.pop("pack.json"), "is no pack of a book"),
+        (
+            lambda c: c.update({"pack.json": json.dumps({"version": 9, "files": {}}).encode()}),
+            "is no pack of a book",
+        ),
+        (lambda c: c.update({f"tables/{n}.txt": b"" for n in range(10_001)}), "which no book has"),
+    ],
+)
+def test_a_pack_that_is_not_as_it_was_packed_is_refused(books, edit, said, run):
+    common, here = books
+    packed(common, edit)
+    change(here / "book.toml", "../common", "../p.zip")
+    ran = run("check", "--no-data", cwd=here)
+    assert ran.code == 1 and said in ran.out and not (here.parent / "evil.toml").exists()
+
+
+def test_a_pack_that_unpacks_to_an_absurd_size_is_refused(books, run, monkeypatch):
+    common, here = books
+    kivvet.open_book(common).pack(common.parent / "p.zip")
+    change(here / "book.toml", "../common", "../p.zip")
+    monkeypatch.setattr("kivvet.books.files.packs._MOST_BYTES", 100)
+    assert "which no book has" in run("check", "--no-data", cwd=here).out
+    (here.parent / "p.zip").write_bytes(b"PK\x03\x04 no archive")
+    assert "cannot be read as a pack" in run("check", "--no-data", cwd=here).out
