@@ -176,3 +176,17 @@ def test_fields_carry_the_table_and_the_version_that_made_them(tmp_path):
     assert before["load"][1] != after["load"][1] and "x" not in after
     versions_told = kivvet.open_book(folder).history(["load"]).versions
     assert [one.fingerprint for one in versions_told] == [before["load"][1], after["load"][1]]
+
+
+def test_a_definition_reads_again_as_the_table_whatever_its_columns_are_called():
+    from kivvet.core.read.meaning import definition_of, table_fingerprint, table_of
+    from kivvet.core.read.table_parser import parse_table
+
+    outputs = {"a": {"type": "text", "column": "z"}, "b": {"type": "text", "column": "y"}}
+    rows = [["in b", "in a", "z", "y"], ["x", "1", "p", "r"], ["any", "missing", "q", "s"]]
+    inputs = {"b": {"type": "text", "column": "in b"}, "a": {"type": "integer", "column": "in a"}}
+    given = {"inputs": inputs, "outputs": outputs, "rows": rows, "match": "first"}
+    table, faults = parse_table("t", given)
+    assert not faults and len(table.rows) == 2
+    again = table_of("t", json.loads(json.dumps(definition_of(table))))
+    assert table_fingerprint(again) == table_fingerprint(table) and len(again.rows) == 2

@@ -97,7 +97,7 @@ class AppendedParquet(Target):
     def commit(self, seal: Seal) -> None:
         if self.n_waiting:
             self._write_group()
-        record = json.dumps(seal(self.digest.hexdigest()), ensure_ascii=False, sort_keys=True)
+        record = json.dumps(seal(self.digest.hexdigest()), ensure_ascii=False)
         footer = dict(self.grown.footer)
         said = [pair for pair in listed_in(footer, KEY_VALUES) if pair[1][1] != RECORD_KEY.encode()]
         footer[N_ROWS] = integer(footer[N_ROWS][1] + self.n_rows)

@@ -213,7 +213,7 @@ class AssembledTarget(Target):
             self.footer_of_new = self.encoded.footer
             while len(self.made_groups) < len(self.encoded.n_rows):
                 self._put_group(memoryview(b""), iter(()))
-        record = json.dumps(seal(self.digest.hexdigest()), ensure_ascii=False, sort_keys=True)
+        record = json.dumps(seal(self.digest.hexdigest()), ensure_ascii=False)
         elements, orders = [], []
         new_elements, new_leaves = _columns_of(self.footer_of_new)
         for name in self.schema.names:

@@ -151,9 +151,7 @@ class ParquetTarget(Target):
         self.flush()
         assert self.writer is not None
         record = seal(hash_bytes_of(self.path))
-        self.writer.add_key_value_metadata(
-            {RECORD_KEY: json.dumps(record, ensure_ascii=False, sort_keys=True)}
-        )
+        self.writer.add_key_value_metadata({RECORD_KEY: json.dumps(record, ensure_ascii=False)})
         self.writer.close()
 
     def abandon(self) -> None:

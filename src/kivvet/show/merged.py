@@ -17,7 +17,7 @@ _MOST_CHANGES = 6
 def print_merged(out: Console, merged: Merged) -> None:
     """Print what came of a merge."""
     ours, theirs = merged.called
-    out.print(Text(merged.path, "bold").append("  ").append(*_verdict(merged)))
+    out.print(Text().append(merged.path, "bold").append("  ").append(*_verdict(merged)))
     for clash in merged.clashes[:_MOST_CLASHES]:
         said = f"before {clash.before}; {ours} {clash.ours}; {theirs} {clash.theirs}"
         print_columns(out, [("", "", 2), ("clash", "red", 7)], f"{clash.region}: {said}")

@@ -22,7 +22,7 @@ def print_pins(out: Console, pins: Pins) -> None:
 
 
 def _print_book(out: Console, one: PinnedBook) -> None:
-    head = Text(one.name, "bold").append(f"  {one.path}", "cyan")
+    head = Text().append(one.name, "bold").append(f"  {one.path}", "cyan")
     said = "pinned now" if one.taken else one.state
     head.append(f"  {said}", "green" if one.taken else _STYLES[one.state])
     if one.hash:

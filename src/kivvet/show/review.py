@@ -14,7 +14,7 @@ from kivvet.show.terminal import print_columns
 
 def print_review(out: Console, one: TableReview) -> None:
     """Print what is said of a table, what changed since its last review, and what that moves."""
-    out.print(Text(one.table, "bold").append(f"  {one.title}" if one.title else "", "dim"))
+    out.print(Text().append(one.table, "bold").append(f"  {one.title}" if one.title else "", "dim"))
     reviewed = "never" if one.reviewed is None else str(one.reviewed)
     if one.reviewed is not None and one.reviewed.note:
         reviewed += f": {one.reviewed.note}"
@@ -41,4 +41,4 @@ def print_review(out: Console, one: TableReview) -> None:
 def print_marked(out: Console, name: str, review: Review) -> None:
     """Print that a table was marked as reviewed."""
     said = listed([f"on {review.on}", *([f"by {review.by}"] if review.by else [])])
-    out.print(Text(name, "bold").append(f"  reviewed {said.replace(', ', ' ')}", "green"))
+    out.print(Text().append(name, "bold").append(f"  reviewed {said.replace(', ', ' ')}", "green"))

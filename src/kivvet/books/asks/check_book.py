@@ -41,9 +41,9 @@ def check_book(
 ) -> Report:
     """Return a report of everything wrong with a book, its tables and the data they read; see `Book.check`."""
     all_formulas = set(book.formulas) | book.unusable_formulas
-    names = set(book.tables) | book.unusable_tables | all_formulas if tables is None else set(tables)
+    names = book.own_names | all_formulas if tables is None else set(tables)
     chosen = [book.table(name) for name in sorted(names - book.unusable_tables - all_formulas)]
-    found = [one for one in book.reading_findings if tables is None or one.table in names]
+    found = [one for one in book.reading_findings if one.table in names or (tables is None and not one.table)]
     for table in chosen:
         found += [*findings_in_book(book, table, budget), *review_findings(book, table)]
     for name in sorted(names & set(book.formulas)):

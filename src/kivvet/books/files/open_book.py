@@ -242,6 +242,13 @@ class OpenBook:
         self.need_readable()
         return (*self.datasets, *sorted(self.unusable_datasets))
 
+    @property
+    def own_names(self) -> set[str]:
+        """The names of its tables, readable or not, and of those tables of used books that its datasets use."""
+        names = set(self.tables) | self.unusable_tables
+        used = set().union(*(self.used_by(one) for one in self.datasets.values()))
+        return {name for name in names if "." not in name or name in used}
+
     def file_of_table(self, name: str) -> Path:
         """Return the TOML file of a table of this book; `BookError` where the table is that of a used book."""
         book, _, own = name.rpartition(".")

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +14,7 @@ from typing import Any
 
 from kivvet.core.read.meaning import definition_of, table_fingerprint, table_of
 from kivvet.core.tables.table import Table
+from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
@@ -20,6 +22,7 @@ from kivvet.io.files import replacing
 
 PINS_FILE = "pins.json"
 PINS_VERSION = 1
+_LIKE_A_COLUMN = re.compile(r"[^\s.]+\.[^\s.]+")  # of another table, which a domain may name
 
 
 @dataclass(frozen=True)
@@ -46,7 +49,7 @@ class Pin:
 
     @classmethod
     def of(cls, tables: Mapping[str, Table], on: str, by: str) -> Pin:
-        made = {name: definition_of(table) for name, table in tables.items()}
+        made = {name: _whole(table) for name, table in tables.items()}
         return cls(
             content_hash(tables),
             on,
@@ -70,6 +73,27 @@ class Pin:
                 for name, key in self.fingerprints.items()
             },
         }
+
+
+def _whole(table: Table) -> dict[str, Any] | None:
+    """Return the definition of a table with what decides no result but is asked of it: domains, statements, severities, and
+    what it says of itself; None for a lookup of very many rows.
+    """
+    definition = definition_of(table)
+    if definition is None:
+        return None
+    for about in table.inputs:
+        if about.domain is not None:
+            text = write_condition(about.domain)
+            definition["inputs"][about.name]["domain"] = [text] if _LIKE_A_COLUMN.fullmatch(text) else text
+    more = {
+        "title": table.title,
+        "owner": table.owner,
+        "note": table.note,
+        "severity": dict(table.severity),
+        "given": [one.text for one in table.given],
+    }
+    return {**definition, **{word: said for word, said in more.items() if said}}
 
 
 def content_hash(tables: Mapping[str, Table]) -> str:
@@ -120,5 +144,5 @@ def write_pins(folder: Path, pins: Mapping[str, Pin]) -> None:
     """Write what is pinned, atomically; the same pins are the same bytes."""
     values = {"version": PINS_VERSION, "books": {name: pin.as_dict() for name, pin in sorted(pins.items())}}
     with replacing(folder / PINS_FILE) as beside:
-        text = json.dumps(values, indent=1, sort_keys=True, ensure_ascii=False)
+        text = json.dumps(values, indent=1, ensure_ascii=False)  # the order of columns counts
         beside.write_text(text + "\n", encoding="utf-8")

@@ -109,7 +109,7 @@ class Record:
         return {**values.pop("others"), **values}
 
     def to_json(self) -> str:
-        return json.dumps(self.as_dict(), ensure_ascii=False, sort_keys=True)
+        return json.dumps(self.as_dict(), ensure_ascii=False)
 
     @classmethod
     def from_values(cls, values: Any) -> Record | None:

@@ -77,7 +77,7 @@ class TeamHistory:
 
 def _write(path: Path, values: Mapping[str, Any]) -> None:
     with replacing(path) as beside:
-        text = json.dumps(values, indent=1, ensure_ascii=False, sort_keys=True, default=str)
+        text = json.dumps(values, indent=1, ensure_ascii=False, default=str)
         beside.write_text(text + "\n", encoding="utf-8")
 
 
