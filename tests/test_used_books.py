@@ -222,3 +222,14 @@ def test_a_pack_that_unpacks_to_an_absurd_size_is_refused(books, run, monkeypatc
     assert "which no book has" in run("check", "--no-data", cwd=here).out
     (here.parent / "p.zip").write_bytes(b"PK\x03\x04 no archive")
     assert "cannot be read as a pack" in run("check", "--no-data", cwd=here).out
+
+
+def test_tables_of_one_name_and_names_with_dots(books):
+    _, here = books
+    shutil.copy(here / "tables/grade.toml", here / "tables/common.ph_class.toml")
+    (found,) = [one for one in kivvet.open_book(here).check(data=False) if one.kind == "syntax"]
+    assert "is the name of a table of the book common, and of one here" in found.message
+    (here / "tables/common.ph_class.toml").rename(here / "tables/v1.grade.toml")
+    assert not kinds(here)
+    kivvet.open_book(here).mark_reviewed("v1.grade")  # which is its own
+    assert "reviewed" in (here / "tables/v1.grade.toml").read_text()

@@ -171,6 +171,9 @@ class OpenBook:
         self.reading_findings += found
         for used in self.uses:
             tables, faults = used.tables()
+            for name in sorted(set(tables) & (set(self.tables) | self.unusable_tables)):
+                said = f"{name!r} is the name of a table of the book {used.name}, and of one here"
+                faults.append(finding("syntax", said, table=name, remedy="rename the one here"))
             self.tables |= tables
             self.reading_findings += faults
             self.files_of_tables |= dict(used.files)
@@ -247,12 +250,17 @@ class OpenBook:
         """The names of its tables, readable or not, and of those tables of used books that its datasets use."""
         names = set(self.tables) | self.unusable_tables
         used = set().union(*(self.used_by(one) for one in self.datasets.values()))
-        return {name for name in names if "." not in name or name in used}
+        return {name for name in names if not self.is_used(name) or name in used}
+
+    def is_used(self, name: str) -> bool:
+        """Whether a table is that of a book that this one uses."""
+        book, dot, _ = name.partition(".")
+        return bool(dot) and any(one.name == book for one in self.uses)
 
     def file_of_table(self, name: str) -> Path:
         """Return the TOML file of a table of this book; `BookError` where the table is that of a used book."""
-        book, _, own = name.rpartition(".")
-        if book:
+        book, _, own = name.partition(".")
+        if self.is_used(name):
             raise BookError(
                 f"table {name} belongs to the book {book}, which this one uses",
                 fix=f"do it there: the table {own}",

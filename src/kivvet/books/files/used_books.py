@@ -26,6 +26,9 @@ class BookRead(Protocol):
     files_of_tables: dict[Path, str]
     is_readable: bool
 
+    def is_used(self, name: str) -> bool:
+        """Whether a table is that of a book that this one uses itself."""
+
 
 _CIRCLE = "books use each other in a circle"
 Opened = Callable[[Path], BookRead]
@@ -164,16 +167,16 @@ def _read(folder: Path, name: str, said: str, pin: Pin | None, opened: Opened) -
     circles = [one for one in circles if _CIRCLE in one]
     problem = "" if book.is_readable else f"{shown_path(path)}: book.toml cannot be read"
     problem = circles[0].partition(": ")[2] if circles else problem
-    own = {one for one in book.tables if "." not in one}
+    own = {one for one in book.tables if not book.is_used(one)}
     faults = tuple(
         replace(one, table=f"{name}.{one.table}")
         for one in book.reading_findings
-        if one.table and not one.is_of_formula and "." not in one.table
+        if one.table and not one.is_of_formula and not book.is_used(one.table)
     )
     files = {
         file: said.replace(" table ", f" table {name}.", 1)
         for file, said in book.files_of_tables.items()
-        if "." not in said.rpartition(" ")[2]
+        if not book.is_used(said.rpartition(" ")[2])
     }
     return UsedBook(name, said, {one: book.tables[one] for one in sorted(own)}, pin, problem, files, faults)
 
