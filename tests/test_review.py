@@ -116,3 +116,15 @@ def test_markdown_is_read_back_as_what_it_says(folder, run):
     assert head == ["severity", "kind", "in", "what", "where"] and ran.code == 1
     assert ["error", "gap", "band"] in [row[:3] for row in rows]
     assert run("impact", "--json", "--format", "markdown", cwd=folder).code == 2
+
+
+def test_what_a_table_says_of_itself_is_told_by_list_and_history(folder, run):
+    path = folder / "tables/band.toml"
+    path.write_text('owner = "desk"\nnote = "from the lab"\n' + path.read_text())
+    kivvet.open_book(folder).mark_reviewed("band", by="Ida")
+    history = kivvet.open_book(folder).history(["band"])
+    assert history.about["band"]["owner"] == "desk" and history.about["band"]["review"].endswith("by Ida")
+    told = run("history", "band", cwd=folder).out
+    assert "desk" in told and "from the lab" in told and "by Ida" in told
+    (listed,) = [one for one in kivvet.open_book(folder).overview().tables if one.name == "band"]
+    assert (listed.owner, listed.note) == ("desk", "from the lab") and listed.reviewed.endswith("by Ida")

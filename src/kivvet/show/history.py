@@ -39,6 +39,8 @@ def print_history(out: Console, history: History, most: int | None = _MOST_RUNS)
     for name, versions in by_name.items():
         _begin(out, name, is_first=is_first)
         is_first = False
+        for word, said in history.about.get(name, {}).items():
+            print_columns(out, [("", "", 2), (word, "dim", 10)], said)
         for version in versions:
             _print_version(out, version)
     if is_first and not history.problems:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kivvet.books.asks.review_table import review_text
 from kivvet.books.files.dataset import Dataset, parse_dataset
 from kivvet.books.runs.again import as_then
 from kivvet.books.runs.memory import Memory
@@ -19,6 +20,7 @@ from kivvet.core.compare.comparison import Change
 from kivvet.core.read.meaning import table_of
 from kivvet.core.run.class_step import BY_CLASS
 from kivvet.core.run.reports import ApplyReport
+from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, OutputError, TableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.printed import Printed
@@ -135,15 +137,19 @@ class History(Printed):
         Of the tables and formulas that were asked about, the first ones first.
     problems : tuple of str
         What could not be read, in sentences; all else is told.
+    about : mapping of str to mapping
+        Of the tables asked about what they say of themselves: owner, note, source and review.
     """
 
     runs: tuple[RunTold, ...]
     versions: tuple[TableVersion, ...] = ()
     problems: tuple[str, ...] = ()
+    about: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     def as_dict(self) -> dict[str, Any]:
         return {
             "version": HISTORY_VERSION,
+            "about": {name: dict(one) for name, one in self.about.items()},
             "runs": [one.as_dict() for one in self.runs],
             "versions": [one.as_dict() for one in self.versions],
             "problems": list(self.problems),
@@ -166,7 +172,18 @@ def history_of(book: OpenBook, names: Iterable[str] = ()) -> History:
     chosen = [name for name in names if name in datasets or name in book.datasets]
     told = [one for name in (chosen if names else datasets) for one in _told(book, found, name)]
     versions = [one for name in names if name not in chosen for one in _versions(book, found, name)]
-    return History(tuple(told), tuple(versions), tuple(problems))
+    about = {name: _said_of(book, book.tables[name]) for name in names if name in book.tables}
+    return History(tuple(told), tuple(versions), tuple(problems), about)
+
+
+def _said_of(book: OpenBook, table: Table) -> dict[str, str]:
+    said = {
+        "owner": table.owner,
+        "note": table.note,
+        "source": "" if table.origin is None else table.origin.note(),
+        "review": review_text(book, table),
+    }
+    return {word: text for word, text in said.items() if text and (word != "source" or text != table.note)}
 
 
 def _rules_of(runs: Iterable[PastRun]) -> set[str]:

@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal
 
-from kivvet.books.asks.review_table import is_reviewed
+from kivvet.books.asks.review_table import review_text
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.fed_domains import known_plan
@@ -41,6 +41,8 @@ class TableListed:
         Datasets.
     reviewed : str
         When it was reviewed and by whom; ``changed since DAY`` where it means something else by now; empty: never.
+    source : str
+        What it was drafted from; empty where nothing says so.
     """
 
     name: str
@@ -54,6 +56,7 @@ class TableListed:
     findings: Mapping[str, int]
     used_by: tuple[str, ...]
     reviewed: str = ""
+    source: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,17 +164,8 @@ def _listed_table(book: OpenBook, table: Table, users: tuple[str, ...]) -> Table
         table.n_rows,
         dict(found),
         users,
-        _reviewed(book, table),
-    )
-
-
-def _reviewed(book: OpenBook, table: Table) -> str:
-    if table.reviewed is None:
-        return ""
-    return (
-        f"reviewed {table.reviewed}"
-        if is_reviewed(book, table)
-        else f"changed since its review of {table.reviewed.on}"
+        review_text(book, table),
+        "" if table.origin is None else table.origin.note(),
     )
 
 

@@ -130,6 +130,14 @@ def is_reviewed(book: OpenBook, table: Table) -> bool:
     return made.is_same and not made.not_compared
 
 
+def review_text(book: OpenBook, table: Table) -> str:
+    """Return when a table was reviewed and by whom, or that it changed since; nothing where it never was."""
+    if table.reviewed is None:
+        return ""
+    is_current = is_reviewed(book, table)
+    return f"reviewed {table.reviewed}" if is_current else f"changed since its review of {table.reviewed.on}"
+
+
 def _as_reviewed(book: OpenBook, table: Table) -> Table | None:
     """Return a table as it was reviewed; None where that is not remembered."""
     definition = None if table.reviewed is None else Memory.of(book).definition(table.reviewed.version)
