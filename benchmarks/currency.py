@@ -13,6 +13,7 @@ from unittest import mock
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+from pyarrow import csv
 
 import kivvet
 from kivvet.books.runs.target_writer import TargetWriter
@@ -27,6 +28,8 @@ def figures() -> None:
     )
     with tempfile.TemporaryDirectory() as folder:
         _measure(Path(folder))
+    with tempfile.TemporaryDirectory() as folder:
+        _grown(Path(folder))
 
 
 def _measure(folder: Path) -> None:
@@ -67,6 +70,27 @@ def _measure(folder: Path) -> None:
         f"  impact beside counting the classes twice           {impact:6.2f} {twice:6.2f} {impact / twice:6.2f}"
     )
     print(f"  status where nothing changed                       {status:6.2f}")
+
+
+def _grown(folder: Path) -> None:
+    """A thousand rows come at the end of a file of CSV: they alone are worked out, and added to the target."""
+    n_rows = _ROWS // 2
+    frame = _frame().slice(0, n_rows + 1_000).select(["k", "x0"])
+    _book(folder, "c1")
+    (folder / "book.toml").write_text(
+        '[datasets.d]\nsource = "d.csv"\ntarget = "out/d.csv"\ntypes = { x0 = "number" }\ncolumns = ["bin0"]\n'
+    )
+    csv.write_csv(frame.slice(0, n_rows), folder / "d.csv")
+    whole, _ = _timed(lambda: kivvet.open_book(folder).apply_dataset("d"))
+    more = pa.BufferOutputStream()
+    csv.write_csv(frame.slice(n_rows), more, csv.WriteOptions(include_header=False))
+    with (folder / "d.csv").open("ab") as file:
+        file.write(more.getvalue())
+    part, done = _timed(lambda: kivvet.open_book(folder).refresh())
+    assert done[0].report.standing == n_rows and done[0].report.rows == 1_000
+    print(
+        f"  refresh after 1,000 rows came to {n_rows:,} of CSV   {part:6.2f} {whole:6.2f} {part / whole:6.2f}"
+    )
 
 
 class _EnoughError(Exception):
