@@ -3,6 +3,7 @@
 import io
 import json
 import shutil
+import subprocess
 import zipfile
 
 import pytest
@@ -233,3 +234,20 @@ def test_tables_of_one_name_and_names_with_dots(books):
     assert not kinds(here)
     kivvet.open_book(here).mark_reviewed("v1.grade")  # which is its own
     assert "reviewed" in (here / "tables/v1.grade.toml").read_text()
+
+
+def test_an_impact_against_a_revision_goes_by_the_pins_of_then(books):
+    common, here = books
+    kivvet.open_book(here).pin()
+    for words in (("init", "-q"), ("add", "."), ("commit", "-qm", "all")):
+        subprocess.run(
+            ["git", "-c", "user.name=Ida", "-c", "user.email=i@example.org", *words],
+            cwd=here,
+            check=True,
+            capture_output=True,
+        )
+    moved(common)
+    kivvet.open_book(here).pin(take=True)
+    made = kivvet.open_book(here).impact(against="HEAD")
+    assert [one.table for one in made.tables] == ["common.ph_class"] and not made.new
+    assert {one.column: one.changed for one in made.datasets[0].columns} == {"ph_class": 1, "grade": 1}

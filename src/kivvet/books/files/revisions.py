@@ -10,6 +10,7 @@ from pathlib import Path
 
 from kivvet.books.files.git import git
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook, read_book
+from kivvet.books.files.pins import PINS_FILE
 from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.files.read_table import files_beside, read_table
 from kivvet.books.files.readers import read_toml
@@ -137,7 +138,7 @@ class Revision:
             return read_book(then)
 
     def _names(self) -> list[str]:
-        wanted = (BOOK_FILE, FORMULAS_FILE, "tables")
+        wanted = (BOOK_FILE, FORMULAS_FILE, PINS_FILE, "tables")
         listed = git(self.folder, "ls-tree", "-r", "-z", "--name-only", self.commit, "--", *wanted)
         return [one.decode(errors="surrogateescape") for one in (listed or b"").split(b"\0") if one]
 

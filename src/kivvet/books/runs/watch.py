@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook, read_book
+from kivvet.books.files.pins import PINS_FILE
 from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.runs.refresh import Refreshed, refresh_datasets
 from kivvet.core.words.errors import KivvetError
@@ -96,7 +97,7 @@ class _Watched:
             self._know(read_book(self.folder))
 
     def _know(self, book: OpenBook | None) -> None:
-        files = {self.folder / BOOK_FILE, self.folder / FORMULAS_FILE}
+        files = {self.folder / BOOK_FILE, self.folder / FORMULAS_FILE, self.folder / PINS_FILE}
         if book is not None:
             files |= {path.resolve() for path in book.files_of_tables}
             for dataset in book.datasets.values():
