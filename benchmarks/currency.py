@@ -104,7 +104,7 @@ def _unwritten(work: Callable[[], object]) -> None:
         raise _EnoughError
 
     with (
-        mock.patch.object(TargetWriter, "write", lambda *_: True),
+        mock.patch.object(TargetWriter, "write", lambda *_: None),
         mock.patch.object(TargetWriter, "commit", enough),
         suppress(_EnoughError),
     ):

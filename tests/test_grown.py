@@ -286,3 +286,20 @@ def test_texts_that_a_file_holds_as_codes_are_read_as_such(texts, group):
         assert "band" in done.report.kept
         held, wanted = held_and_wanted()
         assert held == wanted
+
+
+def test_a_target_that_takes_no_more_rows_is_there_until_the_new_one_is(tmp_path, monkeypatch):
+    from kivvet.books.runs import apply
+
+    folder = written(tmp_path, ending="jsonl")
+    (folder / "d.csv").write_text("x,k,odd\n1,a,1\n3,b c,2\n")
+    kivvet.open_book(folder).apply_dataset("d")
+    before = (folder / "out/d.jsonl").read_bytes()
+
+    def stopped(*_):
+        raise kivvet.DataError("stopped before all rows were written anew")
+
+    monkeypatch.setattr(apply, "_all_columns", stopped)
+    with pytest.raises(kivvet.DataError, match="stopped before"):
+        grown(folder)
+    assert (folder / "out/d.jsonl").read_bytes() == before and not list((folder / "out").glob(".*"))

@@ -26,7 +26,7 @@ from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import rows_that_came, standing_columns
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
-from kivvet.books.runs.target_writer import TakenOver, TargetWriter, taken_over_of_source
+from kivvet.books.runs.target_writer import NotExtendedError, TakenOver, TargetWriter, taken_over_of_source
 from kivvet.core.read.meaning import (
     SEMANTICS_VERSION,
 )
@@ -228,18 +228,16 @@ def _write_target(
         work = _changed_columns(book, prepared, target, on_rows)
         came = None if work is not None else _rows_that_came(book, prepared, target, on_rows)
         if came is not None:
-            with suppress(TableError, DataError):  # which is told of all rows, below
-                if (report := _written(book, prepared, target, how, came)) is not None:
-                    return report
+            # Faults are told of all rows, below.
+            with suppress(NotExtendedError, TableError, DataError):
+                return _written(book, prepared, target, how, came)
         if work is None and target_format(target).keeps_types:
             prepared, _ = prepare(book, dataset, with_all_types=True)
-    report = _written(book, prepared, target, how, work or _all_columns(prepared, target, on_rows))
-    assert report is not None
-    return report
+    return _written(book, prepared, target, how, work or _all_columns(prepared, target, on_rows))
 
 
-def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: _Work) -> ApplyReport | None:
-    """Do the work and put the new target in the place of the old; None where rows cannot be added to the old one."""
+def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: _Work) -> ApplyReport:
+    """Do the work and put the new target in the place of the old; `NotExtendedError` where rows cannot be added to it."""
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
     run = work.run
     demands = DemandCheck(run.plan, book.severity)
@@ -263,8 +261,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
                 run.reader.convert_declared(batch.read)
             if keys is not None and work.grown is None and not work.kept:
                 keys.see([batch.read.typed(name) for name in dataset.key])
-            if not writer.write(batch):
-                return None
+            writer.write(batch)
         before, _ = read_record(target)
         report = run.report(dataset.name, shown_path(target))
         where = "" if dataset.where is None else dataset.where.text
@@ -280,8 +277,8 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
                 place=Place(source.shown_name),
                 fix="apply again; nothing was written",
             )
-        if run.n_rows == n_before and not writer.write(run.empty_batch()):
-            return None
+        if run.n_rows == n_before:
+            writer.write(run.empty_batch())
         memory = Memory.of(book)
         definitions = definitions_of(plan, memory.remembered())
         small = {key: [name, one] for key, (name, one) in definitions.items() if is_short(one)}

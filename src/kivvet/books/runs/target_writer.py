@@ -24,6 +24,10 @@ from kivvet.io.source_and_target import AS_IT_IS_NAMED, Encoded, Source, Target,
 RULES, VERSION = "rules", "rules_version"
 
 
+class NotExtendedError(Exception):
+    """Rows cannot be added to a target as it stands; all of it is to be written."""
+
+
 @dataclass(frozen=True)
 class TakenOver:
     """The columns of a target that are copied as a file encodes them."""
@@ -96,19 +100,21 @@ class TargetWriter:
         if self.file is not None:
             self.file.abandon()
 
-    def write(self, batch: RunBatch) -> bool:
-        """Write a batch of the source with the columns made of it; False where the target cannot be extended by it."""
+    def write(self, batch: RunBatch) -> None:
+        """Write a batch of the source with the columns made of it.
+
+        Raises
+        ------
+        NotExtendedError
+            If the rows of the target that is there cannot stay as they are.
+        """
         arrays = {name: self._array(name, batch) for name in self.written}
         if batch.kept is not None:
             kept = pa.array(batch.kept)
             arrays = {name: array.filter(kept) for name, array in arrays.items()}
         if self.file is None:
-            begun = self._begun(arrays, batch)
-            if begun is None:
-                return False
-            self.file = QueuedTarget(begun)
+            self.file = QueuedTarget(self._begun(arrays, batch))
         self.file.write(list(arrays.values()))
-        return True
 
     def _array(self, name: str, batch: RunBatch) -> pa.Array:
         if name in batch.made and name not in self.own:
@@ -116,7 +122,7 @@ class TargetWriter:
             return made if self.format.keeps_types else list_as_text(made)
         return batch.read.typed(name) if self.format.keeps_types else batch.read.batch.column(name)
 
-    def _begun(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> Target | None:
+    def _begun(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> Target:
         schema = self._schema(arrays, batch)
         if not self.format.keeps_types:  # text has its headings as they were
             headings = dict(zip(self.source.names, self.source.headings, strict=True))
@@ -125,7 +131,10 @@ class TargetWriter:
             return self.taken_over.encoded.begin(self.part, schema, self.taken_over.names)
         if self.is_extended:
             extend = self.format.extend
-            return None if extend is None else extend(self.part, self.target, schema, self.options)
+            extended = None if extend is None else extend(self.part, self.target, schema, self.options)
+            if extended is None:
+                raise NotExtendedError
+            return extended
         assert self.format.create is not None
         return self.format.create(self.part, self.target, schema, self.options)
 
