@@ -246,3 +246,15 @@ def test_two_rows_for_one_key_are_found_after_a_merge(clones):
     git(two, "pull", "-q", "--no-rebase", "--no-edit", code=1)  # both rows are there, for someone to choose
     text = (two / "tables/station.csv").read_text()
     assert "Uma,009" in text and "Bob,009" in text
+
+
+def test_an_example_that_only_the_merged_table_fails_is_told_beside_one_that_failed_before(run, versions):
+    tmp_path, path, change = versions
+    examples = 'examples = [["ph", "ph_class"], ["7", "acidic"]]\nrows = ['  # the one fails in all versions
+    for name in ("base", "ours", "theirs"):
+        change(name, ("rows = [", examples))
+    change("ours", ('"alkaline"', '"basic"'))
+    change("theirs", ('["7", "acidic"]]', '["7", "acidic"], ["9", "alkaline"]]'))
+    ran = merged_by_command(run, tmp_path, path)
+    assert ran.code == 1 and "example 2 (ph = 9): ph_class is to be 'alkaline'" in ran.err
+    assert "example 1" not in ran.err

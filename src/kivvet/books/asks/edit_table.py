@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.row_edits import RowEdit
 from kivvet.books.files.table_files import TableFiles
 from kivvet.books.runs.apply import locked
-from kivvet.core.check.check import findings_of
-from kivvet.core.run.examples import example_findings
+from kivvet.books.runs.table_findings import new_errors
 from kivvet.core.tables.table import UNFINISHED, Table
 from kivvet.core.words.errors import BookError, TableError
-from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.rule_table import RuleTable, rule_table
@@ -154,7 +151,7 @@ class TableEdit:
         difference = self.difference
         if not difference:
             return ""
-        if not with_errors and (errors := self._new_errors()):
+        if not with_errors and (errors := new_errors(self._files.table, self._first.table)):
             raise TableError(
                 errors, where=f"the edited table {self._files.table.name}, which was not written"
             )
@@ -162,19 +159,6 @@ class TableEdit:
             self._files.write()
         self._files = self._first = TableFiles.read(self._files.path)
         return difference
-
-    def _new_errors(self) -> list[Finding]:
-        before = Counter(map(_key, _errors(self._first.table)))
-        return [one for one in _errors(self._files.table) if not before[_key(one)]]
-
-
-def _errors(table: Table) -> list[Finding]:
-    return [one for one in (*findings_of(table), *example_findings(table)) if one.severity == "error"]
-
-
-def _key(found: Finding) -> tuple[object, ...]:
-    region = tuple(sorted((found.region or {}).items()))
-    return found.kind, region, "" if found.region is not None else found.message
 
 
 def _rows_of_class(table: Table, position: int, label: Any) -> list[int]:

@@ -192,9 +192,7 @@ def _rules_of(runs: Iterable[PastRun]) -> set[str]:
 
 def _fingerprints(record: Record) -> dict[str, str]:
     """Return by table and formula the fingerprint of its meaning."""
-    told = {name: key for key, (name, _) in record.definitions.items()}
-    made_by = {one.table: one.table_fingerprint for one in record.columns}
-    return {**told, **{name: key for name, key in made_by.items() if not name.startswith(BY_CLASS)}}
+    return {name: key for name, key in record.rule_versions.items() if not name.startswith(BY_CLASS)}
 
 
 def _told(book: OpenBook, runs: Sequence[PastRun], dataset: str) -> list[RunTold]:

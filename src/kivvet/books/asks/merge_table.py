@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import tempfile
-from collections import Counter
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -12,10 +11,9 @@ from kivvet.books.files.line_merge import MergedText, merged_text
 from kivvet.books.files.read_table import files_beside, read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.books.files.table_files import as_files
-from kivvet.core.check.check import findings_of
+from kivvet.books.runs.table_findings import new_errors
 from kivvet.core.compare.compare import changes_between
 from kivvet.core.compare.comparison import Change
-from kivvet.core.run.examples import example_findings
 from kivvet.core.run.three_way import Clash, ThreeWay, three_way
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, OutputError
@@ -154,7 +152,9 @@ def _judged(
         conflicts = len(made.conflicts)
         return Merged(shown, made.text, found.clashes, conflicts, called, wrong=broken, changes=changes)
     found = three_way(*tables, merged)
-    errors = () if found.clashes else tuple(_new_errors(merged, tables))
+    errors = (
+        () if found.clashes else tuple(replace(one, places=()) for one in new_errors(merged, *tables[1:]))
+    )  # of a copy, which nobody knows
     text = made.text
     if found.clashes:
         text = _with_marks(text, found, called)
@@ -172,20 +172,6 @@ def _with_marks(text: str, found: ThreeWay, called: tuple[str, str]) -> str:
         f"# {clash.region}: {called[0]} {clash.ours}, {called[1]} {clash.theirs}\n" for clash in found.clashes
     )
     return f"<<<<<<< {called[0]}\n{said}=======\n>>>>>>> {called[1]}\n{text}"
-
-
-def _new_errors(merged: Table, tables: tuple[Table, Table, Table]) -> list[Finding]:
-    known = Counter(_key(one) for table in tables[1:] for one in _errors(table))
-    # Where they stand is told of a copy, which nobody knows.
-    return [replace(one, places=()) for one in _errors(merged) if not known[_key(one)]]
-
-
-def _errors(table: Table) -> list[Finding]:
-    return [one for one in (*findings_of(table), *example_findings(table)) if one.severity == "error"]
-
-
-def _key(found: Finding) -> tuple[object, ...]:
-    return found.kind, tuple(sorted((found.region or {}).items()))
 
 
 def _text_of(path: Path) -> str:

@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.files.read_formulas import parse_named_formula
 from kivvet.books.runs.fingerprints import column_records, where_record
+from kivvet.books.runs.other_rules import past_formula
 from kivvet.books.runs.prepare import Prepared, prepared_of
 from kivvet.books.runs.record import Record
 from kivvet.books.runs.run import Run
@@ -43,7 +43,7 @@ def book_then(book: OpenBook, record: Record) -> OpenBook:
     tables: dict[str, Table] = {}
     formulas: dict[str, Formula] = {}
     told = {name: key for key, (name, _) in record.definitions.items()}
-    for name, key in {**told, **{one.table: one.table_fingerprint for one in record.columns}}.items():
+    for name, key in record.rule_versions.items():
         definition = past_definition(book, record, key)
         if definition is None and name not in told and name not in book.tables and name not in book.formulas:
             continue  # what is made of classes has no rules of its own
@@ -53,9 +53,7 @@ def book_then(book: OpenBook, record: Record) -> OpenBook:
                 expected="a run that this machine remembers, or the history that a team keeps",
             )
         if "formula" in definition:
-            words = ("formula", "among", "type")
-            given = {word: definition[word] for word in words if definition.get(word) is not None}
-            formula = parse_named_formula(name, given)[0]
+            formula = past_formula(book, record, name, key)
             assert formula is not None
             formulas[name] = formula
         elif "rows" in definition or "lookup" in definition:

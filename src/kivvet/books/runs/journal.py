@@ -40,10 +40,6 @@ class Journal:
         """Note a run, and the definitions of the tables it used by their fingerprints; return why that was not possible,
         empty where it was.
         """
-        packed = [
-            (key, name, zlib.compress(json.dumps(definition, ensure_ascii=False).encode()))
-            for key, (name, definition) in meanings.items()
-        ]
         values = run.as_dict()
         row = [
             run.at,
@@ -65,7 +61,7 @@ class Journal:
                     if name not in known:
                         connection.execute(f"ALTER TABLE runs ADD COLUMN {name} TEXT NOT NULL DEFAULT ''")
                 connection.execute(f"PRAGMA user_version = {RUN_VERSION}")
-                connection.executemany("INSERT OR IGNORE INTO meanings VALUES (?, ?, ?)", packed)
+                connection.executemany("INSERT OR IGNORE INTO meanings VALUES (?, ?, ?)", _packed(meanings))
                 names = f"at, dataset, action, record, {', '.join(_LATER_COLUMNS)}"
                 connection.execute(f"INSERT INTO runs ({names}) VALUES (?, ?, ?, ?, ?, ?, ?)", row)
                 connection.commit()
@@ -75,16 +71,14 @@ class Journal:
 
     def remember_meanings(self, meanings: Definitions) -> None:
         """Keep definitions of tables by their fingerprints, where that is possible."""
-        packed = [
-            (key, name, zlib.compress(json.dumps(definition, ensure_ascii=False).encode()))
-            for key, (name, definition) in meanings.items()
-        ]
         with suppress(OSError, sqlite3.Error):
             self.path.parent.mkdir(exist_ok=True)
             with self._open() as connection:
                 if connection.execute("PRAGMA user_version").fetchone()[0] <= RUN_VERSION:
                     connection.executescript(_TABLES)
-                    connection.executemany("INSERT OR IGNORE INTO meanings VALUES (?, ?, ?)", packed)
+                    connection.executemany(
+                        "INSERT OR IGNORE INTO meanings VALUES (?, ?, ?)", _packed(meanings)
+                    )
                     connection.commit()
 
     def runs(self) -> tuple[list[PastRun], str]:
@@ -154,6 +148,13 @@ class Journal:
                 connection.commit()
                 connection.execute("VACUUM")
         return n_forgotten
+
+
+def _packed(meanings: Definitions) -> list[tuple[str, str, bytes]]:
+    return [
+        (key, name, zlib.compress(json.dumps(definition, ensure_ascii=False).encode()))
+        for key, (name, definition) in meanings.items()
+    ]
 
 
 def _run_of(row: Mapping[str, Any]) -> PastRun | None:

@@ -60,27 +60,22 @@ def rules_then(book: OpenBook, dataset: Dataset) -> OtherRules:
         return OtherRules(why_not="it was made by another version of Kivvet")
     tables: dict[str, Table] = {}
     formulas: dict[str, Formula] = {}
-    for name, key in _fingerprints(record).items():
+    for name, key in record.rule_versions.items():
         if name in book.tables and key != table_fingerprint(book.tables[name]):
             past = past_table(book, record, name, key)
             if past is None:
                 return OtherRules(why_not=f"how table {name} was then is not remembered")
             tables[name] = past
         elif name in book.formulas and key != fingerprint(formula_meaning(book.formulas[name])):
-            formula = _past_formula(book, record, name, key)
+            formula = past_formula(book, record, name, key)
             if formula is None:
                 return OtherRules(why_not=f"how formula {name} was then is not remembered")
             formulas[name] = formula
     return OtherRules(tables, formulas)
 
 
-def _fingerprints(record: Record) -> dict[str, str]:
-    """Return by table and formula the fingerprint of its meaning, as far as the record tells."""
-    told = {name: key for key, (name, _) in record.definitions.items()}
-    return {**told, **{column.table: column.table_fingerprint for column in record.columns}}
-
-
-def _past_formula(book: OpenBook, record: Record, name: str, key: str) -> Formula | None:
+def past_formula(book: OpenBook, record: Record, name: str, key: str) -> Formula | None:
+    """Return a formula as it was, by its fingerprint; None where that is not remembered."""
     definition = past_definition(book, record, key)
     if definition is None or "formula" not in definition:
         return None

@@ -108,6 +108,12 @@ class Record:
         values = asdict(self)
         return {**values.pop("others"), **values}
 
+    @property
+    def rule_versions(self) -> dict[str, str]:
+        """By table and formula the fingerprint of its meaning, as far as the record tells."""
+        told = {name: key for key, (name, _) in self.definitions.items()}
+        return {**told, **{one.table: one.table_fingerprint for one in self.columns}}
+
     def to_json(self) -> str:
         return json.dumps(self.as_dict(), ensure_ascii=False)
 

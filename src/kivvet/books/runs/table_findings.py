@@ -35,3 +35,18 @@ def refuse_faults(book: OpenBook | None, tables: Iterable[Table]) -> None:
     found = [one for table in tables for one in findings_in_book(book, table)]
     if errors := [one for one in found if one.severity == "error"]:
         raise TableError(errors)
+
+
+def new_errors(table: Table, *before: Table) -> list[Finding]:
+    """Return the errors of a table alone, its examples included, that none of its earlier versions has."""
+    known = {_key(one) for earlier in before for one in _errors(earlier)}
+    return [one for one in _errors(table) if _key(one) not in known]
+
+
+def _errors(table: Table) -> list[Finding]:
+    return [one for one in (*findings_of(table), *example_findings(table)) if one.severity == "error"]
+
+
+def _key(found: Finding) -> tuple[object, ...]:
+    region = tuple(sorted((found.region or {}).items()))
+    return found.kind, region, "" if found.region is not None else found.message
