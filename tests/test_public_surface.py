@@ -113,6 +113,7 @@ def test_a_table_shows_its_users_what_is_theirs_alone():
             "same_meaning",
             "simplified",
             "explain",
+            "chart",
             "apply",
             "apply_with_report",
         ),

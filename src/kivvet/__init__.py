@@ -85,6 +85,7 @@ if TYPE_CHECKING:
     from kivvet.core.words.findings import Report as Report
     from kivvet.core.words.findings import Subject as Subject
     from kivvet.core.words.places import Place as Place
+    from kivvet.draw.chart import Chart as Chart
     from kivvet.on_frames import draft as draft
     from kivvet.on_frames import look as look
     from kivvet.on_frames import with_formulas as with_formulas
@@ -101,6 +102,7 @@ _HOMES = {
     "BookError": "kivvet.core.words.errors",
     "Cell": "kivvet.core.run.cross_table",
     "Change": "kivvet.core.compare.comparison",
+    "Chart": "kivvet.draw.chart",
     "ChangedRegion": "kivvet.core.compare.comparison",
     "ClassReport": "kivvet.core.run.reports",
     "ColumnImpact": "kivvet.core.run.impact",
@@ -184,6 +186,7 @@ __all__ = [
     "Cell",
     "Change",
     "ChangedRegion",
+    "Chart",
     "Clash",
     "ClassReport",
     "ColumnImpact",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.open_book import BOOK_FILE, read_book
 from kivvet.faces.applying import Applying
@@ -13,11 +13,13 @@ from kivvet.faces.reading import Reading
 from kivvet.faces.sharing import Sharing
 
 if TYPE_CHECKING:
+    from kivvet.books.asks.chart import Kind as ChartKind
     from kivvet.books.asks.merge_table import Merged
     from kivvet.books.asks.rows import RowsShown
     from kivvet.books.asks.try_formula import Trial
     from kivvet.core.draft.look import Look
     from kivvet.core.run.cross_table import CrossTable, Share
+    from kivvet.draw.chart import Chart
 
 OnRows = Callable[[int], None]
 
@@ -144,6 +146,23 @@ def rows_of(
     return asked.rows_of(
         None if book is None else book._opened, source, wanted, read_as=read_as, on_rows=on_rows
     )
+
+
+def chart_of(
+    book: Book | None,
+    name: str | Path,
+    kind: ChartKind | None = None,
+    *,
+    on_rows: OnRows = lambda _: None,
+    **wanted: Any,
+) -> Chart:
+    """Return a chart of a file, or of what a book has of that name if there is one; see `Book.chart`."""
+    if book is not None:
+        return book.chart(name, kind, on_rows=on_rows, **wanted)
+    from kivvet.books.asks.chart import ChartWanted, picture_of
+    from kivvet.draw.chart import Chart
+
+    return Chart(*picture_of(None, name, ChartWanted(kind=kind, **wanted), on_rows))
 
 
 def merge(

@@ -17,8 +17,10 @@ from kivvet.core.words.values import Value
 if TYPE_CHECKING:
     from kivvet.core.compare.comparison import Comparison
     from kivvet.core.draft.from_examples import DraftReport
+    from kivvet.core.picture.of_table import TableChart
     from kivvet.core.run.explain import Explanation
     from kivvet.core.run.reports import Applied
+    from kivvet.draw.chart import Chart
 
 FrameT = TypeVar("FrameT")
 
@@ -288,6 +290,45 @@ class RuleTable:
         from kivvet.core.compare.simplify import simplify
 
         return rule_table(simplify(self._table, DEFAULT_BUDGET if budget is None else budget).after)
+
+    def chart(
+        self,
+        frame: Any = None,
+        kind: TableChart | None = None,
+        *,
+        output: str | None = None,
+        axes: Sequence[str] = (),
+        each: str | None = None,
+        fixed: Mapping[str, str] | None = None,
+        title: str = "",
+    ) -> Chart:
+        """Return a chart of the table: by itself its bounds or its regions; with data how that falls between them.
+
+        Parameters
+        ----------
+        frame : pandas.DataFrame, pyarrow.Table, or any frame that gives an Arrow stream; optional
+        kind : {"bars", "histogram", "map"}, optional
+            Without it, what suits the table.
+        output : str, optional
+            Whose classes are drawn.
+        axes, each, fixed
+            Of a map: the two inputs along its axes; the one of which each part has a panel; values of others by input.
+        title : str
+
+        Raises
+        ------
+        BookError
+            If there is no such input or output.
+        DataError, TableError
+            If it cannot be drawn so; gaps and overlaps are drawn.
+        """
+        from kivvet.core.picture.of_table import picture_of_table
+        from kivvet.draw.chart import Chart
+
+        picture = picture_of_table(
+            self._table, frame, kind, output=output, axes=axes, each=each, fixed=fixed or {}, title=title
+        )
+        return Chart(picture, self.name)
 
     def apply(self, frame: FrameT) -> FrameT:
         """Return `frame` with this table's outputs as new columns on the right.

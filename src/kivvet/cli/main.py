@@ -26,6 +26,7 @@ _COMMANDS = (
     "shares",
     "show",
     "summary",
+    "chart",
     "list",
     "explain",
     "impact",

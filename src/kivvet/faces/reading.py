@@ -12,11 +12,13 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from kivvet.books.asks.add_example import ExampleAdded
+    from kivvet.books.asks.chart import Kind as ChartKind
     from kivvet.books.asks.overview import Overview, Use
     from kivvet.books.asks.rows import RowsShown
     from kivvet.core.run.cross_table import CrossTable, Share
     from kivvet.core.run.explain import Explanation
     from kivvet.core.run.shares import Shares
+    from kivvet.draw.chart import Chart
 
 OnRows = Callable[[int], None]
 
@@ -207,6 +209,80 @@ class Reading(OpenedBook):
         return shares_in(
             self._opened, table, on, beside=beside, column=column, read_as=read_as, on_rows=on_rows
         )
+
+    def chart(
+        self,
+        name: str | Path,
+        kind: ChartKind | None = None,
+        *,
+        by: Sequence[str] = (),
+        across: str | None = None,
+        value: str | None = None,
+        where: str | None = None,
+        share: Share | None = None,
+        on: str | Path | None = None,
+        column: str | None = None,
+        output: str | None = None,
+        axes: Sequence[str] = (),
+        each: str | None = None,
+        fixed: Mapping[str, str] | None = None,
+        against: str | Path | None = None,
+        title: str = "",
+        read_as: str = "",
+        on_rows: OnRows = lambda _: None,
+    ) -> Chart:
+        """Return a chart of a dataset, a summary, a table or a file. Nothing is drawn before it is saved or shown.
+
+        Parameters
+        ----------
+        name : str or Path
+        kind : {"bars", "beside", "lines", "histogram", "map", "flows"}, optional
+            Without it, what suits: of a dataset bars, of a table of one ordered input a histogram with its bounds, of one
+            of several inputs a map of its regions.
+        by, across, where, share
+            Of bars and lines, as of `cross_table`: what bars or periods stand for, and what their parts or the lines do. A
+            dataset without them is drawn with all its columns of classes. Of flows `by` is the column.
+        value : str, optional
+            An aggregate that is measured, such as ``"SUM(load)"``; of a summary one of its values by name.
+        on, column : str, optional
+            The data that a table is drawn with, and the column of it that the table reads; without it, the first dataset
+            that uses the table.
+        output : str, optional
+            The output of a table whose classes are drawn.
+        axes, each, fixed
+            Of a map: the two inputs along its axes; the one of which each part has a panel; values of others by input.
+        against : str or Path, optional
+            Of flows, as of `impact`.
+        title : str
+
+        Raises
+        ------
+        BookError
+            If there is nothing of that name.
+        TableError, DataError
+            If it cannot be drawn, something is asked for that this kind has not, or the data cannot be read.
+        """
+        from kivvet.books.asks.chart import ChartWanted, picture_of
+        from kivvet.draw.chart import Chart
+
+        wanted = ChartWanted(
+            kind=kind,
+            by=names_of(by),
+            across=across,
+            value=value,
+            where=where,
+            share=share,
+            on=None if on is None else str(on),
+            column=column,
+            output=output,
+            axes=names_of(axes),
+            each=each,
+            fixed=dict(fixed or {}),
+            against=None if against is None else str(against),
+            title=title,
+            read_as=read_as,
+        )
+        return Chart(*picture_of(self._opened, name, wanted, on_rows))
 
     def explain(
         self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()

@@ -4,23 +4,18 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
-from kivvet.books.asks.data_read import data_read
+from kivvet.books.asks.table_on_data import table_on_data
 from kivvet.books.files.open_book import OpenBook
-from kivvet.books.runs.prepare import prepared_of
-from kivvet.books.runs.run import Run
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.read.table_text import result_text
-from kivvet.core.run.entries import Entry
 from kivvet.core.run.reports import TableReport
 from kivvet.core.run.shares import Fall, RangeSeen, Shares, limit_of
 from kivvet.core.tables.origin import Origin, shape_of
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.errors import BookError, DataError, TableError
-from kivvet.core.words.wording import did_you_mean, listed
 
 OnRows = Callable[[int], None]
 
@@ -101,48 +96,11 @@ def _fall(
     on_rows: OnRows,
 ) -> tuple[Fall, TableReport, RangeSeen]:
     """Return how a source falls into the rows of a table, and what lies beyond the range of other data."""
-    data, name = data_read(book, on, read_as), table.name
-    dataset = data.dataset
-    entries = [replace(one, is_written=False) for one in dataset.entries]
-    is_fed = any(one.table == table.name and one.by_class is None for one in entries)
-    if column is not None or not is_fed:
-        reads = {} if column is None else {table.inputs[0].name: column}
-        entries.append(Entry(table.name, reads, keep=_own_names(table), is_written=False))
-    prepared, faults = prepared_of(
-        replace(dataset, entries=tuple(entries), where=None),
-        data.open(),
-        book.tables,
-        book.formulas,
-        book.unusable_tables | book.unusable_formulas,
-    )
-    steps = {one.columns: one for one in prepared.plan.table_steps if one.table.name == table.name}
-    if column is not None:
-        steps = {read: one for read, one in steps.items() if read == (dataset.renamed.get(column, column),)}
-    if not steps:
-        wanted = column or listed(input_.name for input_ in table.inputs)
-        made = [name for name in prepared.plan.types if "\0" not in name]
-        if any(one.kind == "unknown-column" for one in faults):
-            raise DataError(
-                f"there is no column {wanted!r}"
-                if column
-                else f"table {name!r} reads {wanted}, which is not all there",
-                expected=f"one of: {listed([*prepared.source.names, *made], 20)}",
-                fix=did_you_mean(wanted, [*prepared.source.names, *made])
-                or "say which to read: --column COLUMN",
-            )
-        raise TableError([one for one in faults if one.severity == "error"])
-    if len(steps) > 1:
-        raise DataError(
-            f"dataset {dataset.name!r} applies table {table.name!r} to {listed((', '.join(one) for one in steps), 8)}",
-            expected="one column",
-            fix="say which: --column COLUMN" if len(table.inputs) == 1 else "hold a file against it",
-        )
-    (step,) = steps.values()
-    plan = replace(prepared.plan, steps=prepared.plan.leading_to([step]), written=step.made_names, where=None)
-    run = Run(prepared, plan=plan, on_rows=on_rows)
+    ready = table_on_data(book, table, on, column=column, read_as=read_as)
+    step, run = ready.step, ready.run(on_rows)
     lowest, highest = (None, None) if then is None else (then.lowest, then.highest)
     seen = RangeSeen(lowest, highest)
-    for batch in run.batches(plan.source_columns or None):
+    for batch in run.batches(ready.plan.source_columns or None):
         if len(table.inputs) == 1:
             seen.see(batch.columns_of(step)[table.inputs[0].name])
     run.stop_at_faults()
@@ -154,7 +112,7 @@ def _fall(
         if one.table == table.name and one.columns == step.columns
     )
     fall = Fall(
-        prepared.source.shown_name,
+        ready.prepared.source.shown_name,
         report.rows_by_row,
         report.missing,
         report.unmatched,
@@ -163,8 +121,3 @@ def _fall(
         seen.highest,
     )
     return fall, report, seen
-
-
-def _own_names(table: Table) -> tuple[tuple[str, str], ...]:
-    """Return names for the outputs that nothing else has."""
-    return tuple((output.name, f"\0{output.name}") for output in table.outputs)

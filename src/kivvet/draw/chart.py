@@ -1,0 +1,155 @@
+"""A chart as users hold it: what is to be seen as a value, drawn when it is asked for."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kivvet.core.picture.bars import Bars, Sheet
+from kivvet.core.picture.flows import Flows
+from kivvet.core.picture.histogram import Histogram
+from kivvet.core.picture.lines import Lines
+from kivvet.core.picture.region_map import RegionMap
+from kivvet.core.words.errors import OutputError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+from kivvet.draw.fonts import families_for, texts_in
+from kivvet.draw.paper import quiet_fonts
+from kivvet.io.files import replacing
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+Picture = Bars | Sheet | Lines | Histogram | RegionMap | Flows
+ENDINGS = (".png", ".svg")
+_MADE_BY = "kivvet chart"
+CHART_VERSION = 1
+
+
+@dataclass(frozen=True)
+class Chart:
+    """A chart.
+
+    Attributes
+    ----------
+    picture : Bars, Sheet, Lines, Histogram, RegionMap or Flows
+        What is to be seen: all figures, labels and colours, as values.
+    name : str
+        What a file of it would be called.
+    """
+
+    picture: Picture
+    name: str
+
+    def __repr__(self) -> str:
+        return f"<Chart {self.name}: {type(self.picture).__name__.lower()}>"
+
+    @property
+    def title(self) -> str:
+        return self.picture.title
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What is not drawn, or drawn otherwise than one might think."""
+        return (*self.picture.notes, *families_for(texts_in(self.picture.as_dict()))[1])
+
+    @property
+    def words(self) -> str:
+        """What is to be seen, in words, for those who do not see it."""
+        return self.picture.words
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return all that is drawn as plain values."""
+        return {"version": CHART_VERSION, "name": self.name, **self.picture.as_dict()}
+
+    def figure(self) -> Figure:
+        """Return it as a Matplotlib figure of 1280 by 800 dots, which may be changed further."""
+        return _drawn(self.picture)
+
+    def save(self, path: str | Path, *, replace: bool = False) -> Path:
+        """Write it to a file, whole or not at all; return the path.
+
+        Parameters
+        ----------
+        path : str or Path
+            Ends in ``.png`` or ``.svg``.
+        replace : bool
+            Whether a file may be replaced that is no chart of Kivvet.
+
+        Raises
+        ------
+        OutputError
+            If it ends otherwise, may not be replaced, or cannot be written.
+        """
+        path = Path(path)
+        ending = path.suffix.lower()
+        if ending not in ENDINGS:
+            raise OutputError(
+                f"a chart is written as {' or '.join(ENDINGS)}",
+                place=Place(shown_path(path)),
+                found=ending or "no ending",
+                fix=f"for example {path.stem or 'chart'}.png",
+            )
+        if not replace and path.is_file() and not _is_chart(path):
+            raise OutputError(
+                "is there already, and is no chart that Kivvet drew",
+                place=Place(shown_path(path)),
+                fix="name another file, or say that it may go: --replace (replace=True)",
+            )
+        written = self.to_bytes(ending[1:])
+        with replacing(path) as beside:
+            beside.write_bytes(written)
+        return path
+
+    def to_bytes(self, form: str = "png") -> bytes:
+        """Return it as the bytes of a file: ``"png"`` or ``"svg"``; the same for the same chart."""
+        import matplotlib as mpl
+
+        made = io.BytesIO()
+        keys = ("Software", "Title") if form == "png" else ("Creator", "Title")
+        metadata: dict[str, str | None] = {keys[0]: _MADE_BY, keys[1]: self.title}
+        if form == "svg":
+            metadata["Date"] = None
+        saving: Any = {"svg.hashsalt": "kivvet", "svg.fonttype": "path"}
+        with quiet_fonts(), mpl.rc_context(saving):
+            self.figure().savefig(made, format=form, metadata=metadata)
+        return made.getvalue()
+
+    def _repr_png_(self) -> bytes:
+        return self.to_bytes("png")
+
+
+def _is_chart(path: Path) -> bool:
+    """Whether a file is a chart that was drawn here, as its metadata say."""
+    with path.open("rb") as file:
+        return _MADE_BY.encode() in file.read(4096)
+
+
+def _drawn(picture: Picture) -> Figure:
+    match picture:
+        case Bars():
+            from kivvet.draw.bars import draw_bars
+
+            return draw_bars(picture)
+        case Sheet():
+            from kivvet.draw.bars import draw_sheet
+
+            return draw_sheet(picture)
+        case Lines():
+            from kivvet.draw.lines import draw_lines
+
+            return draw_lines(picture)
+        case Histogram():
+            from kivvet.draw.histogram import draw_histogram
+
+            return draw_histogram(picture)
+        case RegionMap():
+            from kivvet.draw.region_map import draw_map
+
+            return draw_map(picture)
+        case Flows():
+            from kivvet.draw.flows import draw_flows
+
+            return draw_flows(picture)

@@ -1,0 +1,20 @@
+"""What there is to say of a chart that was written."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+
+from kivvet.show.terminal import print_columns
+
+if TYPE_CHECKING:
+    from kivvet.draw.chart import Chart
+
+
+def print_chart(out: Console, chart: Chart, path: Path) -> None:
+    """Print where a chart is, and what is not drawn in it."""
+    out.print(f"written  {path}  {chart.title}")
+    for note in chart.notes:
+        print_columns(out, [("", "", 2)], note)
