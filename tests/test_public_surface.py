@@ -39,7 +39,18 @@ def returned(function):
     return set(re.findall(r"[A-Z]\w+", str(said)))
 
 
-PLAIN = {"Any", "None", "Mapping", "Path", "FrameT", "DataFrame", "Iterator", "Sequence", "Callable"}
+PLAIN = {
+    "Any",
+    "OnRows",
+    "None",
+    "Mapping",
+    "Path",
+    "FrameT",
+    "DataFrame",
+    "Iterator",
+    "Sequence",
+    "Callable",
+}
 WORDS = {
     "Match",
     "Value",

@@ -89,7 +89,9 @@ if TYPE_CHECKING:
     from kivvet.on_frames import draft as draft
     from kivvet.on_frames import look as look
     from kivvet.on_frames import with_formulas as with_formulas
+    from kivvet.pages.report import BookReport as BookReport
     from kivvet.rule_table import RuleTable as RuleTable
+    from kivvet.show.progress import counting_rows as counting_rows
 
 __version__ = "0.1.0"
 
@@ -99,6 +101,7 @@ _HOMES = {
     "Applied": "kivvet.core.run.reports",
     "ApplyReport": "kivvet.core.run.reports",
     "Book": "kivvet.book",
+    "BookReport": "kivvet.pages.report",
     "BookError": "kivvet.core.words.errors",
     "Cell": "kivvet.core.run.cross_table",
     "Change": "kivvet.core.compare.comparison",
@@ -169,6 +172,7 @@ _HOMES = {
     "Use": "kivvet.books.asks.overview",
     "Verdict": "kivvet.core.run.explain",
     "WatchRound": "kivvet.books.runs.watch",
+    "counting_rows": "kivvet.show.progress",
     "draft": "kivvet.on_frames",
     "look": "kivvet.on_frames",
     "new_book": "kivvet.book",
@@ -183,6 +187,7 @@ __all__ = [
     "ApplyReport",
     "Book",
     "BookError",
+    "BookReport",
     "Cell",
     "Change",
     "ChangedRegion",
@@ -252,6 +257,7 @@ __all__ = [
     "Use",
     "Verdict",
     "WatchRound",
+    "counting_rows",
     "draft",
     "look",
     "merge",
@@ -268,9 +274,16 @@ def _view_of(value: object) -> str | None:
     return view_of(value)
 
 
+def _html_of(value: object) -> str | None:
+    """Return what a notebook shows of a value."""
+    from kivvet.pages.notebook import html_of
+
+    return html_of(value)
+
+
 def __getattr__(name: str) -> object:
     if name in _HOMES:
-        _printed.view_of = _view_of
+        _printed.view_of, _printed.html_of = _view_of, _html_of
         return getattr(_import_module(_HOMES[name]), name)
     raise AttributeError(f"module 'kivvet' has no attribute {name!r}")
 

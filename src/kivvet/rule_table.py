@@ -12,6 +12,7 @@ from kivvet.core.tables.table import Match, Row, Table
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.examples import Example
 from kivvet.core.words.findings import Report, with_severity
+from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.values import Value
 
 if TYPE_CHECKING:
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 FrameT = TypeVar("FrameT")
 
 
-class RuleTable:
+class RuleTable(ShownInNotebooks):
     """A rule table: rows of conditions on inputs, giving outputs.
 
     Parameters

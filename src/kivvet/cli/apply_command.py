@@ -57,7 +57,8 @@ def command(
       kivvet apply samples --as-of 2026-03-31 --to out/then.csv
     """
     from kivvet.show.applied import print_apply_report
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     book = opened_book(book_folder)
     if as_of is not None or to_file is not None or any_source:
@@ -85,7 +86,8 @@ def command(
 
 def _apply_as_of(book: Book, name: str, run: str, target: str, *, any_source: bool, as_json: bool) -> None:
     from kivvet.show.history import print_done_again
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     with counting_rows(name) as on_rows:
         done = book.apply_as_of(name, run, target, any_source=any_source, on_rows=on_rows)

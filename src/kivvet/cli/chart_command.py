@@ -106,7 +106,8 @@ def command(
     """
     from kivvet.book import chart_of
     from kivvet.show.chart import print_chart
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     parts = () if axes is None else tuple(one.strip() for one in axes.split(",") if one.strip())
     if axes is not None and len(parts) != 2:

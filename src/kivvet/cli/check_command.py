@@ -55,7 +55,8 @@ def command(
       kivvet check --format sarif > findings.sarif
     """
     from kivvet.show.findings import print_report
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     if as_json and form not in (None, "json"):
         raise click.UsageError("--json and --format are two ways: give one of them")

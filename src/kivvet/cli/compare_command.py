@@ -54,7 +54,8 @@ def command(
       kivvet compare quality --with quality_2025    with another table of the book
     """
     from kivvet.show.comparison import print_comparison
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     book = opened_book(book_folder)
     with counting_rows("comparing") as on_rows:

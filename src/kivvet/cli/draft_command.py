@@ -100,7 +100,8 @@ def command(
       kivvet draft method --extend --from samples
     """
     from kivvet.show.draft import print_drafted, print_extended
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     way = "--extend" if extend else "--key" if keys else "--column" if len(columns) < 2 else _SEVERAL
     _refuse_unused(way)

@@ -56,7 +56,8 @@ def command(
     """
     from kivvet.book import formula_on
     from kivvet.show.formula import print_trial
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     book = nearby_book(book_folder)
     with counting_rows("reading") as on_rows:

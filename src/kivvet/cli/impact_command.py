@@ -58,7 +58,8 @@ def command(
       kivvet impact --against main --format markdown > comment.md
     """
     from kivvet.show.impact import print_impact
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     if as_json and form not in (None, "json"):
         raise click.UsageError("--json and --format are two ways: give one of them")

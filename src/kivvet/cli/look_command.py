@@ -40,7 +40,8 @@ def command(
     """
     from kivvet.book import look_at
     from kivvet.show.look import print_column, print_look
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     book = nearby_book(book_folder)
     with counting_rows("looking") as on_rows:

@@ -27,6 +27,7 @@ _COMMANDS = (
     "show",
     "summary",
     "chart",
+    "report",
     "list",
     "explain",
     "impact",

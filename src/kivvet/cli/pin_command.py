@@ -27,7 +27,8 @@ def command(books: tuple[str, ...], take: bool, book_folder: Path | None, as_jso
       kivvet pin common --take     go by what common is today
     """
     from kivvet.show.pins import print_pins
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
 
     book = opened_book(book_folder)
     with counting_rows("comparing") as on_rows:

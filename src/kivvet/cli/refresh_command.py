@@ -41,8 +41,9 @@ def command(
       kivvet refresh samples
       kivvet refresh --dry-run     what would be written, and why
     """
+    from kivvet.show.progress import counting_rows
     from kivvet.show.status import print_refreshed
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.terminal import console
 
     book = opened_book(book_folder)
     with counting_rows("refreshing") as on_rows:

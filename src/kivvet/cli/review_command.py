@@ -29,8 +29,9 @@ def command(table: str, mark: bool, by: str, note: str, book_folder: Path | None
       kivvet review quality
       kivvet review quality --mark --by Ida --note "limits of 2027"
     """
+    from kivvet.show.progress import counting_rows
     from kivvet.show.review import print_marked, print_review
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.terminal import console
 
     if (by or note) and not mark:
         raise click.UsageError("--by and --note go with --mark")

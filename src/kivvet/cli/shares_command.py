@@ -43,8 +43,9 @@ def command(
       kivvet shares load_tenth --on data/2026-12.csv
       kivvet shares ph_class --on samples --beside data/last-year.csv
     """
+    from kivvet.show.progress import counting_rows
     from kivvet.show.shares import print_shares
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.terminal import console
 
     book = opened_book(book_folder)
     with counting_rows("reading") as on_rows:

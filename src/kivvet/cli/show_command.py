@@ -78,8 +78,9 @@ def command(
       kivvet show samples --sort "load DESC" --columns sample_id,load,river
     """
     from kivvet.book import rows_of
+    from kivvet.show.progress import counting_rows
     from kivvet.show.rows import print_rows
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.terminal import console
 
     if as_csv and as_json:
         raise click.UsageError("either --csv or --json")

@@ -81,8 +81,9 @@ def command(
       kivvet summary samples --by "EXTRACT(YEAR FROM sampled_on) AS year" --value "SUM(load)" --value "MEDIAN(ph)"
     """
     from kivvet.book import cross_table_of
+    from kivvet.show.progress import counting_rows
     from kivvet.show.summary import print_summary
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.terminal import console
 
     if as_csv and as_json:
         raise click.UsageError("either --csv or --json")

@@ -27,7 +27,8 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_csv: bool, a
       kivvet unmatched
       kivvet unmatched samples --csv > to-do.csv
     """
-    from kivvet.show.terminal import console, counting_rows
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.terminal import console
     from kivvet.show.unmatched import print_unmatched
 
     if as_csv and as_json:

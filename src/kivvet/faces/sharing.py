@@ -13,10 +13,42 @@ if TYPE_CHECKING:
     from kivvet.books.asks.pin_books import Pins
     from kivvet.books.asks.review_table import TableReview
     from kivvet.core.tables.review import Review
+    from kivvet.pages.report import BookReport
 
 
 class Sharing(OpenedBook):
     """What a book gives those who share it."""
+
+    def report(
+        self,
+        datasets: Iterable[str] = (),
+        *,
+        data: bool = True,
+        on_rows: Callable[[int], None] = lambda _: None,
+    ) -> BookReport:
+        """Return all there is to say of the book as a page for those who will never run a command.
+
+        Parameters
+        ----------
+        datasets : iterable of str, optional
+            Only these, and the tables and formulas that they use; the whole book by default.
+        data : bool
+            Whether the sources are read: without, rules and history alone are told.
+
+        Returns
+        -------
+        BookReport
+            Its `save` writes one file of HTML that needs nothing else.
+
+        Raises
+        ------
+        BookError
+            If there is no such dataset. What is wrong with the book, its tables or data is told in the report.
+        """
+        from kivvet.books.asks.report import facts_of
+        from kivvet.pages.report import BookReport
+
+        return BookReport(facts_of(self._opened, names_of(datasets), data=data, on_rows=on_rows))
 
     def history(self, names: Iterable[str] = ()) -> History:
         """Return what is remembered of runs: by this machine, and by the team where the book says ``history = FOLDER``.

@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import sys
 import textwrap
-from collections.abc import Iterator
-from contextlib import contextmanager
-from typing import Protocol
 
 from rich.console import Console
 from rich.text import Text
@@ -16,12 +12,6 @@ _NARROWEST = 40
 _NARROW_INDENT = 4
 _BAR = "█"
 _PART_BARS = " ▏▎▍▌▋▊▉"
-
-
-class OnRows(Protocol):
-    """Called with a number of rows after each batch."""
-
-    def __call__(self, rows: int, /) -> None: ...
 
 
 def console(*, stderr: bool = False) -> Console:
@@ -83,17 +73,3 @@ def percent(part: int, whole: int) -> str:
     if part and share < 0.05:
         return "< 0.1 %"
     return f"{share:.1f} %"
-
-
-@contextmanager
-def counting_rows(what: str) -> Iterator[OnRows]:
-    """Show how many rows have been read, on a terminal; stay silent when piped."""
-    if not sys.stderr.isatty():
-        yield lambda _: None
-        return
-    from rich.progress import Progress, SpinnerColumn, TextColumn
-
-    columns = (SpinnerColumn(), TextColumn(what), TextColumn("{task.completed:,.0f} rows"))
-    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
-        task = progress.add_task(what, total=None)
-        yield lambda rows: progress.advance(task, rows)

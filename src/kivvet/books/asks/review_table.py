@@ -80,7 +80,6 @@ class TableReview(Printed):
 def review_of(book: OpenBook, name: str, on_rows: Callable[[int], None] = lambda _: None) -> TableReview:
     """Return a table with what changed since its last review; see `Book.review`."""
     table = book.table(name)
-    files = [path for path, said in book.files_of_tables.items() if said.endswith(f" of table {name}")]
     reviewed = table.reviewed
     is_current = is_reviewed(book, table)
     comparison = impact = None
@@ -95,7 +94,7 @@ def review_of(book: OpenBook, name: str, on_rows: Callable[[int], None] = lambda
         table.owner,
         table.note,
         "" if table.origin is None else table.origin.note(),
-        last_change(book.folder, files),
+        last_change(book.folder, book.files_that_define(name)),
         reviewed,
         is_current,
         comparison,

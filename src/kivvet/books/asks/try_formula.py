@@ -19,6 +19,7 @@ from kivvet.books.runs.run import Run
 from kivvet.core.columns.column import arrow_from_column
 from kivvet.core.run.reports import FormulaReport
 from kivvet.core.words.errors import TableError
+from kivvet.core.words.printed import ShownInNotebooks
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -28,7 +29,7 @@ _SHOWN = 8
 
 
 @dataclass(frozen=True)
-class Trial:
+class Trial(ShownInNotebooks):
     """What trying a formula showed.
 
     Attributes

@@ -10,13 +10,14 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
 from kivvet.core.words.errors import TableError
+from kivvet.core.words.printed import ShownInNotebooks
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
 
 @dataclass(frozen=True, slots=True)
-class Unmatched:
+class Unmatched(ShownInNotebooks):
     """One value, or one combination of values, that no row of a table holds.
 
     Attributes

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from kivvet.books.files.dataset import Dataset, parse_dataset
 from kivvet.books.files.dependence import circles, in_order, read_before
 from kivvet.books.files.domains import with_domains
-from kivvet.books.files.read_formulas import read_formulas
+from kivvet.books.files.read_formulas import FORMULAS_FILE, read_formulas
 from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.books.files.summaries import parse_summary, with_sources
@@ -302,6 +302,13 @@ class OpenBook:
             for found in self.reading_findings
             if (not found.table and found.dataset in ("", dataset.name)) or found.table in used
         ]
+
+    def files_that_define(self, name: str) -> list[Path]:
+        """Return the files that define a table or a formula."""
+        if name in self.tables:
+            called = (f"the file of table {name}", f"the rows of table {name}")
+            return [path for path, said in self.files_of_tables.items() if said in called]
+        return [self.folder / FORMULAS_FILE] if name in self.formulas else []
 
     def used_by(self, dataset: Dataset) -> set[str]:
         """Return the tables and formulas that a dataset names, and those that they may read."""

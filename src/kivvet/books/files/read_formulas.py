@@ -87,4 +87,5 @@ def parse_named_formula(
     examples = read_examples(definition.get("examples"), reads, {name: made.type}, faults)
     if len(faults):
         return None, faults.found
-    return replace(made, examples=examples), []
+    note = " ".join(str(definition[word]) for word in ("title", "note") if definition.get(word))
+    return replace(made, examples=examples, note=note), []

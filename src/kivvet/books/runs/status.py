@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.last_change import last_change
-from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.runs.demands import demands_of
 from kivvet.books.runs.edited import edits_of
 from kivvet.books.runs.fingerprints import column_records, where_record
@@ -24,6 +22,7 @@ from kivvet.core.compare.compare import changes_between
 from kivvet.core.compare.comparison import Change
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.findings import Finding
+from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.wording import count, listed, shown_path
 
 if TYPE_CHECKING:
@@ -67,7 +66,7 @@ class Reason:
 
 
 @dataclass(frozen=True, slots=True)
-class DatasetStatus:
+class DatasetStatus(ShownInNotebooks):
     """Whether the target of a dataset is current, and if not, why.
 
     Attributes
@@ -225,19 +224,11 @@ def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) ->
         if any(today[name].table_fingerprint != old_fingerprint for name in names):
             changes = _changes(book, record, table, old_fingerprint)
             what = "table " if table in book.tables else "formula " if table in book.formulas else "the "
-            who = last_change(book.folder, _files_of(book, table))
+            who = last_change(book.folder, book.files_that_define(table))
             reasons.append(Reason(f"{what}{table} changed", tuple(names), table, changes, who))
         else:
             reasons.append(Reason("what it reads changed", tuple(names), table))
     return reasons
-
-
-def _files_of(book: OpenBook, name: str) -> list[Path]:
-    """Return the files that define a table or a formula."""
-    if name in book.tables:
-        called = (f"the file of table {name}", f"the rows of table {name}")
-        return [path for path, said in book.files_of_tables.items() if said in called]
-    return [book.folder / FORMULAS_FILE] if name in book.formulas else []
 
 
 def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -> tuple[Change, ...]:

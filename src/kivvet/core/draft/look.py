@@ -28,6 +28,7 @@ from kivvet.core.columns.counting import (
     is_text_type,
     type_of_values,
 )
+from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.values import ValueType, fold_text, write_plain
 from kivvet.core.words.wording import count
 
@@ -49,7 +50,7 @@ _WORDS_LIKE_MISSING = frozenset(
 
 
 @dataclass(frozen=True, slots=True)
-class ColumnLook:
+class ColumnLook(ShownInNotebooks):
     """What one column of data looks like.
 
     Attributes
@@ -112,7 +113,7 @@ class ReadAs:
 
 
 @dataclass(frozen=True)
-class Look:
+class Look(ShownInNotebooks):
     """What a frame or a file looks like: a `ColumnLook` for each column; `read_as` where a file was recognised."""
 
     rows: int

@@ -4,7 +4,7 @@ shared.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
@@ -52,6 +52,7 @@ class Formula:
     is_strict: bool = False
     place: Place | None = None
     examples: tuple[Example, ...] = ()
+    note: str = field(default="", compare=False)
 
     @property
     def reads(self) -> tuple[str, ...]:

@@ -30,6 +30,7 @@ _FAR_OUT = (
 )
 _STRETCH = 0.25  # of the range of the others, that they may take
 _MOST_SAMPLED = 50_000
+_FINEST = 2.0**-40  # of the largest value, that a bar is wide at least
 _MOST_PARTS = 12
 
 
@@ -225,7 +226,8 @@ class HistogramCounter:
 
     def _edges(self, low: float, high: float, highest: float | None) -> npt.NDArray[np.float64]:
         """Return edges at round numbers, in whole steps of the input where it has one."""
-        width = _round_width((high - low) / _BINS if high > low else 1.0)
+        finest = max(abs(low), abs(high)) * _FINEST
+        width = _round_width(max((high - low) / _BINS, finest) if high > low else max(1.0, finest))
         step = 1.0 if self.about.type in ("integer", "date") else float(self.about.step or 0)
         offset = float(self.about.step_offset) if step else 0.0
         if step:
@@ -234,12 +236,9 @@ class HistogramCounter:
         last = max(math.ceil((high - offset) / width - 1e-9), first + 1)
         if highest is not None and highest <= high:  # a bar does not hold its upper edge
             last = max(last, math.floor((highest - offset) / width) + 1)
-        digits = (
-            max(0, 12 - math.floor(math.log10(max(abs(low), abs(high), width))))
-            if max(abs(low), abs(high))
-            else 12
-        )
-        return np.unique(np.round(np.arange(first, last + 1) * width + offset, min(digits, 15)))
+        digits = max(0, min(15, 12 - math.floor(math.log10(max(abs(low), abs(high), width)))))
+        edges = (float(first) + np.arange(last - first + 1)) * width + offset
+        return np.unique(np.round(edges, digits))
 
     def see(self, columns: Mapping[str, Column]) -> None:
         """Count a batch."""

@@ -92,7 +92,7 @@ def example_cells(example: Example, columns: Sequence[str], outputs: Sequence[st
 
 def row_lines(table: Table) -> list[str]:
     """Return the rows as lines of TOML, aligned, each with its note as a comment."""
-    names, *records = _records(table)
+    names, *records = row_cells(table)
     cells = [list(map(_quoted, record)) for record in records]
     header = [list(map(_quoted, names))] if len(names) > 2 else []
     widths = [min(_LONGEST_PADDING, max(map(len, column))) for column in zip(*header, *cells, strict=True)]
@@ -108,14 +108,14 @@ def row_lines(table: Table) -> list[str]:
 
 def row_records(table: Table) -> list[list[str]]:
     """Return the rows as records of CSV, headings first; the note of a row as a spare column."""
-    records = _records(table)
+    records = row_cells(table)
     if not any(row.note for row in table.rows):
         return records
     notes = ["note", *(row.note for row in table.rows)]
     return [[*record, note] for record, note in zip(records, notes, strict=True)]
 
 
-def _records(table: Table) -> list[list[str]]:
+def row_cells(table: Table) -> list[list[str]]:
     """Return headings, and the cells of each row; a blank cell is `any` where another cell says more."""
     has_when = any(row.when for row in table.rows)
     inputs, outputs = [input_.name for input_ in table.inputs], [output.name for output in table.outputs]

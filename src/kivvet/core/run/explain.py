@@ -25,6 +25,7 @@ from kivvet.core.space.table_space import axes_of, row_regions
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
+from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.regions import HIGH, LOW, Cut, Interval, Region
 from kivvet.core.words.values import Value, write_decimal, write_plain, write_value
 
@@ -80,7 +81,7 @@ class NearestChange:
 
 
 @dataclass(frozen=True)
-class Explanation:
+class Explanation(ShownInNotebooks):
     """Why values get their results from one table.
 
     Attributes

@@ -1,6 +1,6 @@
-"""What is printed of a report: what the terminal shows, where somebody has said how that is made.
+"""What is printed of a report: what the terminal shows, or a notebook, where somebody has said how that is made.
 
-The core knows no views. Whoever puts core and views together sets `view_of`.
+The core knows no views. Whoever puts core and views together sets `view_of` and `html_of`.
 """
 
 from __future__ import annotations
@@ -9,9 +9,20 @@ from collections.abc import Callable
 
 #: Returns what the terminal shows of a value; None where it has no view.
 view_of: Callable[[object], str | None] | None = None
+#: Returns what a notebook shows of a value, as HTML; None where it has no such form.
+html_of: Callable[[object], str | None] | None = None
 
 
-class Printed:
+class ShownInNotebooks:
+    """A value that a notebook shows as a table rather than as text."""
+
+    __slots__ = ()
+
+    def _repr_html_(self) -> str | None:
+        return None if html_of is None else html_of(self)
+
+
+class Printed(ShownInNotebooks):
     """A value that prints as the terminal shows it."""
 
     __slots__ = ()
