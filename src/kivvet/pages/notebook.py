@@ -501,7 +501,6 @@ def _review(one: TableReview) -> Part:
 
 
 def _status(one: DatasetStatus) -> Part:
-    moods = {"current": "fine", "cannot tell": "error"}
     lines = [
         Line(
             words(
@@ -513,18 +512,14 @@ def _status(one: DatasetStatus) -> Part:
         )
         for reason in one.reasons
     ]
-    facts = [("target", one.target), ("written", _when(one.made_at) if one.made_at else "")]
-    grids = (
-        (without_empty(_grid("", ("columns", "why", "what changed", "last changed"), lines)),)
-        if lines
-        else ()
-    )
-    return Part(
-        one.dataset,
-        tuple((word, text) for word, text in facts if text),
-        ((moods.get(one.state, "warning"), one.state),),
-        grids,
-    )
+    facts = [
+        ("state", one.state),
+        ("target", one.target),
+        ("written", _when(one.made_at) if one.made_at else ""),
+    ]
+    grid = _grid("", ("columns", "why", "what changed", "last changed"), lines)
+    grids = (without_empty(grid),) if lines else ()
+    return Part(one.dataset, tuple((word, text) for word, text in facts if text), grids=grids)
 
 
 def _unmatched(one: Unmatched) -> Part:
