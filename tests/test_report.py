@@ -18,7 +18,7 @@ import pytest
 
 import kivvet
 from kivvet.core.words.printed import ShownInNotebooks
-from kivvet.pages.notebook import _FORMS
+from kivvet.pages.notebook import FORMS
 
 from .conftest import write_book
 
@@ -390,7 +390,7 @@ def values(book, river):
 
 
 def test_all_that_a_notebook_shows_has_a_form_that_is_well_nested(values):
-    assert {type(one).__name__ for one in values} == set(_FORMS)
+    assert {type(one).__name__ for one in values} == set(FORMS)
     for one in values:
         page = Page(one._repr_html_())
         assert "".join(text for _, text in page.all("div")).strip()
@@ -399,7 +399,7 @@ def test_all_that_a_notebook_shows_has_a_form_that_is_well_nested(values):
         name
         for name in kivvet.__all__
         if isinstance(one := getattr(kivvet, name), type) and issubclass(one, ShownInNotebooks)
-    } - set(_FORMS)
+    } - set(FORMS)
     assert missing == {"DoneAgain", "Merged", "Pins", "Simpler"}  # what only commands print
 
 

@@ -13,7 +13,7 @@ from kivvet.faces.reading import Reading
 from kivvet.faces.sharing import Sharing
 
 if TYPE_CHECKING:
-    from kivvet.books.asks.chart import Kind as ChartKind
+    from kivvet.books.asks.chart_wanted import Kind as ChartKind
     from kivvet.books.asks.merge_table import Merged
     from kivvet.books.asks.rows import RowsShown
     from kivvet.books.asks.try_formula import Trial
@@ -159,7 +159,8 @@ def chart_of(
     """Return a chart of a file, or of what a book has of that name if there is one; see `Book.chart`."""
     if book is not None:
         return book.chart(name, kind, on_rows=on_rows, **wanted)
-    from kivvet.books.asks.chart import ChartWanted, picture_of
+    from kivvet.books.asks.chart import picture_of
+    from kivvet.books.asks.chart_wanted import ChartWanted
     from kivvet.draw.chart import Chart
 
     return Chart(*picture_of(None, name, ChartWanted(kind=kind, **wanted), on_rows))

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from kivvet.books.asks.add_example import ExampleAdded
-    from kivvet.books.asks.chart import Kind as ChartKind
+    from kivvet.books.asks.chart_wanted import Kind as ChartKind
     from kivvet.books.asks.overview import Overview, Use
     from kivvet.books.asks.rows import RowsShown
     from kivvet.core.run.cross_table import CrossTable, Share
@@ -262,7 +262,8 @@ class Reading(OpenedBook):
         TableError, DataError
             If it cannot be drawn, something is asked for that this kind has not, or the data cannot be read.
         """
-        from kivvet.books.asks.chart import ChartWanted, picture_of
+        from kivvet.books.asks.chart import picture_of
+        from kivvet.books.asks.chart_wanted import ChartWanted
         from kivvet.draw.chart import Chart
 
         wanted = ChartWanted(

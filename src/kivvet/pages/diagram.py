@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from html import escape
 
-from kivvet.books.asks.report import StepTold
+from kivvet.books.asks.book_facts import StepTold
 
 _LETTER, _HIGH, _BETWEEN, _ACROSS, _EDGE = 6.4, 24, 8, 46, 8
 _LONGEST = 26

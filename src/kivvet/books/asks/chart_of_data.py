@@ -1,0 +1,181 @@
+"""A picture of data: bars and lines of a cross-table, a sheet of all columns of classes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+from kivvet.books.asks.data_read import data_read
+from kivvet.books.asks.summary import wanted_of
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.cross_tables import CrossAsked, ask_cross
+from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.run import Run
+from kivvet.books.runs.table_findings import refuse_faults
+from kivvet.core.picture.bars import MOST_PARTS, Bars, Sheet, bars_of, bars_of_classes
+from kivvet.core.picture.lines import lines_of
+from kivvet.core.picture.paints import Paint, paints_of_labels, paints_of_output
+from kivvet.core.run.cross_table import CrossTable, Label
+from kivvet.core.tables.table import Table
+from kivvet.core.words.errors import DataError, TableError
+from kivvet.core.words.values import write_value
+from kivvet.core.words.wording import listed
+
+if TYPE_CHECKING:
+    from kivvet.core.run.reports import TableReport
+from kivvet.books.asks.chart_wanted import ChartWanted, OnRows, Picture, file_name
+
+_MOST_PANELS = 16
+
+
+def chart_of_data(
+    book: OpenBook | None, on: str, wanted: ChartWanted, on_rows: OnRows
+) -> tuple[Picture, str]:
+    """Return bars or lines of a dataset or a file, and what a file of it would be called."""
+    kind = wanted.kind or "bars"
+    wanted.refuse_others(kind)
+    by, across = wanted.by, wanted.across
+    if not by and across is None:
+        raise DataError(
+            "nothing says what the bars stand for",
+            fix=f"name a column or a formula: kivvet chart {on} --by COLUMN",
+        )
+    if not by:
+        by, across = (across or "",), None
+    share = wanted.share
+    if kind == "lines" and share is None and across is not None and wanted.value is None:
+        share = "row"
+    asked = wanted_of(
+        by, across, () if wanted.value is None else [wanted.value], wanted.where, MOST_PARTS, share
+    )
+    if share == "row" and across is None:
+        raise DataError("a share of a row needs --across: each bar is then one figure", fix="--share total")
+    data = data_read(book, on, wanted.read_as)
+    ready = ask_cross(book, data.dataset, data.open(), asked)
+    refuse_faults(book, ready.asked.plan.tables.values())
+    table = ready.made(on_rows)
+    paints = paints_of_keys(ready, table)
+    shown = Path(on).name if data.dataset.name == on and not data.is_of_book else on
+    title = wanted.title or f"{shown}: {_titled(table, kind)}"
+    name = file_name(
+        Path(on).stem if not data.is_of_book else on, *([table.across] if table.across else []), *table.by
+    )
+    if kind == "lines":
+        return lines_of(table, title, shown, paints.get(table.across or "", {}), share=share), name
+    style: Literal["stacked", "beside"] = "beside" if kind == "beside" else "stacked"
+    return bars_of(table, title, shown, paints, share=share, style=style), name
+
+
+def _titled(table: CrossTable, kind: str) -> str:
+    value, by = table.values[0], listed(table.by)
+    if table.across is None:
+        return f"{value} by {by}"
+    return (
+        f"{table.across} by {by}"
+        if table.values == ("rows",) or kind == "lines"
+        else f"{value} by {by} and {table.across}"
+    )
+
+
+def paints_of_keys(ready: CrossAsked, table: CrossTable) -> dict[str, dict[Label, Paint]]:
+    """Return by key of a cross-table what its labels are painted with: classes as their table says."""
+    labels: dict[str, list[Label]] = {
+        name: [*order] for name, order in zip(table.by, table.orders, strict=False)
+    }
+    if table.across is not None:
+        labels[table.across] = [one for one in table.columns if one.kind != "total"]
+    found = {}
+    for name, some in labels.items():
+        behind = ready.asked.behind(f"by {name}")
+        made = None if behind is None or behind.from_source else ready.asked.table_output(behind.column)
+        if made is None:
+            found[name] = paints_of_labels(some)
+            continue
+        step, output = made
+        known = paints_of_output(step.table, step.table.output(output))
+        plain = paints_of_labels(some)
+        found[name] = {
+            one: known.get(write_value(one.value), plain[one]) if one.kind == "value" else plain[one]
+            for one in some
+        }
+    return found
+
+
+def chart_of_summary(
+    book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnRows
+) -> tuple[Picture, str]:
+    """Return a kept summary: what it sums up, by its keys, with one of its values."""
+    assert dataset.of is not None
+    values = dict(dataset.of.values)
+    name = wanted.value or next(iter(values), "COUNT(*)")
+    if name in values:
+        wanted = replace(wanted, value=as_written((name, values[name])))
+    if not wanted.title:
+        wanted = replace(
+            wanted, title=f"{dataset.name}: {name} by {listed([one for one, _ in dataset.of.by])}"
+        )
+    picture, _ = chart_of_data(book, dataset.of.name, wanted, on_rows)
+    return picture, file_name(dataset.name, name)
+
+
+def as_written(named: tuple[str, str]) -> str:
+    """Return a name and an expression as they are asked for."""
+    name, text = named
+    return text if name == text else f'{text} AS "{name}"'
+
+
+def sheet_of(book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnRows) -> tuple[Picture, str]:
+    """Return the rows of each class of every column of classes that a dataset makes."""
+    replace(wanted, share=None).refuse_others("bars")
+    if wanted.share or wanted.value or wanted.where:
+        raise DataError(
+            "nothing says what the bars stand for", fix=f"kivvet chart {dataset.name} --by COLUMN"
+        )
+    prepared, faults = prepare(book, dataset)
+    if errors := [one for one in faults if one.severity == "error"]:
+        raise TableError(errors)
+    refuse_faults(book, prepared.plan.tables.values())
+    run = Run(prepared, on_rows=on_rows)
+    for _ in run.batches(prepared.plan.source_columns or None):
+        pass
+    run.stop_at_faults()
+    report = run.report()
+    if not report.rows:
+        raise DataError(
+            f"there are no rows to draw of {dataset.name}", fix=f"see: kivvet look {dataset.name}"
+        )
+    panels = panels_of(book, report.tables)
+    if not panels:
+        raise DataError(
+            f"dataset {dataset.name!r} makes no column of classes",
+            fix=f"name a column: kivvet chart {dataset.name} --by COLUMN",
+        )
+    notes = [f"{report.rows:,} rows"]
+    if len(panels) > _MOST_PANELS:
+        notes.append(f"the first {_MOST_PANELS} of {len(panels)} columns; draw another by name: --by COLUMN")
+    title = wanted.title or f"{dataset.name}: the classes of its columns"
+    return Sheet(title, tuple(panels[:_MOST_PANELS]), tuple(notes)), file_name(dataset.name, "classes")
+
+
+def panels_of(book: OpenBook, reports: Sequence[TableReport]) -> list[Bars]:
+    """Return bars for each column of classes of some reports."""
+    made = []
+    for report in reports:
+        table = book.tables[report.table]
+        for column, counted in report.classes.items():
+            made.append(bars_of_report(table, column, counted))
+    return made
+
+
+def bars_of_report(table: Table, column: str, counted: Sequence[tuple[str | None, int]]) -> Bars:
+    """Return the rows of each class of a column that a table made."""
+    paints: dict[str, Paint] = {}
+    classes = {label for label, _ in counted}
+    for output in table.outputs:
+        of_output = paints_of_output(table, output)
+        if output.name == column or classes & of_output.keys():
+            paints = of_output if output.name == column or not paints else paints
+    return bars_of_classes(column, column, counted, paints)
