@@ -16,7 +16,9 @@ from kivvet.core.words.findings import Report
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.demo.survey_data import write_loggers, write_samples, write_sheets
+from kivvet.draw.chart import Chart
 from kivvet.io.files import unwritable
+from kivvet.pages.report import BookReport
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +38,14 @@ class Shown:
     table: CrossTable
     name: str
     share: Share
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """A chart or a report, and the file that it was written to."""
+
+    made: Chart | BookReport
+    path: Path
 
 
 MENDING = (
@@ -243,6 +253,12 @@ class Story:
                 "row",
             ),
         )
+        chart = self.book().chart("samples", by=["river"], across="quality", share="row")
+        self.tell(
+            "The same as a picture: a class has one colour wherever it is drawn",
+            f"kivvet chart samples --by river --across quality --share row --to {self.folder}/quality.png {where}",
+            Written(chart, chart.save(self.folder / "quality.png")),
+        )
         self.tell(
             "A summary kept in the book: its rows are data, and a rule classifies them",
             f"kivvet apply by_river {where}",
@@ -290,6 +306,12 @@ class Story:
             "The same table serves both sources",
             f"kivvet apply loggers {where}",
             self.book().apply_dataset("loggers"),
+        )
+        page = self.book().report()
+        self.tell(
+            "All of it as one page, for those who never run a command",
+            f"kivvet report --to {self.folder}/report.html {where}",
+            Written(page, page.save(self.folder / "report.html")),
         )
 
     def book(self) -> Book:

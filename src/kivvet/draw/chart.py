@@ -26,6 +26,8 @@ Picture = Bars | Sheet | Lines | Histogram | RegionMap | Flows
 ENDINGS = (".png", ".svg")
 _MADE_BY = "kivvet chart"
 CHART_VERSION = 1
+#: Fonts that take about the same room, for where the first is not there.
+_SIMILAR = b"'DejaVu Sans', Verdana, sans-serif"
 
 
 @dataclass(frozen=True)
@@ -103,8 +105,16 @@ class Chart:
             beside.write_bytes(written)
         return path
 
-    def to_bytes(self, form: str = "png") -> bytes:
-        """Return it as the bytes of a file: ``"png"`` or ``"svg"``; the same for the same chart."""
+    def to_bytes(self, form: str = "png", *, with_text: bool = False) -> bytes:
+        """Return it as the bytes of a file: ``"png"`` or ``"svg"``; the same for the same chart.
+
+        Parameters
+        ----------
+        form : {"png", "svg"}
+        with_text : bool
+            Whether an SVG holds its letters as text, which is less to carry and is set in the fonts of whoever opens it;
+            otherwise they are drawn.
+        """
         import matplotlib as mpl
 
         made = io.BytesIO()
@@ -112,10 +122,11 @@ class Chart:
         metadata: dict[str, str | None] = {keys[0]: _MADE_BY, keys[1]: self.title}
         if form == "svg":
             metadata["Date"] = None
-        saving: Any = {"svg.hashsalt": "kivvet", "svg.fonttype": "path"}
+        saving: Any = {"svg.hashsalt": "kivvet", "svg.fonttype": "none" if with_text else "path"}
         with quiet_fonts(), mpl.rc_context(saving):
             self.figure().savefig(made, format=form, metadata=metadata)
-        return made.getvalue()
+        drawn = made.getvalue()
+        return drawn.replace(b"'DejaVu Sans'", _SIMILAR) if with_text else drawn
 
     def _repr_png_(self) -> bytes:
         return self.to_bytes("png")

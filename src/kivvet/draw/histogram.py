@@ -74,6 +74,8 @@ def _faults(picture: Histogram) -> list[tuple[str, Paint]]:
 
 
 def _put_layers(axes: Axes, picture: Histogram) -> None:
+    from matplotlib.ticker import MaxNLocator
+
     widths = [two - one for one, two in pairwise(picture.edges)]
     ends = [0] * len(widths)
     for layer in picture.layers:
@@ -90,6 +92,7 @@ def _put_layers(axes: Axes, picture: Histogram) -> None:
         axes.axvline(place, color=INK, linewidth=1.0, linestyle=(0, (4, 3)))
     bare(axes, grid="y")
     axes.set_ylim(0, max(ends, default=1) * 1.06 or 1)
+    axes.yaxis.set_major_locator(MaxNLocator(integer=True))
     axes.yaxis.set_major_formatter(lambda value, _: _short(value, is_share=False))
     axes.set_ylabel("rows", color=FAINT)
     axes.set_xticks([])

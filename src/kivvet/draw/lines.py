@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 _MARKS = ("o", "s", "^", "D", "v", "P", "X", "<", ">", "p", "h", "*")
 _DASHES = ("-", "--", "-.", ":")
 _MOST_TICKS = 14
+_LETTERS = 110  # of labels, that stand side by side
+_MANY = 60  # periods, beyond which marks would hide the lines
 
 
 def draw_lines(lines: Lines) -> Figure:
@@ -27,21 +29,27 @@ def draw_lines(lines: Lines) -> Figure:
         axes = figure.add_axes((0.075, foot + 0.075, 0.9 - right, 0.86 - foot - 0.09))
         bare(axes, grid="y")
         ends = []
+        is_dense = len(lines.periods) > _MANY
         for number, line in enumerate(lines.lines):
             there = [(x, y) for x, y in zip(lines.places, line.values, strict=True) if y is not None]
             if not there:
                 continue
             values = [float("nan") if one is None else one for one in line.values]
             axes.plot(
-                lines.places, values, color="#8c8c8c", linewidth=4.2, alpha=0.55, solid_capstyle="round"
+                lines.places,
+                values,
+                color="#8c8c8c",
+                linewidth=1.6 if is_dense else 4.2,
+                alpha=0.55,
+                solid_capstyle="round",
             )
             axes.plot(
                 lines.places,
                 values,
                 color=line.paint.colour,
-                linewidth=2.4,
+                linewidth=1.1 if is_dense else 2.4,
                 linestyle=_DASHES[(number // 3) % len(_DASHES)],
-                marker=_MARKS[number % len(_MARKS)],
+                marker="" if is_dense else _MARKS[number % len(_MARKS)],
                 markersize=7,
                 markeredgecolor=INK,
                 markeredgewidth=0.6,
@@ -53,7 +61,8 @@ def draw_lines(lines: Lines) -> Figure:
         first, last = lines.places[0], lines.places[-1]
         room = (last - first) * 0.02 or 0.5
         axes.set_xlim(first - room, last + room)
-        step = -(-len(lines.periods) // _MOST_TICKS)
+        widest = max(len(shortened(one, 16)) for one in lines.periods) + 2
+        step = -(-len(lines.periods) // min(_MOST_TICKS, max(2, _LETTERS // widest)))
         axes.set_xticks(
             lines.places[::step], [shortened(one, 16) for one in lines.periods[::step]], size=10.5
         )

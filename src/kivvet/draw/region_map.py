@@ -115,9 +115,9 @@ def _put_panel(axes: Axes, picture: RegionMap, panel: Panel) -> None:
             is_fault = given.kind in ("gap", "overlap")
             x, y = across[column], upright[line]
             wide, high = across[column + 1] - x, upright[line + 1] - y
-            how = painted(given.paint, linewidth=0)
-            if is_fault:
-                how = painted(given.paint, edgecolor=ALARM, linewidth=0)
+            how = painted(given.paint)
+            hatch = ALARM if is_fault else how["edgecolor"]
+            how |= {"hatchcolor": hatch, "edgecolor": given.paint.colour, "linewidth": 0.8}  # no seams
             axes.add_patch(Rectangle((x, y), wide, high, **how))
     _borders(axes, panel, across, upright)
     for label, paint, x, y, wide in _labels(panel, across, upright):

@@ -32,7 +32,7 @@ def figure_of(picture: Picture | None) -> dict[str, str] | None:
     """Return a picture as an image within the page, and what is to be seen in words; None where there is none."""
     if picture is None:
         return None
-    drawn = base64.b64encode(Chart(picture, "").to_bytes("svg")).decode()
+    drawn = base64.b64encode(Chart(picture, "").to_bytes("svg", with_text=True)).decode()
     said = picture.words
     shown = said if len(said) <= _LONGEST_WORDS else said[: _LONGEST_WORDS - 1] + "…"
     return {"source": f"data:image/svg+xml;base64,{drawn}", "words": shown}

@@ -1,4 +1,4 @@
-"""What there is to say of a chart that was written."""
+"""What there is to say of a chart or a report that was written."""
 
 from __future__ import annotations
 
@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 
 from kivvet.core.words.wording import count
+from kivvet.draw.chart import Chart
 from kivvet.show.terminal import print_columns
 
 if TYPE_CHECKING:
-    from kivvet.draw.chart import Chart
     from kivvet.pages.report import BookReport
 
 
@@ -32,3 +32,11 @@ def print_report_written(out: Console, made: BookReport, path: Path) -> None:
     ]
     out.print(f"written  {path}  {facts.title}: {', '.join(parts)}")
     print_columns(out, [("", "", 2)], facts.check.summary)
+
+
+def print_written(out: Console, made: Chart | BookReport, path: Path) -> None:
+    """Print where a chart or a report is."""
+    if isinstance(made, Chart):
+        print_chart(out, made, path)
+    else:
+        print_report_written(out, made, path)

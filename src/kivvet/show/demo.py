@@ -14,9 +14,10 @@ from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import Impact
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.findings import Report
-from kivvet.demo.story import Edit, Shown
+from kivvet.demo.story import Edit, Shown, Written
 from kivvet.show.added import print_added
 from kivvet.show.applied import print_apply_report
+from kivvet.show.chart import print_written
 from kivvet.show.comparison import print_comparison
 from kivvet.show.findings import print_report
 from kivvet.show.impact import print_impact
@@ -44,6 +45,8 @@ def print_step(out: Console, title: str, typed: str, result: Any) -> None:
         print_comparison(out, result)
     elif isinstance(result, Added):
         print_added(out, result)
+    elif isinstance(result, Written):
+        print_written(out, result.made, result.path)
     elif isinstance(result, list):
         out.print(Text(f"{len(result)} files, among them {result[0]} and {result[-1]}"))
     elif isinstance(result[0], Edit):
@@ -74,6 +77,7 @@ def print_ending(out: Console, folder: Path) -> None:
             "one table; then change a bound in tables/ph_class.toml and check again",
         ),
         (f"kivvet status --book {folder} --json", "the same, for a program"),
+        (f"open {folder / 'report.html'} in a browser", "the page that the last step wrote"),
         ("kivvet new my-rules", "a book of your own"),
     ):
         out.print(Text(f"  {typed}", "bold"))

@@ -30,6 +30,7 @@ _FAR_OUT = (
 )
 _STRETCH = 0.25  # of the range of the others, that they may take
 _MOST_SAMPLED = 50_000
+_TINY = 1e-12  # the narrowest bar
 _FINEST = 2.0**-40  # of the largest value, that a bar is wide at least
 _MOST_PARTS = 12
 
@@ -141,11 +142,11 @@ def bands_of(table: Table, output: Output) -> tuple[tuple[Band, ...], tuple[tupl
     made: list[tuple[Cut, Cut, Given]] = []
     bounds: dict[float, str] = {}
     for number, cell in enumerate(dimension.cut.cells):
-        for cut in (cell.low, cell.high):
-            if cut not in (LOW, HIGH) and not table.inputs[0].is_domain_fed:
-                bounds.setdefault(_place(cut, kind), dimension.axis.write_place(cut[1]))
         if not cell.in_domain:
             continue
+        for cut in (cell.low, cell.high) if made else (cell.high,):
+            if cut not in (LOW, HIGH):
+                bounds.setdefault(_place(cut, kind), dimension.axis.write_place(cut[1]))
         given = places.given(dimension.masks[number], is_open=dimension.is_open)
         if (
             made
@@ -155,6 +156,8 @@ def bands_of(table: Table, output: Output) -> tuple[tuple[Band, ...], tuple[tupl
             made[-1] = (made[-1][0], cell.high, given)
         else:
             made.append((cell.low, cell.high, given))
+    if made and made[-1][1] != HIGH:  # the end of the domain is no bound
+        bounds.pop(_place(made[-1][1], kind), None)
     bands = tuple(
         Band(
             None if low == LOW else _place(low, kind),
@@ -226,7 +229,7 @@ class HistogramCounter:
 
     def _edges(self, low: float, high: float, highest: float | None) -> npt.NDArray[np.float64]:
         """Return edges at round numbers, in whole steps of the input where it has one."""
-        finest = max(abs(low), abs(high)) * _FINEST
+        finest = max(max(abs(low), abs(high)) * _FINEST, _TINY)
         width = _round_width(max((high - low) / _BINS, finest) if high > low else max(1.0, finest))
         step = 1.0 if self.about.type in ("integer", "date") else float(self.about.step or 0)
         offset = float(self.about.step_offset) if step else 0.0
@@ -234,11 +237,11 @@ class HistogramCounter:
             width = max(step, round(width / step) * step)
         first = math.floor((low - offset) / width)
         last = max(math.ceil((high - offset) / width - 1e-9), first + 1)
-        if highest is not None and highest <= high:  # a bar does not hold its upper edge
-            last = max(last, math.floor((highest - offset) / width) + 1)
         digits = max(0, min(15, 12 - math.floor(math.log10(max(abs(low), abs(high), width)))))
-        edges = (float(first) + np.arange(last - first + 1)) * width + offset
-        return np.unique(np.round(edges, digits))
+        edges = np.unique(np.round((float(first) + np.arange(last - first + 2)) * width + offset, digits))
+        # A bar does not hold its upper edge: one more is needed where the largest value stands on it.
+        is_one_more = highest is not None and highest <= high and edges[-2] <= highest
+        return edges if is_one_more or len(edges) < 3 else edges[:-1]
 
     def see(self, columns: Mapping[str, Column]) -> None:
         """Count a batch."""

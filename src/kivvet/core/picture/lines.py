@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -11,6 +12,8 @@ from kivvet.core.picture.paints import PLAIN, Paint
 from kivvet.core.run.cross_table import TOTAL, CrossTable, Label, Share
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import count
+
+_MANY = 60  # periods
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +35,7 @@ class Lines:
         What the periods are, and what the height is.
     periods : tuple of str
     places : tuple of float
-        Where each period stands: numbers as they are, so that a year without rows is a gap; others one by one.
+        Where each period stands: numbers and days as they are, so that a year without rows is a gap; others one by one.
     lines : tuple of Line
         In class order.
     is_share : bool
@@ -128,7 +131,15 @@ def lines_of(
         notes.append(f"{count(table.left_out, 'row')} left out by where")
     values_by = [line[0].value for line in lines]
     is_number = all(isinstance(one, (int, float)) and not isinstance(one, bool) for one in values_by)
-    places = [float(one) for one in values_by] if is_number else [float(n) for n in range(len(lines))]
+    is_day = all(isinstance(one, dt.date) and not isinstance(one, dt.datetime) for one in values_by)
+    places = [
+        float(one) if is_number else float(one.toordinal()) if is_day else float(number)
+        for number, one in enumerate(values_by)
+    ]
+    if len(lines) > _MANY:
+        notes.append(
+            f'{len(lines):,} periods: longer ones read better, such as --by "EXTRACT(YEAR FROM day)"'
+        )
     measure = table.values[value] if share is None else f"share of {table.values[value]}"
     return Lines(
         title,
