@@ -6,6 +6,7 @@ import sys
 
 from benchmarks import (
     bins,
+    charts,
     check,
     columns,
     compare,
@@ -36,6 +37,7 @@ ALL = {
     "cross_table": cross_table.comparisons,
 }
 FIGURES = {
+    "charts": charts.figures,
     "check": check.figures,
     "compare": compare.figures,
     "currency": currency.figures,

@@ -257,17 +257,28 @@ class HistogramCounter:
             values = values / TICKS_A_DAY[column.unit]
         gone = gone | np.isnan(values)
         self.missing += int(np.count_nonzero(gone))
-        beneath, beyond = ~gone & (values < self.edges[0]), ~gone & (values >= self.edges[-1])
-        self.below += int(np.count_nonzero(beneath))
-        self.above += int(np.count_nonzero(beyond))
-        kept = ~(gone | beneath | beyond)
-        bars = np.searchsorted(self.edges, values[kept], side="right") - 1
-        size = len(self.edges) - 1
-        number = len(self.labels)
+        beneath, beyond = values < self.edges[0], values >= self.edges[-1]
+        out = gone | beneath | beyond
+        if out.any():
+            self.below += int(np.count_nonzero(beneath & ~gone))
+            self.above += int(np.count_nonzero(beyond & ~gone))
+            values, places = values[~out], places[~out]
+        size, number = len(self.edges) - 1, len(self.labels)
         if self.counts.shape[1] < number:
             self.counts = np.pad(self.counts, ((0, 0), (0, number - self.counts.shape[1])))
-        flat = np.bincount(bars * number + places[kept], minlength=size * number)
+        flat = np.bincount(self._bars(values) * number + places, minlength=size * number)
         self.counts += flat.reshape(size, number)
+
+    def _bars(self, values: npt.NDArray[np.float64]) -> npt.NDArray[np.int64]:
+        """Return the bar of each value: about where it must be, then set right by the edges themselves."""
+        size = len(self.edges) - 1
+        near = (values - self.edges[0]) * (size / (self.edges[-1] - self.edges[0]))
+        bars: npt.NDArray[np.int64] = np.clip(near, 0, size - 1).astype(np.int64)
+        while (wrong := values < self.edges[bars]).any():
+            bars -= wrong
+        while (wrong := values >= self.edges[bars + 1]).any():
+            bars += wrong
+        return bars
 
     def _labels(self, columns: Mapping[str, Column]) -> npt.NDArray[np.int64]:
         """Return the number of the class of each row of data."""
@@ -275,7 +286,7 @@ class HistogramCounter:
         outcomes = compiled.classify(columns).labels.astype(np.int64)
         known = compiled.outcomes
         numbers = np.zeros(known.number, np.int64)
-        for outcome in np.unique(outcomes).tolist():
+        for outcome in np.flatnonzero(np.bincount(outcomes, minlength=known.number)).tolist():
             numbers[outcome] = self._number(
                 self._shown(known.rows_of(outcome), is_missing=outcome == known.missing)
             )
