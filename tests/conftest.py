@@ -14,7 +14,7 @@ import pytest
 from hypothesis import settings
 
 from kivvet.cli.main import main
-from kivvet.demo.story import write_survey
+from kivvet.demo.story import Story, write_survey
 
 settings.register_profile("kivvet", deadline=None, derandomize="CI" in os.environ)
 settings.load_profile("kivvet")
@@ -74,6 +74,14 @@ def survey(tmp_path):
     """The demo's book with its faults."""
     write_survey(tmp_path / "survey")
     return tmp_path / "survey"
+
+
+@pytest.fixture(scope="session")
+def river(tmp_path_factory):
+    """The demo's book as its whole story leaves it: mended, applied, changed, refreshed. It is read, not changed."""
+    folder = tmp_path_factory.mktemp("survey") / "river"
+    Story(folder, lambda *_: None).run()
+    return folder
 
 
 class Ran:

@@ -35,16 +35,6 @@ CLASSES = Output("out", "text")
 
 
 @pytest.fixture(scope="module")
-def river(tmp_path_factory):
-    """The demo's book, mended, applied and changed."""
-    from kivvet.demo.story import Story
-
-    folder = tmp_path_factory.mktemp("survey") / "river"
-    Story(folder, lambda *_: None).run()
-    return folder
-
-
-@pytest.fixture(scope="module")
 def faulty(tmp_path_factory):
     from kivvet.demo.story import write_survey
 
@@ -482,7 +472,7 @@ WRONG = {
     "nothing moves": (["sheets", "--as", "flows"], "no class of sheets changes", "kivvet impact"),
     "gif": (["samples", "--to", "x.gif"], "written as .png or .svg", ".gif"),
     "no folder there": (["samples", "--to", "book.toml/x.png"], "cannot be written", "nothing was changed"),
-    "somebody else's file": (["samples", "--to", "other.png"], "no chart that Kivvet drew", "--replace"),
+    "somebody else's file": (["samples", "--to", "other.png"], "no chart that Kivvet made", "--replace"),
     "by what": (["data/samples.csv"], "what the bars stand for", "--by"),
     "no rows": (
         ["samples", "--by", "river", "--where", "river = 'none'"],

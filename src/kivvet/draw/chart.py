@@ -12,12 +12,9 @@ from kivvet.core.picture.flows import Flows
 from kivvet.core.picture.histogram import Histogram
 from kivvet.core.picture.lines import Lines
 from kivvet.core.picture.region_map import RegionMap
-from kivvet.core.words.errors import OutputError
-from kivvet.core.words.places import Place
-from kivvet.core.words.wording import shown_path
 from kivvet.draw.fonts import families_for, texts_in
 from kivvet.draw.paper import quiet_fonts
-from kivvet.io.files import replacing
+from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -86,23 +83,10 @@ class Chart:
             If it ends otherwise, may not be replaced, or cannot be written.
         """
         path = Path(path)
-        ending = path.suffix.lower()
-        if ending not in ENDINGS:
-            raise OutputError(
-                f"a chart is written as {' or '.join(ENDINGS)}",
-                place=Place(shown_path(path)),
-                found=ending or "no ending",
-                fix=f"for example {path.stem or 'chart'}.png",
-            )
-        if not replace and path.is_file() and not _is_chart(path):
-            raise OutputError(
-                "is there already, and is no chart that Kivvet drew",
-                place=Place(shown_path(path)),
-                fix="name another file, or say that it may go: --replace (replace=True)",
-            )
-        written = self.to_bytes(ending[1:])
-        with replacing(path) as beside:
-            beside.write_bytes(written)
+        refuse_ending(path, ENDINGS, "chart")
+        if not replace:
+            refuse_other(path, _MADE_BY, "chart")
+        write_whole(path, self.to_bytes(path.suffix.lower()[1:]))
         return path
 
     def to_bytes(self, form: str = "png", *, with_text: bool = False) -> bytes:
@@ -130,12 +114,6 @@ class Chart:
 
     def _repr_png_(self) -> bytes:
         return self.to_bytes("png")
-
-
-def _is_chart(path: Path) -> bool:
-    """Whether a file is a chart that was drawn here, as its metadata say."""
-    with path.open("rb") as file:
-        return _MADE_BY.encode() in file.read(4096)
 
 
 def _drawn(picture: Picture) -> Figure:

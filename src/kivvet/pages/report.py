@@ -11,17 +11,16 @@ from pathlib import Path
 from typing import Any
 
 from kivvet.books.asks.book_facts import BookFacts
-from kivvet.core.words.errors import OutputError
 from kivvet.core.words.findings import Finding
-from kivvet.core.words.places import Place
 from kivvet.core.words.printed import ShownInNotebooks
-from kivvet.core.words.wording import count, listed, shown_path
-from kivvet.io.files import replacing
+from kivvet.core.words.wording import count, listed
+from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
 from kivvet.pages.grids import Cell, Grid, Line, heads, number, without_empty, words
 from kivvet.pages.report_datasets import MOODS, dataset_section, formula_section
 from kivvet.pages.report_tables import anchor_of, table_section
 from kivvet.pages.templating import filled, template_text
 
+ENDINGS = (".html", ".htm")
 _MADE_BY = 'content="kivvet report"'
 
 
@@ -63,25 +62,10 @@ class BookReport(ShownInNotebooks):
             If it ends otherwise, may not be replaced, or cannot be written.
         """
         path = Path(path)
-        if path.suffix.lower() not in (".html", ".htm"):
-            raise OutputError(
-                "a report is written as .html",
-                place=Place(shown_path(path)),
-                fix=f"for example {path.stem or 'report'}.html",
-            )
-        if (
-            not replace
-            and path.is_file()
-            and _MADE_BY not in path.read_bytes()[:2000].decode(errors="replace")
-        ):
-            raise OutputError(
-                "is there already, and is no report that Kivvet wrote",
-                place=Place(shown_path(path)),
-                fix="name another file, or say that it may go: --replace (replace=True)",
-            )
-        page = self.to_html()
-        with replacing(path) as beside:
-            beside.write_text(page, encoding="utf-8")
+        refuse_ending(path, ENDINGS, "report")
+        if not replace:
+            refuse_other(path, _MADE_BY, "report")
+        write_whole(path, self.to_html().encode())
         return path
 
 
