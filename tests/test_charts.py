@@ -435,6 +435,38 @@ def test_a_table_is_drawn_alone_and_with_a_frame():
 
 # What careless users do
 
+
+def test_calls_from_python_say_what_cannot_be(river):
+    book = kivvet.open_book(river)
+    quality = book.table("quality")
+    for call, problem in (
+        (lambda: book.chart("samples", "pie"), "'pie' is no kind of chart"),
+        (lambda: book.chart("samples", by=["river"], across="quality", share="rows"), "'rows' is no share"),
+        (lambda: book.chart(""), "there is no dataset, summary, table or file ''"),
+        (lambda: quality.chart(kind="lines"), "'lines' is no kind of chart of a table"),
+        (lambda: quality.chart([1, 2]), "a list is no frame"),
+        (lambda: quality.chart(output="qualty"), "has no output 'qualty'"),
+        (lambda: book.table("station").chart(), "are counted in data"),
+        (lambda: book.table("ph_class").chart(pd.DataFrame({"x": [1]})), "there is no column 'ph'"),
+        (lambda: book.table("ph_class").chart(pd.DataFrame({"ph": ["a"]})), "has another type"),
+    ):
+        with pytest.raises(kivvet.KivvetError, match=problem):
+            call()
+    fixed = book.chart(
+        "visit", axes=["oxygen_status", "flow_class"], fixed={"ph_class": "acidic"}
+    ).picture.fixed
+    assert fixed["ph_class"] == "ph_class = acidic"
+    missing = book.chart("quality", axes=["oxygen", "nitrate"], fixed={"ph": None, "temperature": 7}).picture
+    assert missing.fixed == {"ph": "ph missing", "temperature": "temperature = 7"}
+    for values in ([], [None], ["0007"]):
+        frame = pd.DataFrame(
+            {"station": pd.Series(values, dtype="str"), "ph": pd.Series([7.0] * len(values))}
+        )
+        for name in ("station", "ph_class"):
+            if values or name == "ph_class":
+                assert book.table(name).chart(frame).to_bytes().startswith(b"\x89PNG")
+
+
 WRONG = {
     "no such name": (
         ["smaples"],

@@ -300,7 +300,7 @@ class RuleTable(ShownInNotebooks):
         output: str | None = None,
         axes: Sequence[str] = (),
         each: str | None = None,
-        fixed: Mapping[str, str] | None = None,
+        fixed: Mapping[str, Any] | None = None,
         title: str = "",
     ) -> Chart:
         """Return a chart of the table: by itself its bounds or its regions; with data how that falls between them.
@@ -327,7 +327,14 @@ class RuleTable(ShownInNotebooks):
         from kivvet.draw.chart import Chart
 
         picture = picture_of_table(
-            self._table, frame, kind, output=output, axes=axes, each=each, fixed=fixed or {}, title=title
+            self._table,
+            frame,
+            kind,
+            output=output,
+            axes=axes,
+            each=each,
+            fixed={name: "missing" if value is None else str(value) for name, value in (fixed or {}).items()},
+            title=title,
         )
         return Chart(picture, self.name)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields
-from typing import Literal
+from typing import Literal, get_args
 
 from kivvet.core.picture.bars import Bars, Sheet
 from kivvet.core.picture.flows import Flows
@@ -14,7 +14,7 @@ from kivvet.core.picture.lines import Lines
 from kivvet.core.picture.region_map import RegionMap
 from kivvet.core.run.cross_table import Share
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import did_you_mean, listed
 
 OnRows = Callable[[int], None]
 Kind = Literal["bars", "beside", "lines", "histogram", "map", "flows"]
@@ -52,6 +52,19 @@ class ChartWanted:
     against: str | None = None
     title: str = ""
     read_as: str = ""
+
+    def __post_init__(self) -> None:
+        for name, word, known in (
+            ("kind", "kind of chart", get_args(Kind)),
+            ("share", "share", get_args(Share)),
+        ):
+            given = getattr(self, name)
+            if given is not None and given not in known:
+                raise DataError(
+                    f"{given!r} is no {word}",
+                    expected=f"one of: {listed(known)}",
+                    fix=did_you_mean(given, known),
+                )
 
     def refuse_others(self, kind: str) -> None:
         """Raise where something is asked for that this kind of picture has not."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 from kivvet.core.picture.bars import Bars, bars_of_classes
 from kivvet.core.picture.histogram import (
@@ -20,7 +20,7 @@ from kivvet.core.run.frames import apply_tables, as_frame
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.wording import did_you_mean
+from kivvet.core.words.wording import did_you_mean, listed
 
 TableChart = Literal["bars", "histogram", "map"]
 
@@ -47,6 +47,13 @@ def picture_of_table(
     title: str,
 ) -> Bars | Histogram | RegionMap:
     """Return a picture of a table; see `RuleTable.chart`."""
+    if kind is not None and kind not in get_args(TableChart):
+        known = get_args(TableChart)
+        raise DataError(
+            f"{kind!r} is no kind of chart of a table",
+            expected=f"one of: {listed(known)}",
+            fix=did_you_mean(kind, known),
+        )
     kind = kind or suits(table, has_data=frame is not None)
     shown, title = output_shown(table, output), title or table.title or table.name
     if kind == "map":
