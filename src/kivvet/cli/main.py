@@ -11,35 +11,17 @@ from typing import NoReturn
 
 import click
 
-_COMMANDS = (
-    "new",
-    "demo",
-    "add",
-    "look",
-    "draft",
-    "formula",
-    "check",
-    "compare",
-    "simplify",
-    "apply",
-    "unmatched",
-    "shares",
-    "show",
-    "summary",
-    "chart",
-    "report",
-    "list",
-    "explain",
-    "impact",
-    "status",
-    "refresh",
-    "watch",
-    "history",
-    "merge",
-    "review",
-    "pin",
-    "pack",
-)
+#: The commands by the order of work.
+_STEPS = {
+    "Start": ("new", "demo", "list"),
+    "Look at data": ("add", "look", "formula"),
+    "Draft and check rules": ("draft", "check", "compare", "simplify"),
+    "Apply": ("apply", "unmatched", "shares"),
+    "Read the result": ("show", "summary", "chart", "explain"),
+    "Change, and follow": ("impact", "status", "refresh", "watch"),
+    "Share": ("report", "history", "review", "merge", "pin", "pack"),
+}
+_COMMANDS = tuple(name for names in _STEPS.values() for name in names)
 
 #: Those that write a target or a table.
 _WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify", "review", "pin", "pack")
@@ -55,6 +37,19 @@ Examples:
 class _Commands(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(_COMMANDS)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the commands step by step, as work goes, each with its line."""
+        width = max(map(len, _COMMANDS))
+        for step, names in _STEPS.items():
+            with formatter.section(step):
+                known = ((name, self.get_command(ctx, name)) for name in names)
+                lines = [
+                    (name.ljust(width), one.get_short_help_str(formatter.width))
+                    for name, one in known
+                    if one is not None
+                ]
+                formatter.write_dl(lines)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
