@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from kivvet.books.runs.status import DatasetStatus as DatasetStatus
     from kivvet.books.runs.status import Reason as Reason
     from kivvet.books.runs.watch import WatchRound as WatchRound
-    from kivvet.core.compare.comparison import Change as Change
+    from kivvet.core.compare.change import Change as Change
     from kivvet.core.compare.comparison import ChangedRegion as ChangedRegion
     from kivvet.core.compare.comparison import Comparison as Comparison
     from kivvet.core.compare.comparison import Gives as Gives
@@ -104,7 +104,7 @@ _HOMES = {
     "BookReport": "kivvet.pages.report",
     "BookError": "kivvet.core.words.errors",
     "Cell": "kivvet.core.run.cross_table",
-    "Change": "kivvet.core.compare.comparison",
+    "Change": "kivvet.core.compare.change",
     "Chart": "kivvet.draw.chart",
     "ChangedRegion": "kivvet.core.compare.comparison",
     "ClassReport": "kivvet.core.run.reports",

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.compare.comparison import Change, ChangedRegion, Comparison
+from kivvet.core.compare.change import Change
+from kivvet.core.compare.comparison import ChangedRegion, Comparison
 from kivvet.core.space.region_text import shortened
 from kivvet.core.words.wording import count, listed
 from kivvet.show.terminal import print_columns

@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.history import DoneAgain, History, RunTold, TableVersion
-from kivvet.core.compare.comparison import Change
+from kivvet.core.compare.change import Change
 from kivvet.core.words.wording import count, listed
 from kivvet.show.applied import print_apply_report
 from kivvet.show.terminal import print_columns

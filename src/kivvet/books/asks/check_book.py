@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 import numpy.typing as npt
 
-from kivvet.books.asks.review_table import review_findings
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.reviewed import review_findings
 from kivvet.books.runs.row_keys import in_dataset
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.status import status_of

@@ -8,15 +8,15 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kivvet.books.asks.review_table import review_text
 from kivvet.books.files.dataset import Dataset, parse_dataset
 from kivvet.books.runs.again import as_then
 from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.past_run import PastRun
 from kivvet.books.runs.record import Record, refuse_strange
+from kivvet.books.runs.reviewed import review_text
 from kivvet.books.runs.same_meaning import past_definition
+from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import changes_between
-from kivvet.core.compare.comparison import Change
 from kivvet.core.read.meaning import table_of
 from kivvet.core.run.class_step import BY_CLASS
 from kivvet.core.run.reports import ApplyReport

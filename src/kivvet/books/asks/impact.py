@@ -24,8 +24,9 @@ from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.books.runs.two_versions import TwoVersions
 from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import compared_rules
-from kivvet.core.compare.comparison import Change, Comparison
+from kivvet.core.compare.comparison import Comparison
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.meaning import table_fingerprint
 from kivvet.core.run.examples import examples_apart

@@ -20,8 +20,9 @@ from kivvet.core.columns.column import (
     missing_mask,
 )
 from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import compared_rules
-from kivvet.core.compare.comparison import Change, Comparison
+from kivvet.core.compare.comparison import Comparison
 from kivvet.core.read.meaning import table_fingerprint
 from kivvet.core.read.options import Faults, Options
 from kivvet.core.run.entries import names_used, parse_entries

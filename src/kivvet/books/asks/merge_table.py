@@ -12,8 +12,8 @@ from kivvet.books.files.read_table import files_beside, read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.books.files.table_files import as_files
 from kivvet.books.runs.table_findings import new_errors
+from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import changes_between
-from kivvet.core.compare.comparison import Change
 from kivvet.core.run.three_way import Clash, ThreeWay, three_way
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, OutputError

@@ -8,10 +8,10 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal
 
-from kivvet.books.asks.review_table import review_text
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.fed_domains import known_plan
+from kivvet.books.runs.reviewed import review_text
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.formulas.tree import columns_read
 from kivvet.core.run.plan import Plan

@@ -13,13 +13,12 @@ from kivvet.books.files.review_line import write_review
 from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.other_rules import OtherRules
 from kivvet.books.runs.past_run import whoever_runs
+from kivvet.books.runs.reviewed import as_reviewed, is_reviewed
 from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Comparison
-from kivvet.core.read.meaning import definition_of, table_fingerprint, table_of
+from kivvet.core.read.meaning import definition_of, table_fingerprint
 from kivvet.core.run.impact import Impact
 from kivvet.core.tables.review import Review
-from kivvet.core.tables.table import Table
-from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.printed import Printed
 
 if TYPE_CHECKING:
@@ -83,7 +82,7 @@ def review_of(book: OpenBook, name: str, on_rows: Callable[[int], None] = lambda
     reviewed = table.reviewed
     is_current = is_reviewed(book, table)
     comparison = impact = None
-    past = None if is_current else _as_reviewed(book, table)
+    past = None if is_current else as_reviewed(book, table)
     if reviewed is not None and past is not None:
         comparison = compared_rules(past, table, f"reviewed {reviewed.on}")
         called = f"what was reviewed on {reviewed.on}"
@@ -114,46 +113,3 @@ def mark_reviewed(book: OpenBook, name: str, by: str = "", note: str = "") -> Re
     if definition is not None:
         Memory.of(book).remember_meanings({version: (name, definition)})
     return review
-
-
-def is_reviewed(book: OpenBook, table: Table) -> bool:
-    """Whether a table means what was reviewed last, however it is written."""
-    if table.reviewed is None:
-        return False
-    if table.reviewed.version == table_fingerprint(table):
-        return True
-    past = _as_reviewed(book, table)
-    if past is None:
-        return False
-    made = compared_rules(past, table, "reviewed")
-    return made.is_same and not made.not_compared
-
-
-def review_text(book: OpenBook, table: Table) -> str:
-    """Return when a table was reviewed and by whom, or that it changed since; nothing where it never was."""
-    if table.reviewed is None:
-        return ""
-    is_current = is_reviewed(book, table)
-    return f"reviewed {table.reviewed}" if is_current else f"changed since its review of {table.reviewed.on}"
-
-
-def _as_reviewed(book: OpenBook, table: Table) -> Table | None:
-    """Return a table as it was reviewed; None where that is not remembered."""
-    definition = None if table.reviewed is None else Memory.of(book).definition(table.reviewed.version)
-    return None if definition is None or "formula" in definition else table_of(table.name, definition)
-
-
-def review_findings(book: OpenBook, table: Table) -> list[Finding]:
-    """Return a note where a table means something else than what was reviewed."""
-    reviewed = table.reviewed
-    if reviewed is None or is_reviewed(book, table):
-        return []
-    return [
-        finding(
-            "not-reviewed",
-            f"it changed since it was reviewed on {reviewed}",
-            table=table.name,
-            places=() if table.place is None else (table.place,),
-            remedy=f"look at what changed, and mark it: kivvet review {table.name}",
-        )
-    ]

@@ -18,7 +18,7 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.again import as_then
 from kivvet.books.runs.record import Record
 from kivvet.books.runs.since_then import changed_options
-from kivvet.core.compare.comparison import Change
+from kivvet.core.compare.change import Change
 from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed

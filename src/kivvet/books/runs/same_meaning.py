@@ -7,8 +7,6 @@ from typing import TYPE_CHECKING, Any
 from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.record import Record
 from kivvet.core.check.box_search import DEFAULT_BUDGET
-from kivvet.core.compare.compare import compare_tables
-from kivvet.core.compare.comparison import Comparison
 from kivvet.core.read.meaning import SEMANTICS_VERSION, table_fingerprint, table_of
 from kivvet.core.run.plan import Plan
 from kivvet.core.tables.table import Table
@@ -17,6 +15,7 @@ from kivvet.core.words.kept import kept
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
+    from kivvet.core.compare.comparison import Comparison
 
 
 def rewritten_tables(book: OpenBook, record: Record, plan: Plan) -> dict[str, str]:
@@ -57,6 +56,8 @@ def compared_with_past(book: OpenBook, record: Record, name: str, key: str) -> C
     """Return how a table differs from what it was, by its fingerprint then, made once; None where that is not remembered,
     or types differ.
     """
+    from kivvet.core.compare.compare import compare_tables
+
     known = _known_comparisons(book)
     if (name, key) not in known:
         past = past_table(book, record, name, key)

@@ -18,8 +18,7 @@ from kivvet.books.runs.same_meaning import compared_with_past, past_definition, 
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
-from kivvet.core.compare.compare import changes_between
-from kivvet.core.compare.comparison import Change
+from kivvet.core.compare.change import Change
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.printed import ShownInNotebooks
@@ -237,6 +236,8 @@ def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -
         if definition is None or "formula" not in definition:
             return ()
         return (Change("formula", _formula_text(definition), _formula_text(book.formulas[table].meaning)),)
+    from kivvet.core.compare.compare import changes_between
+
     past = past_table(book, record, table, old_fingerprint)
     if past is None:
         return ()

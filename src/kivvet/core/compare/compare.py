@@ -14,7 +14,8 @@ from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.check.box_witness import witness_in
 from kivvet.core.check.dependent import may_be_empty
 from kivvet.core.compare.box_difference import MOST_BOXES, DifferenceSearch, Side
-from kivvet.core.compare.comparison import Change, ChangedRegion, Comparison, Gives
+from kivvet.core.compare.change import Change
+from kivvet.core.compare.comparison import ChangedRegion, Comparison, Gives
 from kivvet.core.compare.line_difference import line_differences
 from kivvet.core.compare.lookup_difference import MOST_ROWS_AS_CONDITIONS, LookupPair, rows_of_lookup
 from kivvet.core.compare.plain_mappings import without_equal_rows

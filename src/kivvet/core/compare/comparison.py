@@ -6,6 +6,7 @@ from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from kivvet.core.compare.change import Change
 from kivvet.core.compare.versions import NOTHING, Given
 from kivvet.core.space.region_text import write_region, write_results
 from kivvet.core.words.printed import Printed
@@ -128,29 +129,6 @@ class ChangedRegion:
             "example_row": self.example_row,
             "example_dataset": self.example_dataset,
         }
-
-
-@dataclass(frozen=True, slots=True)
-class Change:
-    """One change between two versions, in short.
-
-    Attributes
-    ----------
-    region : str
-        In the condition syntax, or the option that changed, such as ``output status``.
-    before, after : str
-        The results; empty where there were or are none.
-    """
-
-    region: str
-    before: str
-    after: str
-
-    def __str__(self) -> str:
-        return f"{self.region}: {self.before or 'no row'} -> {self.after or 'no row'}"
-
-    def as_dict(self) -> dict[str, str]:
-        return {"region": self.region, "before": self.before, "after": self.after}
 
 
 @dataclass(frozen=True)

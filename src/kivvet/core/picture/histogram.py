@@ -30,6 +30,7 @@ _FAR_OUT = (
 )
 _STRETCH = 0.25  # of the range of the others, that they may take
 _MOST_SAMPLED = 50_000
+_ROOM = 0.08  # of the range, that is shown of a stretch beyond it
 _TINY = 1e-12  # the narrowest bar
 _FINEST = 2.0**-40  # of the largest value, that a bar is wide at least
 _MOST_PARTS = 12
@@ -203,6 +204,27 @@ def _around(bounds: tuple[tuple[float, str], ...], reach: RangeInDays) -> tuple[
     return min([shown[0], *at]), max([shown[1], *at])
 
 
+def _with_ends(view: tuple[float, float], bands: tuple[Band, ...]) -> tuple[float, float]:
+    """Return what is shown, a little more of it where a stretch would begin just at its end and not be seen."""
+    low, high = view
+    room = _ROOM * (high - low) or 1.0
+    if (
+        bands
+        and (bands[0].low is None or bands[0].low < low)
+        and bands[0].high is not None
+        and bands[0].high <= low
+    ):
+        low -= room
+    if (
+        bands
+        and (bands[-1].high is None or bands[-1].high > high)
+        and bands[-1].low is not None
+        and bands[-1].low >= high
+    ):
+        high += room
+    return low, high
+
+
 class HistogramCounter:
     """Counts data by bar and class, batch by batch.
 
@@ -219,7 +241,7 @@ class HistogramCounter:
         self.table, self.output = table, output
         self.about = table.inputs[0]
         self.bands, self.bounds = bands_of(table, output)
-        self.view = _around(self.bounds, reach)
+        self.view = _with_ends(_around(self.bounds, reach), self.bands)
         self.edges = self._edges(*self.view, reach.highest)
         self.places = Places(table, output)
         self.labels: dict[str, int] = {}

@@ -14,7 +14,8 @@ import pyarrow.compute as pc
 from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.columns.pair_counts import count_pairs
-from kivvet.core.compare.comparison import Change, Comparison
+from kivvet.core.compare.change import Change
+from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.differing import differing, plain_values
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.values import write_plain
