@@ -13,6 +13,7 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+import kivvet
 from kivvet.core.calculate.formula_values import evaluate_formula
 from kivvet.core.calculate.vectors import to_arrow
 from kivvet.core.columns.column import column_from_arrow, missing_mask
@@ -457,3 +458,45 @@ def test_frames_that_move_hold_just_their_rows(text, wanted):
         if None not in wanted
         else [pytest.approx(one, rel=1e-15) if one is not None else None for one in wanted] == values
     )
+
+
+def under_missing(values, valid, below):
+    """An Arrow array of floats with something of its own under each missing value, as files leave it there."""
+    held = np.where(valid, values, below).astype(np.float64)
+    bitmap = pa.py_buffer(np.packbits(np.array(valid, bool), bitorder="little"))
+    return pa.Array.from_buffers(pa.float64(), len(held), [bitmap, pa.py_buffer(held)])
+
+
+ODD_FLOATS = st.sampled_from([0.0, -0.0, 1.0, -2.5, 1e308, math.inf, -math.inf, math.nan, 5e-324])
+PLAIN_TREES = [
+    "a * b + c / d - e",
+    "a / b",
+    "1 / (a - b)",
+    "(a + b) * (c - d)",
+    "a - (b / (c / d))",
+    "2 * a / b * c",
+    "a - b - c",
+]
+
+
+@settings(max_examples=80)
+@given(st.data(), st.sampled_from(PLAIN_TREES), st.integers(1, 13))
+def test_arithmetic_in_chunks_is_that_row_by_row_whatever_lies_under_missing_values(data, text, n_rows):
+    from kivvet.core.calculate import formula_values
+
+    columns = {}
+    for name in "abcde":
+        rows = data.draw(
+            st.lists(st.tuples(ODD_FLOATS, st.booleans(), ODD_FLOATS), min_size=n_rows, max_size=n_rows)
+        )
+        values, valid, below = zip(*rows, strict=True)
+        columns[name] = under_missing(values, valid, below)
+    frame = pa.table(columns)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(formula_values, "_ROWS_AT_ONCE", 4)
+        chunks = kivvet.with_formulas(frame, {"made": text})["made"]
+    one_by_one = []
+    for row in range(n_rows):
+        alone = pa.table(frame.slice(row, 1).to_pydict(), schema=frame.schema)
+        one_by_one += kivvet.with_formulas(alone, {"made": text})["made"].to_pylist()
+    assert repr(chunks.to_pylist()) == repr(one_by_one)

@@ -12,11 +12,10 @@ import numpy as np
 
 from kivvet.core.calculate.vectors import Vector
 from kivvet.core.columns.arrays import Array
-from kivvet.core.columns.column import Column, NumericColumn
+from kivvet.core.columns.column import BoolArray, Column, NumericColumn
 from kivvet.core.formulas.tree import Arithmetic, ColumnName, Constant, Tree, Window
 from kivvet.core.formulas.types import type_of_constant
 
-Leaf = Callable[[Tree, slice], Array]
 _WORK = {"+": np.add, "-": np.subtract, "*": np.multiply, "/": np.divide}
 
 
@@ -36,35 +35,82 @@ def is_plain(tree: Tree, of_leaf: Callable[[Tree], Column | Vector | None]) -> b
     return False
 
 
-def floats_of(leaf: NumericColumn | Vector, rows: slice) -> Array:
-    """Return some rows of a column or a vector, NaN where one is missing."""
-    values: Array = leaf.values[rows]
+def missing_in(leaf: NumericColumn | Vector, rows: slice) -> BoolArray | None:
+    """Return which of some rows of a column or a vector have no value by its mask; None where all have."""
     if isinstance(leaf, Vector):
-        gone = leaf.missing if leaf.missing is None or leaf.missing.ndim == 0 else leaf.missing[rows]
-    else:
-        gone = None if leaf.valid is None else ~leaf.valid[rows]
-    if gone is None or not gone.any():
-        return values
-    made: Array = values.copy()
-    np.copyto(made, np.nan, where=gone)
-    return made
-
-
-def worked_out_plainly(tree: Tree, floats: Callable[[Tree], Array]) -> Array | None:
-    """Return the values of a plain tree, NaN where missing; None where an operation had no result, or what it
-    read is infinite.
-    """
-    try:
-        with np.errstate(invalid="raise", divide="raise", over="ignore", under="ignore"):
-            return _values(tree, floats)
-    except FloatingPointError:
+        if leaf.missing is None or leaf.missing.ndim == 0:
+            return None if leaf.missing is None or not leaf.missing else np.ones(rows.stop - rows.start, bool)
+        gone = leaf.missing[rows]
+    elif leaf.valid is None:
         return None
+    else:
+        gone = ~leaf.valid[rows]
+    return gone if gone.any() else None
 
 
-def _values(tree: Tree, floats: Callable[[Tree], Array]) -> Array:
-    if isinstance(tree, Arithmetic):
-        made: Array = _WORK[tree.sign](_values(tree.left, floats), _values(tree.right, floats))
-        return made
-    if isinstance(tree, Constant):
-        return np.array(float(tree.value))  # type: ignore[arg-type]
-    return floats(tree)
+class PlainRows:
+    """Some rows of a plain tree, worked out with what lies under missing values as it is.
+
+    Only under divisors that is replaced, since zeros often stand there; what it made of the others is replaced at the
+    end, once.
+
+    Parameters
+    ----------
+    of_leaf : callable
+        Gives a leaf's column or vector.
+    rows : slice
+    """
+
+    def __init__(self, of_leaf: Callable[[Tree], NumericColumn | Vector], rows: slice) -> None:
+        self.of_leaf, self.rows = of_leaf, rows
+        self.gone: BoolArray | None = None
+
+    def worked_out(self, tree: Tree, into: Array, *, is_careful: bool = False) -> bool:
+        """Write the values, NaN where missing, and return whether that was all: it is not where an operation had no
+        result, or what it read is infinite.
+
+        Parameters
+        ----------
+        tree : Tree
+        into : ndarray of float64, one for each of the rows
+        is_careful : bool
+            Whether all that lies under missing values is replaced.
+        """
+        self.gone = None
+        try:
+            with np.errstate(invalid="raise", divide="raise", over="ignore", under="ignore"):
+                self._values(tree, into, is_filled=is_careful)
+        except FloatingPointError:
+            return not is_careful and self.gone is not None and self.worked_out(tree, into, is_careful=True)
+        if self.gone is not None:
+            np.copyto(into, np.nan, where=self.gone)
+        return True
+
+    def _values(self, tree: Tree, into: Array | None, *, is_filled: bool) -> Array:
+        """Return the values of a part, written into an array if one is given, else into one that nothing else needs."""
+        if isinstance(tree, Arithmetic):
+            left = self._values(tree.left, into, is_filled=is_filled)
+            is_left_made, is_right_made = (
+                isinstance(tree.left, Arithmetic),
+                isinstance(tree.right, Arithmetic),
+            )
+            right = self._values(
+                tree.right, None if is_left_made else into, is_filled=is_filled or tree.sign == "/"
+            )
+            if into is None:
+                into = left if is_left_made else right if is_right_made else None
+            made: Array = _WORK[tree.sign](left, right, out=into)
+            return made
+        if isinstance(tree, Constant):
+            return np.array(float(tree.value))  # type: ignore[arg-type]
+        leaf = self.of_leaf(tree)
+        values: Array = leaf.values[self.rows]
+        gone = missing_in(leaf, self.rows)
+        if gone is None:
+            return values
+        self.gone = gone if self.gone is None else self.gone | gone
+        if not is_filled:
+            return values
+        values = values.copy()
+        np.copyto(values, np.nan, where=gone)
+        return values

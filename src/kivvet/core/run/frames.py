@@ -223,8 +223,12 @@ class _ArrowFrame:
 
     def type_of(self, name: str) -> ValueType | None:
         column = self.table[name]
-        is_empty = pa.types.is_floating(column.type) and (
-            pc.all(pc.is_null(column, nan_is_null=True), min_count=0).as_py()
+        if not pa.types.is_floating(column.type):
+            return type_of_arrow(column.type)
+        # The first thousand mostly tell that there are values.
+        is_empty = all(
+            pc.all(pc.is_null(some, nan_is_null=True), min_count=0).as_py()
+            for some in (column.slice(0, 1_000), column)
         )
         return None if is_empty else type_of_arrow(column.type)
 
