@@ -100,6 +100,9 @@ class PlainRows:
             if into is None:
                 into = left if is_left_made else right if is_right_made else None
             made: Array = _WORK[tree.sign](left, right, out=into)
+            # The processor says nothing where infinity is divided by zero, which has no result.
+            if tree.sign == "/" and np.isinf(made).any():
+                raise FloatingPointError
             return made
         if isinstance(tree, Constant):
             return np.array(float(tree.value))  # type: ignore[arg-type]
