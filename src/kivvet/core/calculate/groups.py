@@ -15,6 +15,7 @@ from kivvet.core.calculate.comparing import ranks_of
 from kivvet.core.calculate.vectors import Vector, without_empty
 from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads
 from kivvet.core.columns.column import BoolArray
+from kivvet.core.columns.encoding import encoded
 
 _MOST_SPREAD = (
     4  # whole numbers are their own group numbers if they spread over so many times their count at most
@@ -113,8 +114,8 @@ def _compact(values: Places, missing: BoolArray | None = None) -> tuple[Array, i
 
 
 def _hashed(values: Places) -> tuple[Array, int]:
-    encoded = pc.dictionary_encode(pa.array(values))
-    return encoded.indices.to_numpy(zero_copy_only=False), max(len(encoded.dictionary), 1)
+    codes, distinct = encoded(pa.array(values))
+    return codes, max(len(distinct), 1)
 
 
 class Order:

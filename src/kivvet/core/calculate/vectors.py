@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.columns.arrays import CHUNK, Array, in_threads
 from kivvet.core.columns.column import BoolArray, CodedColumn, Column, NumericColumn, TextColumn, missing_mask
+from kivvet.core.columns.encoding import encoded
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.words.values import Value, ValueType, days_since_epoch, microseconds_since_epoch
 
@@ -157,13 +158,7 @@ def _of_floats(values: Array, valid: BoolArray | None) -> Vector:
 
 def of_text(values: pa.Array, missing: BoolArray | None) -> Vector:
     """Return texts as numbers into the different ones."""
-    encoded = pc.dictionary_encode(values)
-    if isinstance(encoded, pa.ChunkedArray):  # more text than one array holds
-        encoded = encoded.unify_dictionaries().combine_chunks()
-    codes = pc.fill_null(encoded.indices, 0).to_numpy(zero_copy_only=False)
-    distinct = encoded.dictionary.cast(pa.large_string())
-    if not len(distinct):
-        distinct = pa.array([""], pa.large_string())
+    codes, distinct = encoded(values)
     return Vector("text", codes, missing, distinct)
 
 
