@@ -261,6 +261,54 @@ def test_the_report_of_a_dataset_holds_what_it_uses_and_no_more(book):
         book.report(["nope"])
 
 
+def test_of_a_used_book_only_what_is_used_and_checked_is_told(river, tmp_path):
+    lab = tmp_path / "lab"
+    (lab / "data").mkdir(parents=True)
+    shutil.copy(river / "data/samples.csv", lab / "data/samples.csv")
+    (lab / "book.toml").write_text(
+        f'[uses]\nsurvey = {json.dumps(str(river))}\n[datasets.lab]\nsource = "data/samples.csv"\n'
+        'columns = ["survey.flow_class"]\nwhere = "flow > 5"\n',
+        encoding="utf-8",
+    )
+    made = kivvet.open_book(lab).report()
+    assert (
+        [one.listed.name for one in made.facts.tables]
+        == ["survey.flow_class"]
+        == list(made.facts.check.tables)
+    )
+    (dataset,) = made.facts.datasets
+    page = Page(made.to_html()).with_id("dataset-lab")
+    assert (
+        f"where keeps {dataset.rows - dataset.left_out:,} of them" in page
+        and 0 < dataset.left_out < dataset.rows
+    )
+    chart = kivvet.open_book(lab).chart("survey.flow_class")
+    assert "those that where leaves out are counted too" in chart.notes
+    assert sum(sum(one.counts) for one in chart.picture.layers) + chart.picture.missing == dataset.rows
+
+
+def test_a_lookup_of_many_classes_is_told_at_once(tmp_path):
+    n = 20_000
+    book = kivvet.open_book(
+        write_book(
+            tmp_path / "b",
+            {
+                "tables/station.toml": 'inputs.station = "text"\noutputs.river = "text"\nlookup = "station.csv"\n',
+                "tables/station.csv": "station,river\n"
+                + "".join(f"k{one},river {one}\n" for one in range(n)),
+                "data/samples.csv": "id,station,ph,remark\n"
+                + "".join(f"{one},k{one},7,\n" for one in range(n)),
+            },
+        )
+    )
+    (told,) = (one for one in book.report().facts.tables if one.listed.name == "station")
+    assert len(told.paints["river"]) == n and sum(told.counts) == 200
+    with pytest.raises(kivvet.DataError, match="no classes to count"):
+        book.chart("station")
+    bars = book.chart("samples", by=["river"]).picture
+    assert len(bars.bars) == 30 and sum(bars.parts[0].values) == n
+
+
 def test_the_command_writes_it_and_no_other_file(river, tmp_path, run):
     to = tmp_path / "r.html"
     ran = run("report", "sheets", "--to", to, cwd=river)

@@ -37,13 +37,21 @@ def formula_section(one: FormulaTold) -> dict[str, Any]:
     }
 
 
+def _rows_said(one: DatasetTold) -> str:
+    """Return how many rows were read, and how many of them are kept."""
+    if one.rows is None:
+        return ""
+    kept = f"; where keeps {one.rows - one.left_out:,} of them, and all are counted" if one.left_out else ""
+    return f"{one.rows:,}{kept}"
+
+
 def dataset_section(one: DatasetTold, links: Mapping[str, str]) -> dict[str, Any]:
     """Return what the page tells of a dataset."""
     told = one.listed
     facts = [
         ("sums up" if told.is_summary else "source", told.source),
         ("target", told.target or "none"),
-        ("rows", "" if one.rows is None else f"{one.rows:,}"),
+        ("rows", _rows_said(one)),
     ]
     said = []
     if one.status is not None:

@@ -89,6 +89,8 @@ class DatasetTold:
         None where it could not be told, for the reason `problem`.
     rows : int or None
         That were read; None where no data was.
+    left_out : int
+        Those of them that `where` leaves out; tables and formulas see, and count, all rows.
     steps : tuple of StepTold
         In the order of computation.
     panels : tuple of Bars
@@ -102,6 +104,7 @@ class DatasetTold:
     listed: DatasetListed
     status: DatasetStatus | None
     rows: int | None = None
+    left_out: int = 0
     steps: tuple[StepTold, ...] = ()
     panels: tuple[Bars, ...] = ()
     runs: tuple[RunTold, ...] = ()
@@ -182,6 +185,7 @@ class BookFacts:
                     **asdict(one.listed),
                     "status": None if one.status is None else one.status.as_dict(),
                     "rows": one.rows,
+                    "left_out": one.left_out,
                     "problem": one.problem or one.listed.problem,
                     "steps": [asdict(step) for step in one.steps],
                     "runs": [run.as_dict() for run in one.runs],

@@ -154,6 +154,8 @@ def sheet_of(book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnR
             fix=f"name a column: kivvet chart {dataset.name} --by COLUMN",
         )
     notes = [f"{report.rows:,} rows"]
+    if report.left_out:
+        notes.append(f"all are counted; where keeps {report.written:,} of them")
     if len(panels) > _MOST_PANELS:
         notes.append(f"the first {_MOST_PANELS} of {len(panels)} columns; draw another by name: --by COLUMN")
     title = wanted.title or f"{dataset.name}: the classes of its columns"

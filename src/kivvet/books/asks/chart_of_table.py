@@ -58,7 +58,9 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
             fix=f"kivvet chart {table.name} --on SOURCE",
         )
     ready = table_on_data(book, table, on, column=wanted.column, read_as=wanted.read_as)
-    notes = (f"rows of {on}", *notes)
+    dataset = book.datasets.get(on)
+    is_cut = dataset is not None and dataset.where is not None
+    notes = (f"rows of {on}", *(["those that where leaves out are counted too"] if is_cut else []), *notes)
     if kind == "histogram":
         return _histogram(ready, table, wanted, title, notes, on_rows), name
     refuse_faults(book, [table])
@@ -76,7 +78,7 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
             return replace(bars, notes=(*notes, *bars.notes)), name
     raise DataError(
         f"{output.name} of table {table.name!r} has no classes to count",
-        expected="an output of text",
+        expected="an output of text, of a lookup one with at most 1,000 classes",
         fix=f"kivvet chart {on} --by {output.name}",
     )
 

@@ -30,6 +30,7 @@ class Counted:
     """What a pass over the data of a dataset came to."""
 
     rows: int | None = None
+    left_out: int = 0
     tables: tuple[TableReport, ...] = ()
     formulas: tuple[FormulaReport, ...] = ()
     histograms: Mapping[str, HistogramCounter] = field(default_factory=dict)
@@ -74,6 +75,7 @@ def _read(book: OpenBook, prepared: Prepared, drawn: set[str], on_rows: OnRows) 
     faults = run.faults()
     return Counted(
         run.n_rows,
+        report.left_out,
         report.tables,
         report.formulas,
         counters,

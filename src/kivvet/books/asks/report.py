@@ -39,7 +39,8 @@ def facts_of(
     chosen = [book.dataset(name) for name in about] if about else list(book.datasets.values())
     overview = overview_of(book)
     used = _used(book, chosen)
-    tables = [one for one in overview.tables if not about or one.name in used]
+    told = used if about else book.own_names  # what nobody here checks is not told
+    tables = [one for one in overview.tables if one.name in told]
     formulas = [one for one in overview.formulas if not about or one.name in used]
     check = check_book(book, sorted(used) if about else None, data=data, on_rows=on_rows)
     drawn: set[str] = set()
@@ -106,6 +107,7 @@ def _dataset_told(
         next(one for one in overview.datasets if one.name == dataset.name),
         status,
         found.rows,
+        found.left_out,
         steps,
         tuple(panels_of(book, found.tables)),
         tuple(of_it[-_MOST_RUNS:]),

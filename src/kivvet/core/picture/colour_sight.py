@@ -6,6 +6,7 @@ The simulation is that of Machado, Oliveira and Fernandes (2009), at full severi
 
 from __future__ import annotations
 
+from functools import lru_cache
 from itertools import pairwise
 from typing import Literal
 
@@ -79,6 +80,7 @@ def difference(one: str, other: str, sight: Sight = "all") -> float:
     return float(np.linalg.norm(first - second))
 
 
+@lru_cache(maxsize=4096)
 def are_told_apart(one: str, other: str) -> bool:
     """Whether everybody tells two colours apart, in print without colours too."""
     return all(difference(one, other, sight) >= (9 if sight == "grey" else 12) for sight in SIGHTS)

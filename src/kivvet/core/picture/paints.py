@@ -45,6 +45,8 @@ MEANINGS: Mapping[str, tuple[str, ...]] = {
 _ORDERED = ("#f5e3a1", "#d9a04c", "#9a6a6e", "#4f5d91", "#152f57")
 _SEVERAL = ("#0072b2", "#e69f00", "#009e73", "#f0e442", "#cc79a7", "#56b4e9", "#d55e00", "#6b6b9e")
 _PATTERNS = ("", "///", "...", "\\\\\\", "xxx", "---", "ooo", "|||", "+++", "***")
+#: Classes of one output that are told apart; of more, colours and patterns repeat.
+MOST_TOLD_APART = 80
 _MOST_RANKED = 9  # classes in order that a line from light to dark is cut into; more repeat it
 
 
@@ -66,7 +68,6 @@ def paints_of_labels(labels: Iterable[Label]) -> dict[Label, Paint]:
     return {one: known[str(one)] if one.kind == "value" else NO_CLASS[one.kind] for one in labels}
 
 
-@lru_cache(maxsize=256)
 def paints(
     classes: tuple[str, ...], meaning: tuple[tuple[str, str], ...], *, is_ordered: bool
 ) -> Mapping[str, Paint]:
@@ -80,22 +81,34 @@ def paints(
         By class its word in the table.
     is_ordered : bool
     """
+    if len(classes) > MOST_TOLD_APART:
+        colours = _colours(classes, dict(meaning), is_ordered=is_ordered)
+        return {
+            one: Paint(colours[one], _PATTERNS[place // len(_SEVERAL) % len(_PATTERNS)])
+            for place, one in enumerate(classes)
+        }
+    return _told_apart(classes, meaning, is_ordered=is_ordered)
+
+
+@lru_cache(maxsize=256)
+def _told_apart(
+    classes: tuple[str, ...], meaning: tuple[tuple[str, str], ...], *, is_ordered: bool
+) -> Mapping[str, Paint]:
+    """Return paints of which each has another pattern than those before that some eyes would take for it."""
     colours = _colours(classes, dict(meaning), is_ordered=is_ordered)
     made: dict[str, Paint] = {}
     taken: dict[str, list[str]] = {}
     for paint in NO_CLASS.values():
         taken.setdefault(paint.pattern, []).append(paint.colour)
     for place, one in enumerate(classes):
-        colour = colours[one]
         free = (
             pattern
             for pattern in _PATTERNS
-            if all(are_told_apart(colour, other) for other in taken.get(pattern, ()))
+            if all(are_told_apart(colours[one], other) for other in taken.get(pattern, ()))
         )
         pattern = next(free, _PATTERNS[place % len(_PATTERNS)])
-        if len(classes) <= len(_PATTERNS) * len(_SEVERAL):
-            taken.setdefault(pattern, []).append(colour)
-        made[one] = Paint(colour, pattern)
+        taken.setdefault(pattern, []).append(colours[one])
+        made[one] = Paint(colours[one], pattern)
     return made
 
 
