@@ -227,3 +227,12 @@ def test_a_report_is_json_frame_and_text():
         "<Report: 1 error, 0 warnings in 1 table>",
         "t: error gap: x >= 5 is covered by no row",
     ]
+
+
+def test_a_gap_that_nobody_would_paste_has_a_cure_that_can_be_read(tmp_path):
+    rows = [["x", "y"], *([f"k{number:03}*", "known"] for number in range(200))]
+    made = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, rows)
+    (gap,) = made.check().of_kind("gap")
+    assert gap.severity == "error" and len(gap.remedy) < 200 and 'otherwise = { y = "..." }' in gap.remedy
+    cured = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, rows, otherwise={"y": "other"})
+    assert not cured.check().has_errors and cured.check().is_clean

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import replace
 
-from kivvet.core.check.row_findings import RowFindings, pasted_row, step_hint
+from kivvet.core.check.row_findings import RowFindings, row_to_add, step_hint
 from kivvet.core.space.axes import Axis
 from kivvet.core.space.cells import NO_ROW, CellCut, covers, joined_spans
 from kivvet.core.space.region_text import shortened, write_witness
@@ -359,7 +359,7 @@ class LineCheck(RowFindings):
             severity=severity,
             region={self.input.name: region},
             witness={self.input.name: write_witness(witness)},
-            remedy=f"add  {pasted_row(self.table, {self.input.name: region})}{hint}",
+            remedy=f"{row_to_add(self.table, {self.input.name: region})}{hint}",
         )
 
     def text_rest(self, first: int, severity: str) -> Finding:

@@ -22,6 +22,8 @@ from kivvet.core.words.wording import listed, toml_key
 
 _LONGEST_CONDITION = 60
 
+_LONGEST_ROW = 400  # characters of a row that somebody would paste
+
 
 class RowFindings:
     """Makes the findings of one table; rows are counted from 0 within."""
@@ -175,6 +177,15 @@ def pasted_row(table: Table, region: Mapping[str, str]) -> str:
         csv.writer(line, lineterminator="").writerow(cells)
         return line.getvalue()
     return "[" + ", ".join(json.dumps(cell, ensure_ascii=False) for cell in cells) + "]"
+
+
+def row_to_add(table: Table, region: Mapping[str, str]) -> str:
+    """Return the advice to add a row that holds a region: the row, or where nobody would read it what does as well."""
+    row = pasted_row(table, region)
+    if len(row) <= _LONGEST_ROW:
+        return f"add  {row}"
+    given = ", ".join(f'{toml_key(output.name)} = "..."' for output in table.outputs)
+    return f"say what all that no row holds gets: otherwise = {{ {given} }}"
 
 
 def step_hint(about: Input, regions: Sequence[Region], low: Cut, high: Cut) -> str:

@@ -15,7 +15,7 @@ from kivvet.core.check.box_gaps import Box, GapSearch
 from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, CoverSearch
 from kivvet.core.check.box_witness import witness_in
 from kivvet.core.check.dependent import may_be_empty
-from kivvet.core.check.row_findings import RowFindings, pasted_row, step_hint
+from kivvet.core.check.row_findings import RowFindings, row_to_add, step_hint
 from kivvet.core.space.boxes import Dimension, Space, bits_of
 from kivvet.core.space.cells import CellCut, joined_spans
 from kivvet.core.space.region_text import shortened, write_region
@@ -431,7 +431,7 @@ class BoxCheck(RowFindings):
             region=region,
             witness=witness_in(self.space, place, box),
             places=self.table_place,
-            remedy=f"add  {pasted_row(self.table, region)}{''.join(hints)}",
+            remedy=f"{row_to_add(self.table, region)}{''.join(hints)}",
         )
 
     def step_hint(self, dimension: Dimension, cells: int) -> str:
