@@ -1,7 +1,13 @@
 """Where keys and cells of a TOML document stand, whatever its line ends, quotes and headings."""
 
-import pytest
+import re
+import tomllib
 
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kivvet.books.files import toml_places
 from kivvet.books.files.readers import read_csv_rows, read_toml
 from kivvet.books.files.toml_places import TomlPlaces
 
@@ -100,3 +106,50 @@ def test_bytes_that_are_not_utf8_are_placed(tmp_path):
     path.write_bytes(b'a = 1\nb = "\xfc"\n')
     _, (finding,) = read_toml(path)
     assert str(finding.places[0]).endswith("x.toml:2:6")
+
+
+CELLS = st.sampled_from(
+    [
+        '"a"',
+        '"a\\"b"',
+        '"\\\\"',
+        '""',
+        '"# no"',
+        '"]"',
+        "'[x'",
+        '"""a]b"""',
+        '"""\na"""',
+        "3",
+        "[ ]",
+        '{ x = "y" }',
+    ]
+)
+ROWS = st.lists(
+    st.tuples(
+        st.lists(CELLS, max_size=4),
+        st.sampled_from([", ", ",", " , ", ",\n  "]),
+        st.sampled_from(["", ",", " "]),
+    ),
+    max_size=6,
+)
+
+
+@given(ROWS, st.sampled_from([",", " ,  # why, [x]", ",\n"]))
+def test_rows_whose_cells_are_sought_late_stand_where_they_would_have_been_found_at_once(rows, after):
+    text = "rows = [\n"
+    for cells, between, end in rows:
+        text += f"  [{between.join(cells)}{end if cells else ''}]{after}\n"
+    text += ']\nlast = "x"\n'
+    tomllib.loads(text)
+    late = TomlPlaces(text, "x.toml")
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(toml_places, "_PLAIN_ROW", re.compile(r"(?!)"))
+        at_once = TomlPlaces(text, "x.toml")
+    paths = [("rows",), ("last",), *((("rows", n)) for n in range(len(rows)))]
+    paths += [("rows", n, m) for n, (cells, *_) in reversed(list(enumerate(rows))) for m in range(len(cells))]
+    for path in [*paths, ("rows", 0, 9), ("rows", 99, 1), ("rows", 0, 0, "x")]:
+        assert late.locate(path) == at_once.locate(path)
+    for path in paths:
+        assert late.start(path) == at_once.start(path)
+        if path != ("last",):
+            assert late.end(path) == at_once.end(path)

@@ -180,7 +180,7 @@ def _toml_with(
     if not given:
         block = f"examples = [\n  [{', '.join(map(_quoted, headings))}],\n{line}\n]\n"
         if given is not None:
-            start, end = places.offsets[("examples",)], places.ends[("examples",)] + 1
+            start, end = places.start(("examples",)), places.end(("examples",)) + 1
             return text[:start] + block.rstrip("\n") + text[end:]
         # An option of the whole table stands before the first heading in brackets.
         at = len(text) if places.first_heading is None else places.first_heading
@@ -190,7 +190,7 @@ def _toml_with(
         return f"{text[:at]}{before}{block}{after}"
     more = []
     for number in range(len(given) if lacking else 0):
-        inside = places.ends["examples", number] - 1  # before the bracket that closes the row
+        inside = places.end(("examples", number)) - 1  # before the bracket that closes the row
         cells = lacking if number == 0 else [""] * len(lacking)
         filled = text[:inside].rstrip()
         comma = "" if filled.endswith(",") else ","

@@ -253,9 +253,9 @@ def _inserted_rows(text: str, table: Table, rows: Sequence[Row], path: Path) -> 
         )
     lines = row_lines(Table(table.name, table.inputs, table.outputs, tuple(rows)))
     added = "\n".join(lines[1:] if len(table.outputs) > 1 else lines) + "\n"
-    closing = places.ends[("rows",)]
+    closing = places.end(("rows",))
     if n_there:
-        last = places.ends[("rows", n_there - 1)]
+        last = places.end(("rows", n_there - 1))
         if not plain[last:closing].lstrip().startswith(","):
             plain = plain[:last] + "," + plain[last:]
             closing += 1

@@ -86,7 +86,7 @@ def _of_toml(table: Table, path: Path, text: str, edits: Mapping[int, RowEdit]) 
             continue
         for name, cell in edit.cells.items():
             at = ("rows", row, headings.index(name))
-            spans.append(_of_cell(text, places.offsets[at], places.ends[at], cell))
+            spans.append(_of_cell(text, places.start(at), places.end(at), cell))
         taken = [_comment(text, places, one - 1 + shift)[0] for one in edit.took]
         if said := "; ".join(one for one in dict.fromkeys(taken) if one):
             own, at_end = _comment(text, places, row)
@@ -110,7 +110,7 @@ def _of_cell(text: str, offset: int, end: int, cell: str) -> tuple[int, int, str
 
 def _whole_row(text: str, places: TomlPlaces, row: int) -> tuple[int, int]:
     """Return the span of a row and its comma: all of its lines and their comment, unless another begins before it."""
-    start = places.offsets["rows", row]
+    start = places.start(("rows", row))
     line = text.rfind("\n", 0, start) + 1
     if not text[line:start].strip():
         end = _after_comma(text, places, row)
@@ -121,7 +121,7 @@ def _whole_row(text: str, places: TomlPlaces, row: int) -> tuple[int, int]:
 
 
 def _after_comma(text: str, places: TomlPlaces, row: int) -> int:
-    end = places.ends["rows", row]
+    end = places.end(("rows", row))
     comma = _COMMA.match(text, end)
     return end if comma is None else comma.end()
 

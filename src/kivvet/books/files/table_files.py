@@ -134,7 +134,7 @@ class TableFiles:
         n_there = len(self.table.rows) + bool(self.table.header)
         if n_there:
             return self.with_text(with_row_added(self.text, self.path, "rows", n_there, line))
-        closing = TomlPlaces(self.text, str(self.path)).ends[("rows",)]
+        closing = TomlPlaces(self.text, str(self.path)).end(("rows",))
         return self.with_text(f"{self.text[:closing].rstrip()}\n{line}\n{self.text[closing:]}")
 
     def with_row_moved(self, number: int, to: int) -> TableFiles:
@@ -159,18 +159,18 @@ class TableFiles:
         places = TomlPlaces(self.text, str(self.path))
         shift = bool(self.table.header)
         numbers = range(shift, len(self.table.rows) + shift)
-        starts = [self.text.rfind("\n", 0, places.offsets["rows", row]) + 1 for row in numbers]
-        ends = [self.text.find("\n", places.ends["rows", row]) + 1 for row in numbers]
+        starts = [self.text.rfind("\n", 0, places.start(("rows", row))) + 1 for row in numbers]
+        ends = [self.text.find("\n", places.end(("rows", row))) + 1 for row in numbers]
         is_alone = all(
-            not self.text[start : places.offsets["rows", row]].strip()
-            and _END_OF_ROW.fullmatch(self.text[places.ends["rows", row] : end])
+            not self.text[start : places.start(("rows", row))].strip()
+            and _END_OF_ROW.fullmatch(self.text[places.end(("rows", row)) : end])
             for start, end, row in zip(starts, ends, numbers, strict=True)
         )
         if not is_alone or not numbers:
             raise BookError("rows that share a line are not moved", place=Place(shown_path(self.path)))
         # A comment on lines of its own belongs to the row below it.
         rows_text = [self.text[start:end] for start, end in zip([starts[0], *ends[:-1]], ends, strict=True)]
-        last, after = rows_text[-1], places.ends["rows", numbers[-1]] - len(self.text[: ends[-1]])
+        last, after = rows_text[-1], places.end(("rows", numbers[-1])) - len(self.text[: ends[-1]])
         if not last[after:].lstrip().startswith(","):
             rows_text[-1] = f"{last[:after]},{last[after:]}"
         return _Parts(self.text[: starts[0]], rows_text, self.text[ends[-1] :])

@@ -15,6 +15,10 @@ from kivvet.core.words.places import Place
 _BLANK = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 _SCALAR = re.compile(r"[^,\]}\n#]*")
+#: An array of strings on one line.
+_PLAIN_ROW = re.compile(
+    r'\[[ \t]*(?:"(?:[^"\\\n]|\\.)*+"(?:[ \t]*,[ \t]*"(?:[^"\\\n]|\\.)*+")*+[ \t]*,?[ \t]*)?\]'
+)
 _STRINGS = (
     re.compile(r'"""(?:[^\\]|\\.)*?"""+', re.DOTALL),
     re.compile(r"'''.*?'''+", re.DOTALL),
@@ -38,23 +42,41 @@ class TomlPlaces:
         self.text = text
         self.file = file
         self.line_starts = [0, *(match.end() for match in re.finditer("\n", text))]
-        self.offsets: dict[KeyPath, int] = {}
-        self.ends: dict[
-            KeyPath, int
-        ] = {}  # of arrays (at their closing bracket) and of their elements (after them)
+        self._offsets: dict[KeyPath, int] = {}
+        # Of arrays (at their closing bracket) and of their elements (after them).
+        self._ends: dict[KeyPath, int] = {}
+        self._unread: dict[KeyPath, int] = {}  # rows of which the cells are sought when they are asked for
         self.first_heading: int | None = None  # where the first heading in brackets begins
         self.at = 0
         self._document()
 
     def locate(self, path: KeyPath) -> Place | None:
         """Return the place of a path; of its nearest parent where the path itself is not there."""
-        while path not in self.offsets:
+        while not self._is_there(path):
             if not path:
                 return Place(self.file)
             path = path[:-1]
-        offset = self.offsets[path]
+        offset = self._offsets[path]
         line = bisect_right(self.line_starts, offset)
         return Place(self.file, line, offset - self.line_starts[line - 1] + 1)
+
+    def start(self, path: KeyPath) -> int:
+        """Return where in the text a path begins, a string after its quote; KeyError where it is not there."""
+        self._is_there(path)
+        return self._offsets[path]
+
+    def end(self, path: KeyPath) -> int:
+        """Return where an array's closing bracket stands, or what follows an element of one; KeyError as of `start`."""
+        self._is_there(path)
+        return self._ends[path]
+
+    def _is_there(self, path: KeyPath) -> bool:
+        row = path[:-1]
+        if path not in self._offsets and row in self._unread:
+            self.at, after = self._unread.pop(row), self._ends[row]
+            self._array(row)
+            self._ends[row] = after
+        return path in self._offsets
 
     # The scan: each method begins at `at` and leaves it after what it read.
 
@@ -134,13 +156,18 @@ class TomlPlaces:
         index = 0
         while self._skip() and self.text[self.at] != "]":
             is_string = self.text[self.at] in "\"'"
-            self._note((*path, index), self.at + is_string)
-            self._value((*path, index))
-            self.ends[(*path, index)] = self.at
+            element = (*path, index)
+            self._note(element, self.at + is_string)
+            if match := _PLAIN_ROW.match(self.text, self.at):
+                self._unread[element] = self.at
+                self.at = match.end()
+            else:
+                self._value(element)
+            self._ends[element] = self.at
             index += 1
             self._skip()
             self.at += self.text[self.at] == ","
-        self.ends[path] = self.at
+        self._ends[path] = self.at
         self.at += 1
 
     def _string(self) -> str:
@@ -158,4 +185,4 @@ class TomlPlaces:
         return self.at < len(self.text)
 
     def _note(self, path: KeyPath, offset: int) -> None:
-        self.offsets.setdefault(path, offset)
+        self._offsets.setdefault(path, offset)

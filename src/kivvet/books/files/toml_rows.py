@@ -28,7 +28,7 @@ def with_row_added(
         What else is put in, each at its offset.
     """
     places = TomlPlaces(text, shown_path(path))
-    last, closing = places.ends[word, n_there - 1], places.ends[(word,)]
+    last, closing = places.end((word, n_there - 1)), places.end((word,))
     start = text.rfind("\n", 0, closing) + 1
     is_own_line = not text[start:closing].strip()  # whether the bracket that closes the list stands alone
     spans = [(start, f"{line}\n") if is_own_line else (closing, f"\n{line}\n")]
