@@ -6,7 +6,18 @@ from typing import TYPE_CHECKING
 
 from kivvet.core.picture.bars import Bars, Sheet
 from kivvet.core.picture.paints import Paint
-from kivvet.draw.paper import bare, footnotes, heading, ink_on, key_below, painted, paper, shortened, width_of
+from kivvet.draw.paper import (
+    bare,
+    footnotes,
+    heading,
+    ink_on,
+    key_below,
+    painted,
+    paper,
+    short_figure,
+    shortened,
+    width_of,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -64,7 +75,7 @@ def _put_bars(axes: Axes, bars: Bars, *, label_size: float) -> None:
     axes.set_xlim(
         lowest * 1.12, 1.0 if bars.is_share and bars.style == "stacked" and reach > 0.999 else reach * 1.12
     )
-    axes.xaxis.set_major_formatter(lambda value, _: _short(value, is_share=bars.is_share))
+    axes.xaxis.set_major_formatter(lambda value, _: short_figure(value, is_share=bars.is_share))
     axes.tick_params(axis="x", labelsize=10)
     _write_values(axes, bars, reach, thick, size=label_size - 1)
 
@@ -163,15 +174,6 @@ def _first(bars: Bars, most: int) -> Bars:
             ),
         ),
     )
-
-
-def _short(value: float, *, is_share: bool) -> str:
-    if is_share:
-        return f"{100 * value:.0f} %"
-    for size, word in ((1e12, "T"), (1e9, "G"), (1e6, "M")):
-        if abs(value) >= size:
-            return f"{value / size:g} {word}"
-    return f"{value:,.10g}"
 
 
 def _long(value: float, *, is_share: bool) -> str:

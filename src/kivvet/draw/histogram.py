@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from kivvet.core.picture.histogram import Band, Histogram
 from kivvet.core.picture.paints import Paint
-from kivvet.draw.bars import _short
 from kivvet.draw.lines import apart
 from kivvet.draw.paper import (
     ALARM,
@@ -21,6 +20,7 @@ from kivvet.draw.paper import (
     key_below,
     painted,
     paper,
+    short_figure,
     wrapped,
 )
 
@@ -93,7 +93,7 @@ def _put_layers(axes: Axes, picture: Histogram) -> None:
     bare(axes, grid="y")
     axes.set_ylim(0, max(ends, default=1) * 1.06 or 1)
     axes.yaxis.set_major_locator(MaxNLocator(integer=True))
-    axes.yaxis.set_major_formatter(lambda value, _: _short(value, is_share=False))
+    axes.yaxis.set_major_formatter(lambda value, _: short_figure(value, is_share=False))
     axes.set_ylabel("rows", color=FAINT)
     axes.set_xticks([])
 

@@ -6,8 +6,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from kivvet.core.picture.lines import Lines
-from kivvet.draw.bars import _short
-from kivvet.draw.paper import FAINT, INK, bare, footnotes, heading, paper, shortened
+from kivvet.draw.paper import FAINT, INK, bare, footnotes, heading, paper, short_figure, shortened
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -67,7 +66,7 @@ def draw_lines(lines: Lines) -> Figure:
             lines.places[::step], [shortened(one, 16) for one in lines.periods[::step]], size=10.5
         )
         axes.set_xlabel(lines.about, color=FAINT)
-        axes.yaxis.set_major_formatter(lambda value, _: _short(value, is_share=lines.is_share))
+        axes.yaxis.set_major_formatter(lambda value, _: short_figure(value, is_share=lines.is_share))
         span = axes.get_ylim()[1] - axes.get_ylim()[0]
         for (_, line), y in zip(ends, apart([one for one, _ in ends], span * 0.045), strict=True):
             axes.annotate(

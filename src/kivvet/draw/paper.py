@@ -171,3 +171,13 @@ def key_below(
         figure.text(x + 0.023, y - 0.011, text, size=10.5, color=INK, va="center")
         x += width
     return top - y + step if entries or faults else 0.0
+
+
+def short_figure(value: float, *, is_share: bool) -> str:
+    """Return a figure as an axis shows it: shares as percent, large ones with a word for their thousands."""
+    if is_share:
+        return f"{100 * value:.0f} %"
+    for size, word in ((1e12, "T"), (1e9, "G"), (1e6, "M")):
+        if abs(value) >= size:
+            return f"{value / size:g} {word}"
+    return f"{value:,.10g}"
