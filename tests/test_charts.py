@@ -591,3 +591,27 @@ def test_labels_of_all_scripts_are_drawn_and_letters_that_no_font_has_are_said(t
     said = " ".join(chart.notes)
     assert "\U0001f41f" in said and ("no font here has" in said or "drawn with the font" in said)
     assert not recwarn.list
+
+
+def test_a_column_that_a_dataset_calls_otherwise_has_the_colours_of_its_own_output(tmp_path):
+    book = kivvet.open_book(
+        write_book(
+            tmp_path / "b",
+            {
+                "tables/two.toml": 'inputs.ph = "number"\n'
+                'outputs.first = { type = "text", order = ["a", "b"], meaning = { a = "good", b = "bad" } }\n'
+                'outputs.second = { type = "text", order = ["a", "b"], meaning = { a = "bad", b = "good" } }\n'
+                'rows = [["ph", "first", "second"], ["< 7", "a", "a"], [">= 7", "b", "b"]]\n',
+                "book.toml": '[datasets.samples]\nsource = "data/samples.csv"\ntypes = { station = "text" }\n'
+                'columns = [{ table = "two", keep = { second = "other" } }]\n',
+            },
+        )
+    )
+    wanted = book.chart("two", "bars", output="second").picture
+    (panel,) = book.chart("samples").picture.panels
+    assert panel.parts[0].paints == wanted.parts[0].paints
+    (told,) = (one for one in book.report().facts.tables if one.listed.name == "two")
+    assert [told.column_paints["samples", "other"][name] for name in wanted.bars[:2]] == list(
+        wanted.parts[0].paints[:2]
+    )
+    assert told.paints["first"]["a"] != told.paints["second"]["a"] == wanted.parts[0].paints[0]

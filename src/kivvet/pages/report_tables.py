@@ -128,9 +128,7 @@ def _classes(one: TableTold) -> Grid | None:
         for column, counted in report.classes.items()
     ]
     for dataset, column, counted, report in columns:
-        paints = one.paints.get(column) or next(
-            (some for some in one.paints.values() if any(label in some for label, _ in counted)), {}
-        )
+        paints = one.column_paints[dataset, column]
         for label, rows in counted[:_MOST_VALUES]:
             lines.append(
                 Line(

@@ -45,6 +45,8 @@ class TableTold:
         Rows of data by row of the table, of all datasets that use it; None where none was read.
     counted : tuple of (str, TableReport)
         By dataset what it did to the data.
+    column_paints : mapping of (str, str) to mapping of str to Paint
+        By dataset and column that it made there what stands for its classes.
     picture : Bars, Histogram, RegionMap or None
     paints : mapping of str to mapping of str to Paint
         By output what stands for its classes.
@@ -62,6 +64,7 @@ class TableTold:
     examples: tuple[tuple[str, ...], ...] = ()
     counts: tuple[int, ...] | None = None
     counted: tuple[tuple[str, TableReport], ...] = ()
+    column_paints: Mapping[tuple[str, str], Mapping[str, Paint]] = field(default_factory=dict)
     picture: Bars | Histogram | RegionMap | None = None
     paints: Mapping[str, Mapping[str, Paint]] = field(default_factory=dict)
     last_change: str = ""

@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from kivvet.books.asks.chart_of_data import paints_of_column
 from kivvet.books.asks.chart_wanted import ChartWanted, OnRows, Picture, file_name
 from kivvet.books.asks.impact import impact_in_book
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
+from kivvet.books.runs.fed_domains import known_plan
 from kivvet.core.picture.flows import flows_of
-from kivvet.core.picture.paints import Paint, paints_of_labels, paints_of_output
+from kivvet.core.picture.paints import paints_of_labels
 from kivvet.core.run.cross_table import Label
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import listed
@@ -51,15 +53,8 @@ def chart_of_change(
         )
     column = max(moved, key=lambda one: one.changed)
     others = [one.column for one in moved if one is not column]
-    table = book.tables.get(column.made_by)
-    paints: dict[str, Paint] = {}
-    if table is not None:
-        classes = {label for label, *_ in column.classes if label is not None}
-        ranked = sorted(
-            table.outputs,
-            key=lambda one: (one.name != column.column, -len(classes & set(paints_of_output(table, one)))),
-        )
-        paints = paints_of_output(table, ranked[0])
+    plan, _ = known_plan(book, dataset)
+    paints = {} if plan is None else paints_of_column(plan, column.column)
     labels = [
         Label("value", label) for label, *_ in column.classes if label is not None and label not in paints
     ]

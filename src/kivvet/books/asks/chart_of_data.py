@@ -19,7 +19,7 @@ from kivvet.core.picture.bars import MOST_PARTS, Bars, Sheet, bars_of, bars_of_c
 from kivvet.core.picture.lines import lines_of
 from kivvet.core.picture.paints import Paint, paints_of_labels, paints_of_output
 from kivvet.core.run.cross_table import CrossTable, Label
-from kivvet.core.tables.table import Table
+from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import listed
@@ -147,7 +147,7 @@ def sheet_of(book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnR
         raise DataError(
             f"there are no rows to draw of {dataset.name}", fix=f"see: kivvet look {dataset.name}"
         )
-    panels = panels_of(book, report.tables)
+    panels = panels_of(prepared.plan, report.tables)
     if not panels:
         raise DataError(
             f"dataset {dataset.name!r} makes no column of classes",
@@ -162,22 +162,16 @@ def sheet_of(book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnR
     return Sheet(title, tuple(panels[:_MOST_PANELS]), tuple(notes)), file_name(dataset.name, "classes")
 
 
-def panels_of(book: OpenBook, reports: Sequence[TableReport]) -> list[Bars]:
-    """Return bars for each column of classes of some reports."""
-    made = []
-    for report in reports:
-        table = book.tables[report.table]
-        for column, counted in report.classes.items():
-            made.append(bars_of_report(table, column, counted))
-    return made
+def paints_of_column(plan: Plan, column: str) -> dict[str, Paint]:
+    """Return what stands for the classes of a column, as the table says whose output it is; nothing where none makes it."""
+    made = plan.maker_of(column)
+    return {} if made is None else paints_of_output(made[0].table, made[0].table.output(made[1]))
 
 
-def bars_of_report(table: Table, column: str, counted: Sequence[tuple[str | None, int]]) -> Bars:
-    """Return the rows of each class of a column that a table made."""
-    paints: dict[str, Paint] = {}
-    classes = {label for label, _ in counted}
-    for output in table.outputs:
-        of_output = paints_of_output(table, output)
-        if output.name == column or classes & of_output.keys():
-            paints = of_output if output.name == column or not paints else paints
-    return bars_of_classes(column, column, counted, paints)
+def panels_of(plan: Plan, reports: Sequence[TableReport]) -> list[Bars]:
+    """Return bars for each column of classes of some reports on what a plan made."""
+    return [
+        bars_of_classes(column, column, counted, paints_of_column(plan, column))
+        for report in reports
+        for column, counted in report.classes.items()
+    ]

@@ -71,11 +71,10 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
     if not run.n_rows:
         raise DataError(f"there are no rows to draw of {on}", fix=f"see: kivvet look {on}")
     report = run.report().tables[-1]
-    made = dict(zip([column for _, column in ready.step.outputs], ready.step.outputs, strict=True))
-    for column, counted in report.classes.items():
-        if made.get(column, ("",))[0] == output.name or column == output.name:
-            bars = bars_of_classes(title, output.name, counted, paints_of_output(table, output))
-            return replace(bars, notes=(*notes, *bars.notes)), name
+    made = dict(ready.step.outputs).get(output.name, output.name)  # the dataset may call it otherwise
+    if made in report.classes:
+        bars = bars_of_classes(title, output.name, report.classes[made], paints_of_output(table, output))
+        return replace(bars, notes=(*notes, *bars.notes)), name
     raise DataError(
         f"{output.name} of table {table.name!r} has no classes to count",
         expected="an output of text, of a lookup one with at most 1,000 classes",

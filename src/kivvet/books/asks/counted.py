@@ -6,11 +6,14 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
+from kivvet.books.asks.chart_of_data import paints_of_column, panels_of
 from kivvet.books.runs.fed_domains import fed_domains
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
+from kivvet.core.picture.bars import Bars
 from kivvet.core.picture.histogram import HistogramCounter, RangeInDays
 from kivvet.core.picture.of_table import suits
+from kivvet.core.picture.paints import Paint
 from kivvet.core.picture.places import output_shown
 from kivvet.core.run.fed_domains import limited
 from kivvet.core.run.reports import FormulaReport, TableReport
@@ -34,6 +37,8 @@ class Counted:
     tables: tuple[TableReport, ...] = ()
     formulas: tuple[FormulaReport, ...] = ()
     histograms: Mapping[str, HistogramCounter] = field(default_factory=dict)
+    panels: tuple[Bars, ...] = ()
+    paints: Mapping[str, Mapping[str, Paint]] = field(default_factory=dict)  # by column, of its classes
     problem: str = ""
 
 
@@ -79,5 +84,7 @@ def _read(book: OpenBook, prepared: Prepared, drawn: set[str], on_rows: OnRows) 
         report.tables,
         report.formulas,
         counters,
+        tuple(panels_of(plan, report.tables)),
+        {column: paints_of_column(plan, column) for one in report.tables for column in one.classes},
         faults[0].message if faults else "",
     )

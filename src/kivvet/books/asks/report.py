@@ -6,7 +6,6 @@ import datetime as dt
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING
 
-from kivvet.books.asks.chart_of_data import panels_of
 from kivvet.books.asks.check_book import check_book
 from kivvet.books.asks.history import RunTold, history_of
 from kivvet.books.asks.overview import (
@@ -109,7 +108,7 @@ def _dataset_told(
         found.rows,
         found.left_out,
         steps,
-        tuple(panels_of(book, found.tables)),
+        found.panels,
         tuple(of_it[-_MOST_RUNS:]),
         len(of_it),
         problem,

@@ -69,6 +69,11 @@ def table_told(
         examples_told(table),
         None if sums is None else sums[:_MOST_ROWS],
         tuple(reports),
+        {
+            (dataset, column): counted[dataset].paints[column]
+            for dataset, report in reports
+            for column in report.classes
+        },
         _picture(book, table, counted, reports),
         {output.name: paints_of_output(table, output) for output in table.outputs if output.type == "text"},
         last_change(book.folder, book.files_that_define(table.name)),

@@ -70,11 +70,7 @@ class Asked:
 
     def table_output(self, column: str) -> tuple[TableStep, str] | None:
         """Return the step of the table that makes a column as an output, and which; None where none does."""
-        for step in self.plan.table_steps:
-            for output, name in step.outputs:
-                if name == column:
-                    return step, output
-        return None
+        return self.plan.maker_of(column)
 
 
 def column_formula(name: str) -> Formula:

@@ -53,6 +53,14 @@ class Plan:
             and step.table.is_ordered(about)
         }
 
+    def maker_of(self, column: str) -> tuple[TableStep, str] | None:
+        """Return the step of the table that makes a column as an output, and which; None where none does."""
+        for step in self.table_steps:
+            for output, name in step.outputs:
+                if name == column:
+                    return step, output
+        return None
+
     @property
     def needing_all_rows(self) -> tuple[Step, ...]:
         """Those that look at other rows."""
