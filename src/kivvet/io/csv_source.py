@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import csv
 import gzip
 import itertools
@@ -52,6 +53,9 @@ class CsvSource(Source):
 
     def __init__(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> None:
         self.path = path
+        self.numbers: Mapping[
+            str, pa.DataType
+        ] = {}  # columns given as numbers, as long as every field is one
         self.start = 0  # the byte with which its rows begin, where only the last ones are read
         if not is_text_encoding(options.encoding):
             raise DataError(
@@ -264,10 +268,10 @@ class CsvSource(Source):
                     > 1,  # of one column, a blank line is a row without a value
                 ),
                 convert_options=arrow_csv.ConvertOptions(
-                    column_types={name: pa.string() for name in self.names},
+                    column_types={**dict.fromkeys(self.names, pa.string()), **self.numbers},
                     include_columns=wanted,
                     strings_can_be_null=False,
-                    null_values=[],
+                    null_values=[""],
                 ),
             )
             for batch in reader:
@@ -276,8 +280,11 @@ class CsvSource(Source):
         except pa.ArrowInvalid as error:
             if "Empty CSV file" in str(error):
                 return
+            if self.numbers and "conversion error" in str(error):
+                yield from self._rest(self.with_numbers({}), names, n_given, block_bytes)
+                return
             if "straddling" in str(error) and (block_bytes or _BLOCK_BYTES) < LONGEST_ROW:
-                yield from self._rest(names, n_given)
+                yield from self._rest(self, names, n_given, 2 * LONGEST_ROW)
                 return
             self._explain(error)
         except (OSError, EOFError) as error:
@@ -298,9 +305,17 @@ class CsvSource(Source):
         rest.start = then.size
         return rest
 
-    def _rest(self, names: Sequence[str] | None, n_given: int) -> Iterator[pa.RecordBatch]:
-        """Yield the rows after the first `n_given`, in blocks in which the longest row fits."""
-        for batch in self.batches(names, 2 * LONGEST_ROW):
+    def with_numbers(self, kinds: Mapping[str, pa.DataType]) -> CsvSource:
+        made = copy.copy(self)
+        made.numbers = kinds
+        return made
+
+    @staticmethod
+    def _rest(
+        source: CsvSource, names: Sequence[str] | None, n_given: int, block_bytes: int | None
+    ) -> Iterator[pa.RecordBatch]:
+        """Yield the rows after the first `n_given`, read anew in another way."""
+        for batch in source.batches(names, block_bytes):
             passed = min(n_given, batch.num_rows)
             n_given -= passed
             if passed < batch.num_rows:

@@ -180,6 +180,14 @@ class ManyFiles(Source):
                 yield pa.RecordBatch.from_arrays(arrays, names=wanted)
             self.rows[number] = n_rows
 
+    def with_numbers(self, kinds: Mapping[str, pa.DataType]) -> ManyFiles:
+        made = copy.copy(self)
+        made.parts = [
+            part.with_numbers({name: kind for name, kind in kinds.items() if name in part.schema})
+            for part in self.parts
+        ]
+        return made
+
     def rows_since(self, then: GrownFrom) -> ManyFiles | None:
         n_then = len(then.parts)
         if not 0 < n_then < len(self.files) or self.names_of_files[:n_then] != [

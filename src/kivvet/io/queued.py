@@ -13,6 +13,7 @@ from kivvet.io.source_and_target import Seal, Target
 
 Batch = TypeVar("Batch")
 _MOST_WAITING = 2
+_MOST_WRITTEN = 4  # with fewer, whoever gives them waits while a row group is encoded
 
 
 class QueuedTarget(Target):
@@ -24,7 +25,7 @@ class QueuedTarget(Target):
 
     def __init__(self, inner: Target) -> None:
         self.inner = inner
-        self.waiting: queue.Queue[Sequence[pa.Array] | None] = queue.Queue(_MOST_WAITING)
+        self.waiting: queue.Queue[Sequence[pa.Array] | None] = queue.Queue(_MOST_WRITTEN)
         self.error: BaseException | None = None
         self.is_abandoned = False
         self.thread = threading.Thread(target=self._work, name="writing", daemon=True)

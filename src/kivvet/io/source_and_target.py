@@ -233,6 +233,17 @@ class Source(ABC):
         """
         return self
 
+    def with_numbers(self, kinds: Mapping[str, pa.DataType]) -> Source:
+        """Return the source, the fields of some columns of text as numbers from the start, which is sooner done; from a
+        batch on in which one is none, they are texts.
+
+        Parameters
+        ----------
+        kinds : mapping of str to DataType
+            By column: 64 bits, whole or floating. A field without characters is null.
+        """
+        return self
+
     def empty_batch(self) -> pa.RecordBatch:
         """Return a batch without rows."""
         schema = self.stored_schema or pa.schema([(name, pa.string()) for name in self.names])

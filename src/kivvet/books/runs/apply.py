@@ -254,7 +254,9 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
     keys = RowKeys(dataset.key) if dataset.key else None
     n_before = run.n_rows
     with replacing(target) as part, writer.to(part):
-        for batch in run.batches(work.names):
+        for batch in run.batches(
+            work.names, ahead=writer.typed_columns(run), keeps_texts=not writer.format.keeps_types
+        ):
             if demands.is_watching_tables:
                 demands.see([batch.columns_of(step) for step in run.plan.table_steps])
             if work.names is None:

@@ -6,7 +6,7 @@ target needs them, from the whole column, read once before. Values with leading 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -21,6 +21,7 @@ from kivvet.core.columns.convert import (
     FIELD_PATTERNS,
     Converted,
     are_numbers,
+    arrow_type,
     convert_text,
     expected,
     fitting_types,
@@ -182,30 +183,47 @@ class TypedReader:
         ] = {}  # by column and rows before the batch
         self.n_rows = 0
 
-    def batches(self, names: Sequence[str] | None = None) -> Iterator[TypedBatch]:
-        """Yield the batches in order."""
-        for batch in read_ahead(self.source.batches(names)):
+    def batches(
+        self, names: Sequence[str] | None = None, ahead: Collection[str] = (), *, keeps_texts: bool = True
+    ) -> Iterator[TypedBatch]:
+        """Yield the batches in order.
+
+        Parameters
+        ----------
+        names : sequence of str, optional
+            The columns that are read; all without it.
+        ahead : collection of str
+            Those of them whose fields become values while the batch before is still used; what does not convert is
+            known once they are asked for.
+        keeps_texts : bool
+            Whether somebody wants those as they stand in the source too.
+        """
+        source = self.source if keeps_texts else self.source.with_numbers(self._plain_numbers(ahead))
+        read = source.batches(names)
+        # To find where fields end takes as long as making values of them: each has a thread.
+        for batch, converted in read_ahead(
+            self._converted_ahead(read_ahead(read) if source.is_text and ahead else read, ahead)
+        ):
             self.bad_rows.clear()
-            yield TypedBatch(self, batch, self.n_rows)
+            yield TypedBatch(self, batch, self.n_rows, converted)
             self.n_rows += batch.num_rows
 
-    def whole_columns(
-        self, names: Sequence[str], on_rows: Callable[[int], None] = lambda _: None
-    ) -> tuple[dict[str, Column], int]:
-        """Return columns with all their rows, and how many rows there are."""
-        parts: dict[str, list[pa.Array]] = {name: [] for name in names}
-        by_codes: set[str] = set()  # columns of text that are held as codes into their different values
-        for number, batch in enumerate(self.batches(names or None)):
-            for name in names:
-                array = batch.typed(name)
-                if number == 0 and _repeats(array):
-                    by_codes.add(name)
-                parts[name].append(array.dictionary_encode() if name in by_codes else array)
-            on_rows(batch.num_rows)
-        # Each is joined as its parts are let go of, so that no more than one is held twice.
-        whole = {name: column_from_arrow(_joined(parts.pop(name)), name) for name in names}
-        pa.default_memory_pool().release_unused()
-        return whole, self.n_rows
+    def _plain_numbers(self, names: Iterable[str]) -> dict[str, pa.DataType]:
+        """Return those of some columns whose fields are numbers as any reader of CSV reads them, with their types."""
+        return {
+            name: arrow_type(kind)
+            for name in names
+            if (kind := self.types.get(name, "text")) in ("integer", "number")
+            and not self.dataset.words_that_mean_missing(name)
+            and not self.dataset.form_of(name).concerns(kind)
+        }
+
+    def _converted_ahead(
+        self, batches: Iterator[pa.RecordBatch], ahead: Collection[str]
+    ) -> Iterator[tuple[pa.RecordBatch, dict[str, Converted]]]:
+        for batch in batches:
+            texts = [name for name in ahead if name in batch.schema.names]
+            yield batch, {name: self._as_typed(name, batch.column(name)) for name in texts}
 
     def convert_declared(self, batch: TypedBatch) -> None:
         """Read the columns whose type the dataset declares, so that what does not convert is known."""
@@ -276,16 +294,31 @@ class TypedReader:
             self.is_zoned[name] = first is not None and are_zoned([first])
         return replace(form, is_zoned=self.is_zoned[name])
 
-    def convert(self, name: str, array: pa.Array, rows_before: int) -> pa.Array:
-        """Return a column as its type says; fields that do not convert become null and are remembered."""
+    def _as_typed(self, name: str, array: pa.Array) -> Converted:
+        """Return a column as its type says, null where fields do not convert."""
         if not is_text_type(array.type):
-            return array
+            return Converted(array)
         kind = self.types.get(name, "text")
         if array.type != pa.string():
             array = array.cast(pa.string())
-        converted: Converted = convert_text(
+        return convert_text(
             array, kind, self.dataset.words_that_mean_missing(name), self._form_of(name, kind)
         )
+
+    def convert(
+        self, name: str, array: pa.Array, rows_before: int, known: Converted | None = None
+    ) -> pa.Array:
+        """Return a column as its type says; fields that do not convert become null and are remembered.
+
+        Parameters
+        ----------
+        known : Converted, optional
+            What came of it, where that was found out ahead.
+        """
+        converted = self._as_typed(name, array) if known is None else known
+        if not is_text_type(array.type):
+            return converted.array
+        kind = self.types.get(name, "text")
         if name not in self.converted and kind != "text":
             self.converted[name] = _some_fields(array, converted)
         if converted.bad is not None:
@@ -304,10 +337,17 @@ class TypedReader:
 class TypedBatch:
     """One batch: columns as they stand in the source, and typed where asked."""
 
-    def __init__(self, reader: TypedReader, batch: pa.RecordBatch, rows_before: int) -> None:
+    def __init__(
+        self,
+        reader: TypedReader,
+        batch: pa.RecordBatch,
+        rows_before: int,
+        converted: Mapping[str, Converted] | None = None,
+    ) -> None:
         self.reader = reader
         self.batch = batch
         self.rows_before = rows_before
+        self._converted = converted or {}
         self._typed: dict[str, pa.Array] = {}
 
     @property
@@ -321,7 +361,9 @@ class TypedBatch:
     def typed(self, name: str) -> pa.Array:
         """Return a column as an Arrow array of its type."""
         if name not in self._typed:
-            self._typed[name] = self.reader.convert(name, self.batch.column(name), self.rows_before)
+            self._typed[name] = self.reader.convert(
+                name, self.batch.column(name), self.rows_before, self._converted.get(name)
+            )
         return self._typed[name]
 
     def unread_rows(self, names: Iterable[str]) -> npt.NDArray[np.bool_] | None:
@@ -339,19 +381,3 @@ def _some_fields(fields: pa.Array, converted: Converted) -> tuple[str, ...]:
     """Return a few of the fields that could be read and are not missing."""
     rows = np.flatnonzero(converted.array[:_ROWS_LOOKED_AT].is_valid().to_numpy(zero_copy_only=False))
     return tuple(fields[int(row)].as_py().strip() for row in rows[:_MOST_FIELDS])
-
-
-def _repeats(texts: pa.Array) -> bool:
-    """Whether codes take less room than some texts do."""
-    return is_text_type(texts.type) and 2 * pc.count_distinct(texts).as_py() <= len(texts)
-
-
-def _joined(arrays: Sequence[pa.Array]) -> pa.Array:
-    """Return arrays of one type as one."""
-    if not arrays:
-        return pa.nulls(0)
-    chunks = pa.chunked_array(arrays)
-    if pa.types.is_string(chunks.type):
-        chunks = chunks.cast(pa.large_string())  # there may be more text than the other kind of array holds
-    made = chunks.unify_dictionaries().combine_chunks()
-    return made if isinstance(made, pa.Array) else made.chunk(0)

@@ -19,6 +19,7 @@ from kivvet.books.runs.read_data import TypedBatch, TypedReader
 from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.execution import Execution
+from kivvet.core.run.look_ahead import LookAhead
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.run.steps import Step
@@ -110,7 +111,14 @@ class Run:
         ]
         self.reader.source = self.reader.source.with_codes(coded)
 
-    def batches(self, names: Sequence[str] | None = None, most_rows: int | None = None) -> Iterator[RunBatch]:
+    def batches(
+        self,
+        names: Sequence[str] | None = None,
+        most_rows: int | None = None,
+        *,
+        ahead: Collection[str] | None = None,
+        keeps_texts: bool = True,
+    ) -> Iterator[RunBatch]:
         """Yield the batches in order, with what is made of them.
 
         Parameters
@@ -119,10 +127,16 @@ class Run:
             The columns of the source that are read; all without it.
         most_rows : int, optional
             Only so many rows, unless a step needs all of them.
+        ahead : collection of str, optional
+            The columns whose fields become values ahead; without it those that steps read.
+        keeps_texts : bool
+            Whether somebody wants those as they stand in the source too.
         """
+        if ahead is None:
+            ahead = self.plan.source_columns
         self.look_ahead()
         left = None if self.plan.needing_all_rows else most_rows
-        for batch in self.reader.batches(names):
+        for batch in self.reader.batches(names, () if left is not None else ahead, keeps_texts=keeps_texts):
             if left is not None and batch.num_rows > left:
                 self.is_cut = True
                 if not left:
@@ -134,16 +148,19 @@ class Run:
             self.on_rows(read.num_rows)
 
     def look_ahead(self) -> None:
-        """Work out the steps that look at other rows, for which the columns they need are read whole.
+        """Work out the steps that look at other rows, for which what they need of all rows is read before.
 
         Nothing is read where there are none.
         """
         if not self.plan.needing_all_rows:
             return
-        steps = self.plan.leading_to(self.plan.needing_all_rows)
-        names = list(dict.fromkeys(read.column for step in steps for read in step.reads if read.from_source))
-        columns, n_rows = self._reader().whole_columns(names, self.on_rows)
-        self.execution.look_ahead(columns.__getitem__, n_rows)
+        ahead = LookAhead(self.plan)
+        names = ahead.source_columns
+        for batch in self._reader().batches(names or None, names, keeps_texts=False):
+            ahead.see(batch.typed, batch.num_rows)
+            self.on_rows(batch.num_rows)
+        known = ahead.all_rows()
+        self.execution.look_ahead(known.source.__getitem__, known.n_rows, known.steps, known.made)
 
     def row(self, number: int) -> RunBatch | None:
         """Return one row, counted from 1, with what is made of it; None where there is no such row.

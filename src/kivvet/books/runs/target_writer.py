@@ -4,7 +4,7 @@ encoded already.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from kivvet.books.runs.read_data import TypedReader
 from kivvet.books.runs.record import ColumnRecord, Record
-from kivvet.books.runs.run import RunBatch
+from kivvet.books.runs.run import Run, RunBatch
 from kivvet.core.columns.convert import is_text_type
 from kivvet.io.csv_target import list_as_text
 from kivvet.io.formats import format_of, target_format
@@ -99,6 +99,11 @@ class TargetWriter:
         """Let go of a file that was not finished."""
         if self.file is not None:
             self.file.abandon()
+
+    def typed_columns(self, run: Run) -> Collection[str]:
+        """Return the columns of the source whose values are needed: for what is made of them, or written."""
+        written = [name for name in self.written if name in self.own] if self.format.keeps_types else []
+        return dict.fromkeys([*run.plan.source_columns, *written])
 
     def write(self, batch: RunBatch) -> None:
         """Write a batch of the source with the columns made of it.

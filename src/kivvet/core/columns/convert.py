@@ -98,9 +98,19 @@ def blank_to_null(texts: pa.Array, missing_words: Sequence[str] = ()) -> pa.Arra
     """Return text with no characters, and the words that mean missing, as null."""
     if missing_words:
         return null_where(texts, pc.is_in(texts, pa.array(["", *missing_words], texts.type)))
-    if pc.any(pc.equal(texts, "")).as_py():
+    if texts.null_count or pa.types.is_string_view(texts.type):
         return null_where(texts, pc.equal(texts, ""))
-    return texts
+    width = np.int64 if pa.types.is_large_string(texts.type) else np.int32
+    _, offsets, content = texts.buffers()
+    if not len(texts):
+        return texts
+    ends = np.frombuffer(offsets, width, len(texts) + 1, texts.offset * np.dtype(width).itemsize)
+    is_some = ends[1:] != ends[:-1]
+    if is_some.all():
+        return texts
+    # A null takes no characters either: only the bits that tell them are new.
+    valid = pa.py_buffer(np.packbits(is_some, bitorder="little"))
+    return pa.Array.from_buffers(texts.type, len(texts), [valid, pa.py_buffer(ends), content])
 
 
 def bytes_of_texts(texts: pa.Array) -> memoryview:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -12,6 +12,7 @@ from kivvet.core.columns.column import BoolArray, Column, NumericColumn, missing
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
+from kivvet.core.run.steps import Step
 
 
 class Execution:
@@ -40,26 +41,49 @@ class Execution:
         """Count the rows that come as those that follow others."""
         self.rows_before = self.n_rows = n_rows
 
-    def look_ahead(self, column_named: Callable[[str], Column], n_rows: int) -> None:
+    def look_ahead(
+        self,
+        column_named: Callable[[str], Column],
+        n_rows: int,
+        steps: tuple[Step, ...] | None = None,
+        known: Mapping[str, MadeColumn] | None = None,
+    ) -> None:
         """Work out what looks at other rows, from all rows; batches then take their part of it.
 
         Without it, the one batch that is applied is taken to be all rows.
+
+        Parameters
+        ----------
+        column_named : callable
+            By its name, a column of the source with all rows.
+        n_rows : int
+        steps : tuple of Step, optional
+            Those that are to be run for it; without it all on which that depends.
+        known : mapping of str to MadeColumn, optional
+            What steps that are left out made, for all rows.
         """
         wanted = self.plan.needing_all_rows
-        ahead = Execution(Plan(self.plan.leading_to(wanted), ()), with_report=False, refuses_overlaps=False)
-        ahead.apply(column_named, n_rows)
-        known = {id(stage.step): stage for stage in ahead.stages if stage.step in wanted}
-        self.stages = [known.get(id(stage.step), stage) for stage in self.stages]
+        if steps is None:
+            steps = self.plan.leading_to(wanted)
+        ahead = Execution(Plan(steps, ()), with_report=False, refuses_overlaps=False)
+        ahead.apply(column_named, n_rows, known)
+        done = {id(stage.step): stage for stage in ahead.stages if stage.step in wanted}
+        self.stages = [done.get(id(stage.step), stage) for stage in self.stages]
 
-    def apply(self, column_named: Callable[[str], Column], n_rows: int) -> dict[str, MadeColumn]:
-        """Return the columns made for one batch, by name, written or not.
+    def apply(
+        self,
+        column_named: Callable[[str], Column],
+        n_rows: int,
+        known: Mapping[str, MadeColumn] | None = None,
+    ) -> dict[str, MadeColumn]:
+        """Return the columns made for one batch, by name, written or not; with those known already.
 
         Raises
         ------
         DataError
             If columns do not fit, or a strict formula has values without a result.
         """
-        made: dict[str, MadeColumn] = {}
+        made: dict[str, MadeColumn] = dict(known or {})
         unfit: list[MisfitError] = []
         lost: set[str] = set()
         for stage in self.stages:

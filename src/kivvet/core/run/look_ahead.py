@@ -1,0 +1,143 @@
+"""What has to be known of all rows before the first is made: gathered batch by batch, no more of it than is looked at.
+
+Steps that look at one row at a time are run as batches come, and of what these make, as of the source, only the
+columns are held that a step which looks at other rows reads.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kivvet.core.columns.column import Column, column_from_arrow
+from kivvet.core.columns.convert import is_text_type
+from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.run.execution import Execution
+from kivvet.core.run.formula_step import FormulaStep
+from kivvet.core.run.plan import Plan
+from kivvet.core.run.steps import Step
+
+
+@dataclass(frozen=True)
+class AllRows:
+    """The columns that steps which look at other rows read, and the steps which make what these read besides.
+
+    Attributes
+    ----------
+    steps : tuple of Step
+        Those that are still to be run, in order.
+    source : dict of str to Column
+    made : dict of str to MadeColumn
+    n_rows : int
+    """
+
+    steps: tuple[Step, ...]
+    source: dict[str, Column]
+    made: dict[str, MadeColumn]
+    n_rows: int
+
+
+class LookAhead:
+    """All rows of what steps that look at other rows read; given batch by batch.
+
+    Parameters
+    ----------
+    plan : Plan
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        steps = plan.leading_to(plan.needing_all_rows)
+        early = _of_single_rows(steps)
+        self.steps = tuple(step for step in steps if step not in early)
+        self.source_columns = Plan(steps, ()).source_columns
+        self._early = Execution(Plan(early, ()), with_report=False, refuses_overlaps=False)
+        made = {name for step in early for name in step.made_names}
+        self._source: dict[str, list[pa.Array]] = {name: [] for name in Plan(self.steps, ()).source_columns}
+        self._made: dict[str, list[MadeColumn]] = {
+            read.column: []
+            for step in self.steps
+            for read in step.reads
+            if not read.from_source and read.column in made
+        }
+        self._by_codes: set[str] = set()  # columns of text that are held as codes into their different values
+        self.n_rows = 0
+
+    def see(self, array_named: Callable[[str], pa.Array], n_rows: int) -> None:
+        """Take what is needed of the next rows.
+
+        Parameters
+        ----------
+        array_named : callable
+            By its name, a column of the source for these rows.
+        """
+        for name, parts in self._source.items():
+            array = array_named(name)
+            if not parts and _repeats(array):
+                self._by_codes.add(name)
+            parts.append(array.dictionary_encode() if name in self._by_codes else array)
+        if self._made:
+            made = self._early.apply(lambda name: column_from_arrow(array_named(name), name), n_rows)
+            for name, columns in self._made.items():
+                columns.append(made[name])
+        self.n_rows += n_rows
+
+    def all_rows(self) -> AllRows:
+        """Return the columns with all their rows, and let go of the parts."""
+        # Each is joined as its parts are let go of, so that no more than one is held twice.
+        source = {
+            name: column_from_arrow(_joined(self._source.pop(name)), name) for name in list(self._source)
+        }
+        made = {name: _joined_made(self._made.pop(name)) for name in list(self._made) if self._made[name]}
+        pa.default_memory_pool().release_unused()
+        return AllRows(self.steps, source, made, self.n_rows)
+
+
+def _of_single_rows(steps: Sequence[Step]) -> tuple[Step, ...]:
+    """Return those steps, in order, of which the rows can be made apart from each other, and joined as they are."""
+    found: list[Step] = []
+    others: set[str] = set()
+    for step in steps:
+        reads_others = any(read.column in others for read in step.reads if not read.from_source)
+        if step.needs_all_rows or reads_others or not _is_joined(step):
+            others.update(step.made_names)
+        else:
+            found.append(step)
+    return tuple(found)
+
+
+def _is_joined(step: Step) -> bool:
+    """Whether columns made of some rows each have one form, so that they can be put together."""
+    if isinstance(step, FormulaStep):
+        # One that stops at the first value without a result says of all rows how many there are.
+        return step.type in ("number", "integer", "boolean", "date") and not step.formula.is_strict
+    return all(made.type is not None for made in step.made)
+
+
+def _joined_made(parts: Sequence[MadeColumn]) -> MadeColumn:
+    """Return parts of one column as one."""
+    first = parts[0]
+    if first.codes is None:
+        return replace(first, values=_joined([part.values for part in parts]))
+    return replace(
+        first, codes=np.concatenate([part.codes for part in parts if part.codes is not None]), validity=None
+    )
+
+
+def _repeats(texts: pa.Array) -> bool:
+    """Whether codes take less room than some texts do."""
+    return is_text_type(texts.type) and 2 * pc.count_distinct(texts).as_py() <= len(texts)
+
+
+def _joined(arrays: Sequence[pa.Array]) -> pa.Array:
+    """Return arrays of one type as one."""
+    if not arrays:
+        return pa.nulls(0)
+    chunks = pa.chunked_array(arrays)
+    if pa.types.is_string(chunks.type):
+        chunks = chunks.cast(pa.large_string())  # there may be more text than the other kind of array holds
+    made = chunks.unify_dictionaries().combine_chunks()
+    return made if isinstance(made, pa.Array) else made.chunk(0)
