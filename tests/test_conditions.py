@@ -1,12 +1,14 @@
 """The condition language: what each form means, and what is said of what is no condition."""
 
 import datetime as dt
+import re
 from decimal import Decimal
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from kivvet.core.words import condition_parser
 from kivvet.core.words.condition_parser import ConditionError, parse_condition
 from kivvet.core.words.conditions import (
     AnyOf,
@@ -139,3 +141,22 @@ def test_any_text_is_a_condition_or_a_fault_with_a_place_in_it(text, kind):
         parse_condition(text, kind)
     except ConditionError as error:
         assert 0 <= error.offset <= len(text)
+
+
+@given(st.text(st.sampled_from("0157 <>=to.-+e"), max_size=11), st.sampled_from(["number", "integer"]))
+@example("> 5 to < 6", "number")
+@example("<5 to 6", "number")
+@example(">=05", "integer")
+@example("-0 to 0.50", "number")
+def test_what_is_written_most_reads_as_the_whole_language_reads_it(text, kind):
+    def read():
+        try:
+            return parse_condition(text, kind)
+        except ConditionError as error:
+            return str(error), error.offset, error.expected
+
+    quickly = read()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(condition_parser, "_PLAIN_RANGE", re.compile(r"(?!)"))
+        closely = read()
+    assert repr(quickly) == repr(closely)

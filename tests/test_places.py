@@ -1,13 +1,15 @@
 """Where keys and cells of a TOML document stand, whatever its line ends, quotes and headings."""
 
+import json
 import re
 import tomllib
+from decimal import Decimal
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kivvet.books.files import toml_places
+from kivvet.books.files import long_rows, toml_places
 from kivvet.books.files.readers import read_csv_rows, read_toml
 from kivvet.books.files.toml_places import TomlPlaces
 
@@ -134,7 +136,7 @@ ROWS = st.lists(
 )
 
 
-@given(ROWS, st.sampled_from([",", " ,  # why, [x]", ",\n"]))
+@given(ROWS, st.sampled_from([",", " ,  # why, [x]", ",\n", " # why\n ,", "\n,"]))
 def test_rows_whose_cells_are_sought_late_stand_where_they_would_have_been_found_at_once(rows, after):
     text = "rows = [\n"
     for cells, between, end in rows:
@@ -153,3 +155,47 @@ def test_rows_whose_cells_are_sought_late_stand_where_they_would_have_been_found
         assert late.start(path) == at_once.start(path)
         if path != ("last",):
             assert late.end(path) == at_once.end(path)
+
+
+QUICK = st.lists(
+    st.lists(
+        st.one_of(
+            st.text(st.characters(codec="utf-8", exclude_categories=["Cs"]), max_size=6).map(json.dumps),
+            st.sampled_from(
+                ["1", "-0", "1.50", "+1", "1_0", "1e3", "1.", "true", "null", "nan", "NaN", "[1, 2]"]
+            ),
+            st.sampled_from(
+                ["{ a = 1 }", '{ "a": 1 }', "'x'", '"a" # b', '"\t"', '"\x7f"', "2026-01-02", "", "0x1F"]
+            ),
+        ),
+        max_size=3,
+    ).map(lambda cells: f"[{', '.join(cells)}]"),
+    max_size=4,
+)
+
+
+@given(
+    QUICK,
+    st.sampled_from([",", "", "  ,", ",\n\n", " # c", ",,"]),
+    st.sampled_from(["", "[x]\n", 'a = """\n', "rows = 3\n", 'rows.x = 1\nb = "', "# rows = [\n"]),
+    st.sampled_from(["", '"""\n', "[y]\nrows = 1\n", "rows = 2\n", "z", "]\n"]),
+    st.sampled_from(["rows = [\n", "rows=[ \n", "rows = [", " rows = [\n", '"rows" = [\n']),
+)
+def test_long_rows_are_read_as_the_standard_library_reads_them(rows, end, before, after, opens):
+    text = before + opens + ",\n".join(rows) + end + "\n]\n" + after
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(long_rows, "_SHORT", 0)
+        try:
+            wanted = tomllib.loads(text, parse_float=Decimal)
+        except tomllib.TOMLDecodeError as error:
+            with pytest.raises(tomllib.TOMLDecodeError, match=re.escape(str(error))):
+                long_rows.read_document(text)
+        else:
+            assert repr(long_rows.read_document(text)) == repr(wanted)
+
+
+def test_long_rows_are_read_as_json_where_they_are():
+    rows = "".join(f'  ["{number}", "class {number % 7}"],\n' for number in range(3_000))
+    text = f'inputs.x = "text"\nrows = [\n{rows}]\n[severity]\ngap = "note"\n'
+    assert long_rows._read_quickly(text) == tomllib.loads(text, parse_float=Decimal)
+    assert long_rows._read_quickly(text.replace("class 3", "class # 3")) is None

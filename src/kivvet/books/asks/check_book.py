@@ -162,6 +162,7 @@ def _check_dataset(
     if only and not used & names and not any(fault.table in names for fault in faults):
         return None
     run = Run(prepared, on_rows=on_rows)
+    run.read_codes(plan.source_columns)
     probes = [
         DataProbe(step, [one for one in table_findings if one.table == step.table.name])
         if step.table.name in names and step.table.is_complete
@@ -172,13 +173,13 @@ def _check_dataset(
     key = () if keys is None else keys.names
     asked = [*plan.source_columns, *key, *(name for name in dataset.types if name in prepared.source.names)]
     wanted = list(dict.fromkeys(asked)) or None
-    for batch in run.batches(wanted) if plan.steps or wanted else ():
+    for batch in run.batches(wanted, ahead=wanted) if plan.steps or wanted else ():
         run.reader.convert_declared(batch.read)
         if keys is not None:
             keys.see([batch.read.typed(name) for name in keys.names])
         for step, probe in zip(plan.table_steps, probes, strict=True):
             if probe is not None:
-                probe.see(batch.columns_of(step), batch.unread_rows(step))
+                probe.see(batch.columns_of(step), batch.unread_rows(step), run.execution.outcomes_of(step))
     found = [*(one for one in faults if one.kind != "example"), *run.faults()]
     found += [] if keys is None else [in_dataset(one, dataset) for one in keys.findings()]
     for probe, report in zip(probes, run.report().tables, strict=True):

@@ -59,6 +59,7 @@ def _read(book: OpenBook, prepared: Prepared, drawn: set[str], on_rows: OnRows) 
         if step.table.name not in drawn and suits(step.table, has_data=True) == "histogram"
     }
     run = Run(prepared, on_rows=on_rows)
+    run.read_codes(plan.source_columns)
     for batch in run.batches(plan.source_columns or None):
         for step, reach in lines.values():
             reach.see(batch.columns_of(step)[step.table.inputs[0].name])

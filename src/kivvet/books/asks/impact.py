@@ -336,7 +336,7 @@ class _SummaryImpact:
         run = Run(prepared, with_report=False)
         arrays: dict[str, list[pa.Array]] = {}
         for batch in run.batches():
-            held = {name: batch.read.batch.column(name) for name in lines.names}
+            held = {name: batch.read.as_it_stands(name) for name in lines.names}
             held |= {name: _plain(batch.made[name]) for name in prepared.plan.written}
             for name, array in held.items():
                 arrays.setdefault(name, []).append(array)

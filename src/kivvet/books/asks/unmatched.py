@@ -63,6 +63,7 @@ def unmatched_in(
         if errors := [*faults, *(one for one in more if one.severity == "error")]:
             raise TableError(errors)
         run = Run(prepared, on_rows=on_rows)
+        run.read_codes(prepared.plan.source_columns)
         if prepared.plan.table_steps:
             for _ in run.batches(prepared.plan.source_columns):
                 pass

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 import tomllib
 from dataclasses import dataclass
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.long_rows import read_document
 from kivvet.books.files.toml_places import TomlPlaces
 from kivvet.core.read.options import Locate
 from kivvet.core.words.findings import Finding, finding
@@ -83,7 +83,7 @@ def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Findin
             )
         ]
     try:
-        values = tomllib.loads(text, parse_float=Decimal)
+        values = read_document(text)
     except tomllib.TOMLDecodeError as error:
         message = str(error)
         match = re.search(r" \(at (?:line (\d+), column (\d+)|end of document)\)$", message)

@@ -15,9 +15,9 @@ from kivvet.core.words.places import Place
 _BLANK = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 _SCALAR = re.compile(r"[^,\]}\n#]*")
-#: An array of strings on one line.
+#: An array of strings on one line, and the comma after it.
 _PLAIN_ROW = re.compile(
-    r'\[[ \t]*(?:"(?:[^"\\\n]|\\.)*+"(?:[ \t]*,[ \t]*"(?:[^"\\\n]|\\.)*+")*+[ \t]*,?[ \t]*)?\]'
+    r'[ \t\r\n]*(\[[ \t]*(?:"(?:[^"\\\n]|\\.)*+"(?:[ \t]*,[ \t]*"(?:[^"\\\n]|\\.)*+")*+[ \t]*,?[ \t]*)?\])[ \t]*(,?)'
 )
 _STRINGS = (
     re.compile(r'"""(?:[^\\]|\\.)*?"""+', re.DOTALL),
@@ -153,22 +153,37 @@ class TomlPlaces:
 
     def _array(self, path: KeyPath) -> None:
         self.at += 1
-        index = 0
+        index = self._plain_rows(path, 0)
         while self._skip() and self.text[self.at] != "]":
             is_string = self.text[self.at] in "\"'"
             element = (*path, index)
             self._note(element, self.at + is_string)
-            if match := _PLAIN_ROW.match(self.text, self.at):
-                self._unread[element] = self.at
-                self.at = match.end()
-            else:
-                self._value(element)
+            self._value(element)
             self._ends[element] = self.at
             index += 1
             self._skip()
             self.at += self.text[self.at] == ","
+            index = self._plain_rows(path, index)
         self._ends[path] = self.at
         self.at += 1
+
+    def _plain_rows(self, path: KeyPath, index: int) -> int:
+        """Pass over arrays of strings that follow each other, the cells of which are sought later; return the number of
+        the next element.
+        """
+        is_followed = True
+        while is_followed and (match := _PLAIN_ROW.match(self.text, self.at)):
+            start, after = match.span(1)
+            element = (*path, index)
+            self._note(element, start)
+            self._unread[element] = start
+            self._ends[element] = after
+            self.at, is_followed = match.end(), bool(match[2])
+            index += 1
+        if not is_followed:  # a comment or a line end may stand before the comma
+            self._skip()
+            self.at += self.text[self.at] == ","
+        return index
 
     def _string(self) -> str:
         for pattern in _STRINGS:

@@ -96,7 +96,7 @@ class Again:
         )
         most = self.record.rows if self.is_same_source else None
         with writer.to(beside):
-            for batch in run.batches(most_rows=most):
+            for batch in run.batches(most_rows=most, keeps_texts=not writer.format.keeps_types):
                 writer.write(batch)
             run.stop_at_faults()
             if run.execution.n_rows == 0:

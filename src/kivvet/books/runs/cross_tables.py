@@ -111,6 +111,7 @@ class CrossAsked:
         by, across = coders[: len(wanted.by)], coders[-1] if wanted.across is not None else None
         crossing = Crossing(by, across, self.values)
         run = Run(asked.prepared, plan=plan, with_report=False, on_rows=on_rows)
+        run.read_codes(asked.plan.source_columns)
         left_out = 0
         for batch in run.batches(asked.plan.source_columns or None):
             kept = rows_kept(asked, batch, list(self.conditions))

@@ -358,6 +358,14 @@ class TypedBatch:
         """Return the first rows of the batch."""
         return TypedBatch(self.reader, self.batch.slice(0, n_rows), self.rows_before)
 
+    def as_it_stands(self, name: str) -> pa.Array:
+        """Return a column as the source holds it; of a source of texts these have to be kept."""
+        array = self.batch.column(name)
+        assert not self.reader.source.is_text or is_text_type(array.type), (
+            "texts are kept only where asked for"
+        )
+        return array
+
     def typed(self, name: str) -> pa.Array:
         """Return a column as an Arrow array of its type."""
         if name not in self._typed:

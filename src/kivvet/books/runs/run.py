@@ -7,7 +7,7 @@ trying a formula, adding rows to a table.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -101,15 +101,16 @@ class Run:
 
     def read_codes(self, names: Collection[str]) -> None:
         """Read columns that nobody wants as they stand as codes, where the source holds them so."""
-        dataset = self.prepared.dataset
+        self._read_codes(self.reader, [name for name in self.plan.source_columns if name in names])
+
+    @staticmethod
+    def _read_codes(reader: TypedReader, names: Iterable[str]) -> None:
         coded = [
             name
-            for name in self.plan.source_columns
-            if name in names
-            and self.reader.types.get(name, "text") == "text"
-            and not dataset.words_that_mean_missing(name)
+            for name in names
+            if reader.types.get(name, "text") == "text" and not reader.dataset.words_that_mean_missing(name)
         ]
-        self.reader.source = self.reader.source.with_codes(coded)
+        reader.source = reader.source.with_codes(coded)
 
     def batches(
         self,
@@ -117,7 +118,7 @@ class Run:
         most_rows: int | None = None,
         *,
         ahead: Collection[str] | None = None,
-        keeps_texts: bool = True,
+        keeps_texts: bool = False,
     ) -> Iterator[RunBatch]:
         """Yield the batches in order, with what is made of them.
 
@@ -130,7 +131,7 @@ class Run:
         ahead : collection of str, optional
             The columns whose fields become values ahead; without it those that steps read.
         keeps_texts : bool
-            Whether somebody wants those as they stand in the source too.
+            Whether somebody wants those as they stand in the source too, and not only what is read of them.
         """
         if ahead is None:
             ahead = self.plan.source_columns
@@ -156,7 +157,9 @@ class Run:
             return
         ahead = LookAhead(self.plan)
         names = ahead.source_columns
-        for batch in self._reader().batches(names or None, names, keeps_texts=False):
+        reader = self._reader()
+        self._read_codes(reader, names)
+        for batch in reader.batches(names or None, names, keeps_texts=False):
             ahead.see(batch.typed, batch.num_rows)
             self.on_rows(batch.num_rows)
         known = ahead.all_rows()

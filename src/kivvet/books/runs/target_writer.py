@@ -125,7 +125,7 @@ class TargetWriter:
         if name in batch.made and name not in self.own:
             made = batch.made[name].as_arrow()
             return made if self.format.keeps_types else list_as_text(made)
-        return batch.read.typed(name) if self.format.keeps_types else batch.read.batch.column(name)
+        return batch.read.typed(name) if self.format.keeps_types else batch.read.as_it_stands(name)
 
     def _begun(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> Target:
         schema = self._schema(arrays, batch)

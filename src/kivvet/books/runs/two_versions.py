@@ -61,7 +61,7 @@ class TwoVersions:
         if self.reads_alike:
             self.new.read_codes(names)
         self.old.look_ahead()
-        for new in self.new.batches(names):
+        for new in self.new.batches(names, keeps_texts=not self.reads_alike):
             read = (
                 new.read if self.reads_alike else TypedBatch(self.old.reader, new.read.batch, new.rows_before)
             )

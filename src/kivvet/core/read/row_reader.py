@@ -17,7 +17,7 @@ from kivvet.core.read.when import TypeMismatchError, WhenReader, formula_fault, 
 from kivvet.core.tables.inputs import Input, Output, columns_of
 from kivvet.core.tables.table import WHEN, Computed, Result, Row
 from kivvet.core.words.condition_parser import ConditionError, parse_condition
-from kivvet.core.words.conditions import KEYWORDS, Condition, Equals
+from kivvet.core.words.conditions import KEYWORDS, Condition, Equals, is_bare_text
 from kivvet.core.words.values import (
     LiteralError,
 )
@@ -186,7 +186,7 @@ class RowReader:
         texts = [cells[position] for position in columns]
         n_inputs = len(self.inputs)
         for text in texts[:n_inputs]:
-            if type(text) is not str or not text.isalnum() or text in _WORDS:
+            if type(text) is not str or text in _WORDS or not (text.isalnum() or is_bare_text(text)):
                 return None
         results = []
         for text in texts[n_inputs:]:

@@ -14,13 +14,15 @@ from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.check.row_findings import RowFindings
 from kivvet.core.classify.compiled import compile_table
 from kivvet.core.classify.input_coder import RowSets
+from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import Column
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.run.found_regions import FoundRegions
 from kivvet.core.run.input_checks import InputProbe
 from kivvet.core.run.reports import FormulaReport, TableReport
 from kivvet.core.run.table_step import TableStep
-from kivvet.core.run.value_texts import combined_counts, value_counts
+from kivvet.core.run.value_tally import ValueTally
+from kivvet.core.run.value_texts import MOST_ROWS_COMBINED, combined_counts, value_counts
 from kivvet.core.space.lookup_index import index_of
 from kivvet.core.space.table_space import axis_of
 from kivvet.core.tables.table import Table
@@ -64,11 +66,9 @@ class DataProbe:
         self.rows_in_region: Counter[int] = Counter()
         self.rows_in_gap = np.zeros(len(self.gaps), np.int64)
         self.inputs = [InputProbe(self.table, number, column) for number, column in enumerate(step.columns)]
-        self.untold: Counter[str] = Counter()  # unmatched rows of several inputs that no gap tells
+        self.untold = ValueTally(_MOST_EXAMPLES)  # unmatched rows of several inputs that no gap tells
         self.n_untold = 0
-        self.not_then: Counter[str] = (
-            Counter()
-        )  # rows whose key a lookup knows, but not at that time or value
+        self.not_then = ValueTally(_MOST_EXAMPLES)  # whose key a lookup knows, but not at that time or value
         self.n_not_then = 0
         self.unlisted: list[Counter[str]] = [Counter() for _ in self.inputs]
         self.broken: Counter[int] = Counter()
@@ -76,7 +76,12 @@ class DataProbe:
         self.n_unread = 0  # rows that count as missing because a field could not be read
         self.n_seen = 0
 
-    def see(self, columns: Mapping[str, Column], unread: npt.NDArray[np.bool_] | None = None) -> None:
+    def see(
+        self,
+        columns: Mapping[str, Column],
+        unread: npt.NDArray[np.bool_] | None = None,
+        known: Array | None = None,
+    ) -> None:
         """Look at one batch of the columns that the table reads, by the names it gives them.
 
         Parameters
@@ -84,13 +89,15 @@ class DataProbe:
         columns : mapping of str to Column
         unread : ndarray of bool, optional
             Rows with a field that could not be read as its type: they are told as such, and not as missing.
+        known : ndarray of integers, optional
+            The outcome of each row, where the table was applied to them already.
         """
         n_rows = len(next(iter(columns.values())))
         outcomes: npt.NDArray[np.int64] | None = None
         if not self.is_alone or self.gap_regions is not None or unread is not None:
-            outcomes = (
-                compile_table(self.table).classify(columns, refuses_overlaps=False).labels.astype(np.int64)
-            )
+            if known is None:
+                known = compile_table(self.table).classify(columns, refuses_overlaps=False).labels
+            outcomes = known.astype(np.int64)
         if unread is not None and outcomes is not None:
             self.n_unread += int(
                 np.count_nonzero(unread & (outcomes == compile_table(self.table).outcomes.missing))
@@ -138,15 +145,11 @@ class DataProbe:
         self._remember(self.untold, columns, rest)
 
     def _remember(
-        self, counter: Counter[str], columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]
+        self, tally: ValueTally, columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]
     ) -> None:
         """Count the combinations of values of some rows, as far as they are few."""
-        if not mask.any():
-            return
         decides = {name: one for name, one in columns.items() if name in self.table.deciding_reads}
-        for text, n in combined_counts(decides, mask):
-            if text in counter or len(counter) < _MOST_EXAMPLES:
-                counter[text] += n
+        tally.see(decides, np.flatnonzero(mask)[:MOST_ROWS_COMBINED])
 
     def _is_unlisted(self, number: int, column: Column) -> npt.NDArray[np.bool_]:
         """Return the rows whose value of an input no row of the table names."""
@@ -218,7 +221,7 @@ class DataProbe:
         for probe, values in zip(self.inputs, self.unlisted, strict=True):
             yield from probe.not_listed(dict(values.most_common()), dataset)
         if self.n_not_then:
-            ranked = self.not_then.most_common(_MOST_VALUES)
+            ranked = self.not_then.counts.most_common(_MOST_VALUES)
             is_time = all(
                 input_.type in ("date", "datetime")
                 for input_ in self.table.inputs
@@ -234,7 +237,7 @@ class DataProbe:
                 remedy=f"add a row for that {'time' if is_time else 'value'}, or let a range reach it",
             )
         if self.n_untold:
-            ranked = self.untold.most_common(_MOST_VALUES)
+            ranked = self.untold.counts.most_common(_MOST_VALUES)
             otherwise = ", ".join(
                 f"{name} = {write_value(value)}" for name, value in self.table.otherwise.items()
             )

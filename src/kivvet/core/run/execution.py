@@ -8,11 +8,13 @@ from dataclasses import replace
 import numpy as np
 
 from kivvet.core.classify.input_coder import MisfitError, all_misfits
+from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import BoolArray, Column, NumericColumn, missing_mask
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.run.steps import Step
+from kivvet.core.run.table_step import TableStage, TableStep
 
 
 class Execution:
@@ -102,6 +104,14 @@ class Execution:
         if self.plan.where is not None:
             self.kept = self._kept(made[self.plan.where])
         return made
+
+    def outcomes_of(self, step: TableStep) -> Array:
+        """Return the outcome of each row of the batch applied last, of the step of a table, where rows are counted."""
+        (found,) = [
+            stage.labels for stage in self.stages if isinstance(stage, TableStage) and stage.step is step
+        ]
+        assert found is not None
+        return found
 
     def _kept(self, where: MadeColumn) -> BoolArray:
         """Return the rows of which the condition is true, and count the others."""

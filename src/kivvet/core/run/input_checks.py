@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.classify.compiled import CompiledTable
 from kivvet.core.classify.thresholds import STEP_TOLERANCE
+from kivvet.core.columns.arrays import CHUNK
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, arrow_from_column
 from kivvet.core.formulas.tree import write_name
 from kivvet.core.read.table_text import input_text
@@ -95,6 +96,12 @@ class InputProbe:
             self._note(self.outside, column, pc.fill_null(rows, False).to_numpy(zero_copy_only=False))
 
     def _see_fineness(self, column: NumericColumn) -> None:
+        for begin in range(0, len(column), CHUNK):  # few at a time stay in the processor's cache
+            rows = slice(begin, begin + CHUNK)
+            valid = None if column.valid is None else column.valid[rows]
+            self._see_few(replace(column, values=column.values[rows], valid=valid))
+
+    def _see_few(self, column: NumericColumn) -> None:
         values = column.values
         with np.errstate(invalid="ignore", over="ignore"):
             if self.about.step is not None:
@@ -106,8 +113,8 @@ class InputProbe:
                 self._note(self.finer, column, np.isfinite(values) & (np.abs(values - nearest) > reach))
             for bound in self.bounds:
                 reach = _ROUNDING_ERRORS * np.spacing(abs(bound))
-                near = (np.abs(values - bound) <= reach) & (values != bound)
-                if near.any():
+                near = np.abs(values - bound) <= reach
+                if near.any() and (near := near & (values != bound)).any():
                     self._note(self.near_edge, column, near)
 
     def _note(self, counter: Counter[str], column: Column, mask: npt.NDArray[np.bool_]) -> None:

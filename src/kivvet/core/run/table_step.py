@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -16,6 +15,7 @@ from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.classify.combined import Combined
 from kivvet.core.classify.compiled import compile_table
 from kivvet.core.classify.results import OutputMaker, output_maker, row_column, status_column
+from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.columns.taking import Taker
@@ -23,11 +23,8 @@ from kivvet.core.formulas.domain import Domain
 from kivvet.core.read.meaning import definition_of, meaning_of, order_of_rows, table_fingerprint
 from kivvet.core.run.reports import TableReport
 from kivvet.core.run.steps import Made, Read, Stage, Step
-from kivvet.core.run.value_texts import (
-    MOST_ROWS_COMBINED,
-    different_rows,
-    named_texts,
-)
+from kivvet.core.run.value_tally import ValueTally
+from kivvet.core.run.value_texts import MOST_ROWS_COMBINED
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
 from kivvet.core.words.values import ValueType
@@ -150,10 +147,10 @@ class TableStep(Step):
         return found
 
     def start(self, *, with_report: bool, refuses_overlaps: bool) -> Stage:
-        return _TableStage(self, with_report=with_report, refuses_overlaps=refuses_overlaps)
+        return TableStage(self, with_report=with_report, refuses_overlaps=refuses_overlaps)
 
 
-class _TableStage(Stage):
+class TableStage(Stage):
     """The step of a table, with its counts."""
 
     def __init__(self, step: TableStep, *, with_report: bool, refuses_overlaps: bool) -> None:
@@ -166,10 +163,11 @@ class _TableStage(Stage):
         self.names = {read.name: read.column for read in step.reads}
         self.with_report = with_report
         self.counts = np.zeros(self.outcomes.number, np.int64)
-        self.unmatched: Counter[str] = Counter()
-        self.unfinished: Counter[str] = Counter()
-        self.first_rows: dict[str, int] = {}
+        self.unmatched, self.unfinished = (ValueTally(_MOST_DISTINCT_UNMATCHED) for _ in range(2))
         self.made_missing: dict[str, tuple[int, int]] = {}
+        self.labels: Array | None = (
+            None  # the outcome of each row of the batch applied last, where rows are counted
+        )
 
     def apply(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> dict[str, MadeColumn]:
         step = self.step
@@ -194,6 +192,7 @@ class _TableStage(Stage):
             rows_before=rows_before,
         )
         labels, outcomes = classified.labels, self.outcomes
+        self.labels = labels if self.with_report else None
         if (counts := classified.counts) is not None:
             self.counts = np.pad(self.counts, (0, len(counts) - len(self.counts))) + counts
             if counts[outcomes.unmatched] or (outcomes.no_period is not None and counts[outcomes.no_period]):
@@ -226,7 +225,7 @@ class _TableStage(Stage):
 
     def remember(
         self,
-        values: Counter[str],
+        values: ValueTally,
         columns: Mapping[str, Column],
         mask: npt.NDArray[np.bool_],
         rows_before: int,
@@ -237,11 +236,7 @@ class _TableStage(Stage):
         rows = np.flatnonzero(mask)
         if len(decides) > 1 and table.lookup is None:
             rows = rows[:MOST_ROWS_COMBINED]
-        for texts, number, row in different_rows(decides, rows):
-            text = named_texts(decides, texts)
-            if text in values or len(values) < _MOST_DISTINCT_UNMATCHED:
-                values[text] += number
-                self.first_rows.setdefault(text, rows_before + row + 1)
+        values.see(decides, rows, rows_before)
 
     def report(self) -> TableReport:
         outcomes = self.outcomes
@@ -258,7 +253,7 @@ class _TableStage(Stage):
             if maker.code_of_outcome is not None and self.is_listed(maker, counts)
         }
         ranked, waiting = (
-            tuple(sorted(values.items(), key=lambda pair: (-pair[1], pair[0])))
+            tuple(sorted(values.counts.items(), key=lambda pair: (-pair[1], pair[0])))
             for values in (self.unmatched, self.unfinished)
         )
         return TableReport(
@@ -273,7 +268,7 @@ class _TableStage(Stage):
             tuple(by_row.tolist()),
             several,
             no_period,
-            self.first_rows,
+            {**self.unfinished.first_rows, **self.unmatched.first_rows},
             self.made_missing,
             unfinished,
             waiting,

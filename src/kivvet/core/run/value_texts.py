@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -31,8 +31,11 @@ def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) 
     """Return the first few combinations of values of the rows in `mask`, with how often each occurs among
     them.
     """
-    rows = np.flatnonzero(mask)[:MOST_ROWS_COMBINED]
-    return [(named_texts(columns, texts), n) for texts, n, _ in different_rows(columns, rows)]
+    found = different_rows(columns, np.flatnonzero(mask)[:MOST_ROWS_COMBINED])
+    return [
+        (named_texts(columns, texts), n)
+        for texts, n in zip(found.texts(), found.counts.tolist(), strict=True)
+    ]
 
 
 def combinations(
@@ -42,28 +45,69 @@ def combinations(
     if len(columns) == 1:
         (column,) = columns.values()
         return [((text,), n) for text, n in value_counts(column, mask)]
-    return [(texts, n) for texts, n, _ in different_rows(columns, np.flatnonzero(mask))]
+    found = different_rows(columns, np.flatnonzero(mask))
+    return list(zip(found.texts(), found.counts.tolist(), strict=True))
 
 
-def different_rows(
-    columns: Mapping[str, Column], rows: npt.NDArray[np.int64]
-) -> list[tuple[tuple[str, ...], int, int]]:
-    """Return the different combinations of values of some rows as texts, how often each occurs, and the first of
-    its rows, in the order of the first rows. Only what is different becomes text.
+@dataclass
+class DifferentRows:
+    """The different combinations of values of some rows, in the order of the first rows that have them.
+
+    Attributes
+    ----------
+    names : list of str
+        Of the columns.
+    values : list of pyarrow.Array
+        By column, the value of each combination.
+    counts, firsts : ndarray of int64
+        How many of the rows have it, and the first of them.
     """
-    codes = np.zeros(len(rows), np.int64)
-    encoded = []
-    for column in columns.values():
-        each = pc.dictionary_encode(_values_of(column, rows), null_encoding="encode")
-        encoded.append(each)
-        size = len(each.dictionary)
-        together = codes * size + each.indices.to_numpy(zero_copy_only=False)
-        codes = np.unique(together, return_inverse=True)[1].reshape(-1) if len(columns) > 1 else together
-    _, firsts, counts = np.unique(codes, return_index=True, return_counts=True)
+
+    names: list[str]
+    values: list[pa.Array]
+    counts: npt.NDArray[np.int64]
+    firsts: npt.NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return len(self.counts)
+
+    @property
+    def types(self) -> list[pa.DataType]:
+        """The types of the columns."""
+        return [one.type for one in self.values]
+
+    def first(self, most: int) -> DifferentRows:
+        """Return the first so many of them."""
+        if len(self) <= most:
+            return self
+        values = [one.slice(0, most) for one in self.values]
+        return DifferentRows(self.names, values, self.counts[:most], self.firsts[:most])
+
+    def texts(self) -> list[tuple[str, ...]]:
+        """Return the values of each as texts."""
+        return list(
+            zip(*([write_plain(value) for value in one.to_pylist()] for one in self.values), strict=True)
+        )
+
+
+def different_rows(columns: Mapping[str, Column], rows: npt.NDArray[np.int64]) -> DifferentRows:
+    """Return the different combinations of values of some rows."""
+    values = [_values_of(column, rows) for column in columns.values()]
+    _, firsts, counts = np.unique(codes_of(values), return_index=True, return_counts=True)
     order = np.argsort(firsts)
     firsts, counts = firsts[order], counts[order]
-    texts = [[write_plain(value) for value in each.take(pa.array(firsts)).to_pylist()] for each in encoded]
-    return list(zip(zip(*texts, strict=True), counts.tolist(), rows[firsts].tolist(), strict=True))
+    taken = pa.array(firsts)
+    return DifferentRows(list(columns), [one.take(taken) for one in values], counts, rows[firsts])
+
+
+def codes_of(values: Sequence[pa.Array]) -> npt.NDArray[np.int64]:
+    """Return a number for each row of some columns, the same for rows with the same values; null is one."""
+    codes = np.zeros(len(values[0]), np.int64)
+    for column in values:
+        each = pc.dictionary_encode(column, null_encoding="encode")
+        together = codes * len(each.dictionary) + each.indices.to_numpy(zero_copy_only=False)
+        codes = np.unique(together, return_inverse=True)[1].reshape(-1) if len(values) > 1 else together
+    return codes
 
 
 def text_at(column: Column, row: int) -> str:
@@ -71,7 +115,7 @@ def text_at(column: Column, row: int) -> str:
     return write_plain(_values_of(column, np.array([row]))[0].as_py())
 
 
-def named_texts(columns: Mapping[str, Column], texts: Sequence[str]) -> str:
+def named_texts(columns: Collection[str], texts: Sequence[str]) -> str:
     """Return the values of a row as text: of one column the value, of several ``ph = 6.4, flow = 12``."""
     if len(texts) == 1:
         return texts[0]
@@ -85,5 +129,6 @@ def _values_of(column: Column, rows: npt.NDArray[np.int64]) -> pa.Array:
         return pc.if_else(pc.equal(texts, ""), None, texts)
     valid = None if column.valid is None else column.valid[rows]
     if isinstance(column, CodedColumn):
-        return arrow_from_column(replace(column, codes=column.codes[rows], valid=valid))
+        coded = arrow_from_column(replace(column, codes=column.codes[rows], valid=valid))
+        return coded.dictionary_decode() if isinstance(coded, pa.DictionaryArray) else coded
     return arrow_from_column(replace(column, values=column.values[rows], valid=valid))

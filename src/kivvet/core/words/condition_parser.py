@@ -33,7 +33,7 @@ from kivvet.core.words.conditions import (
     is_bare_text,
     quote_text,
 )
-from kivvet.core.words.values import LiteralError, Value, ValueType, parse_value
+from kivvet.core.words.values import LiteralError, Value, ValueType, parse_decimal, parse_value
 
 _SIMPLE: dict[str, Condition] = {
     "": AnyValue(),
@@ -44,6 +44,9 @@ _SIMPLE: dict[str, Condition] = {
 _INTERVAL = re.compile(r'[\[(]\s*("(?:[^"]|"")*"|[^",|()\[\]]*)\s*,\s*("(?:[^"]|"")*"|[^",|()\[\]]*)\s*[\])]')
 _DASHED_RANGE = re.compile(r"\s*(\S+?)\s*[-\N{EN DASH}\N{EM DASH}]\s*(\d\S*)\s*")
 _LARGEST_DEPTH = 50
+_NUMBER = r"([+-]?(?:0|[1-9][0-9]{0,17})(?:\.[0-9]{1,18})?)"
+#: A comparison, a number, or a range of them, as they are written most.
+_PLAIN_RANGE = re.compile(rf"(?:(<=|>=|<|>) *)?{_NUMBER}|(> *)?{_NUMBER} to (< *)?{_NUMBER}")
 _DASHES = "\N{EN DASH}\N{EM DASH}\N{MINUS SIGN}\N{NON-BREAKING HYPHEN}"
 
 
@@ -119,7 +122,24 @@ def parse_condition(text: str, kind: ValueType) -> Condition:
         return simple
     if kind == "text" and is_bare_text(trimmed):  # most cells of long mappings
         return Equals(trimmed)
+    if kind in ("number", "integer") and (
+        match := _PLAIN_RANGE.fullmatch(trimmed)
+    ):  # most cells of many bins
+        return _plain_range(*match.groups())
     return _Parser(text, "number" if kind == "integer" else kind).parse()
+
+
+def _plain_range(
+    sign: str | None, bound: str | None, above: str | None, low: str, below: str | None, high: str
+) -> Condition:
+    if bound is None:
+        return Between(parse_decimal(low), above is None, parse_decimal(high), below is None)
+    value = parse_decimal(bound)
+    if sign is None:
+        return Equals(value)
+    if sign[0] == "<":
+        return Between(None, False, value, sign == "<=")
+    return Between(value, sign == ">=", None, False)
 
 
 @dataclass(frozen=True, slots=True)
