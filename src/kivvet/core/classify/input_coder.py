@@ -42,6 +42,8 @@ READS: dict[ValueType, tuple[str, ...]] = {
     "datetime": ("datetime",),
 }
 
+_MOST_LABELS_KEPT = 16  # arrays for whoever asks, such as the outputs of a table
+
 
 class MisfitError(DataError):
     """A column is of a type that an input does not read."""
@@ -174,6 +176,7 @@ class InputCoder:
         self.regions = regions
         self.labelling = labelling
         self._thresholds: dict[object, tuple[Thresholds, Array]] = {}
+        self._labels_made: dict[tuple[int, int], tuple[Array | None, Array, Array]] = {}
 
     def label(
         self, column: Column, labels: Array | None = None, *, with_counts: bool = False, name: str = ""
@@ -224,6 +227,19 @@ class InputCoder:
         made: Array = labels[numbers]
         return made
 
+    def _kept_labels(self, labels: Array | None, numbers: Array) -> Array:
+        """Return what numbers become that are kept themselves; kept too, as long as few others are asked for."""
+        key = id(labels), id(numbers)
+        if key not in self._labels_made:
+            if len(self._labels_made) >= _MOST_LABELS_KEPT:
+                self._labels_made.clear()
+            self._labels_made[key] = (
+                labels,
+                numbers,
+                self._labels(labels, numbers),
+            )  # so that no other gets an id of them
+        return self._labels_made[key][2]
+
     def _tally(self, numbers: Array, counts: Counts | None) -> Counts | None:
         """Return the rows of each number, from the rows of each place and the number that it has."""
         if counts is None:
@@ -244,7 +260,7 @@ class InputCoder:
     ) -> tuple[Array, Counts | None]:
         thresholds, numbers = self._thresholds_for(column)
         made, counts = label_by_thresholds(
-            column.values, thresholds, self._labels(labels, numbers), with_counts=with_counts
+            column.values, thresholds, self._kept_labels(labels, numbers), with_counts=with_counts
         )
         by_number = self._tally(numbers, counts)
         if column.valid is not None:
@@ -252,7 +268,7 @@ class InputCoder:
             np.copyto(made, self._labels(labels, np.array([self.labelling.missing]))[0], where=gone)
             if by_number is not None:
                 _, of_gone = label_by_thresholds(
-                    column.values[gone], thresholds, self._labels(labels, numbers), with_counts=True
+                    column.values[gone], thresholds, self._kept_labels(labels, numbers), with_counts=True
                 )
                 assert of_gone is not None
                 np.subtract.at(by_number, numbers, of_gone)
@@ -295,8 +311,8 @@ class InputCoder:
         if self._is_values_only and not self.about.fold:
             keys, numbers = self._text_keys
             if not with_counts:
-                return keys.find(column.values, self._labels(labels, numbers)), None
-            found = keys.find(column.values, self._labels(None, numbers))
+                return keys.find(column.values, self._kept_labels(labels, numbers)), None
+            found = keys.find(column.values, self._kept_labels(None, numbers))
             counts: Counts = np.bincount(found, minlength=self.labelling.n_labels)
             return found if labels is None else labels[found], counts
         encoded = pc.dictionary_encode(column.values)

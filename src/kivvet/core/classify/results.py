@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -128,6 +129,7 @@ class OutputMaker:
         pieces.append((others, as_kind(of_column(made.as_column()).take(others), self.output.type)))
         return made_of_vector(made.name, merged(pieces, n_rows), n_rows)
 
+    @cached_property
     def labels(self) -> Array | None:
         """Return for each outcome a label that is the class code itself, so that no take is needed."""
         codes = self.code_of_outcome
@@ -136,18 +138,25 @@ class OutputMaker:
         return np.where(codes < 0, _NULL8, codes).astype(np.uint8)
 
     def from_labels(self, name: str, labels: Array) -> MadeColumn:
-        """Return the column from labels made of `labels()`."""
+        """Return the column from labels made of `labels`."""
         return MadeColumn(name, self.classes, labels.view(np.int8), self.is_ordered)
 
     def from_outcomes(self, name: str, taker: Taker) -> MadeColumn:
         """Return the column of outcomes."""
         if self.code_of_outcome is None:
             return MadeColumn(name, values=taker.take_arrow(self.value_of_outcome))
-        n_classes = len(self.classes)  # type: ignore[arg-type]
-        dtype = np.int8 if n_classes <= 127 else np.int16 if n_classes <= 32_767 else np.int32
-        codes = taker.take(self.code_of_outcome.astype(dtype))
-        validity = taker.validity(self.code_of_outcome >= 0) if self.is_lookup else None
+        small, is_there = self._codes_to_take
+        codes = taker.take(small)
+        validity = taker.validity(is_there) if self.is_lookup else None
         return MadeColumn(name, self.classes, codes, self.is_ordered, validity=validity)
+
+    @cached_property
+    def _codes_to_take(self) -> tuple[Array, Array]:
+        """The class of each outcome in as few bytes as hold all, and whether it has one."""
+        assert self.code_of_outcome is not None and self.classes is not None
+        n_classes = len(self.classes)
+        dtype = np.int8 if n_classes <= 127 else np.int16 if n_classes <= 32_767 else np.int32
+        return self.code_of_outcome.astype(dtype), self.code_of_outcome >= 0
 
     @property
     def kind(self) -> ValueType:

@@ -162,7 +162,7 @@ class TableStage(Stage):
         self.flag_makers = step.flag_makers()
         self.names = {read.name: read.column for read in step.reads}
         self.with_report = with_report
-        self.counts = np.zeros(self.outcomes.number, np.int64)
+        self.counts = np.zeros(0, np.int64)  # of the outcomes met so far
         self.unmatched, self.unfinished = (ValueTally(_MOST_DISTINCT_UNMATCHED) for _ in range(2))
         self.made_missing: dict[str, tuple[int, int]] = {}
         self.labels: Array | None = (
@@ -181,7 +181,7 @@ class TableStage(Stage):
         )
         if not self.with_report and is_single:
             name, maker = self.makers[0]
-            if (labels := maker.labels()) is not None:
+            if (labels := maker.labels) is not None:
                 made = self.compiled.classify(columns, labels, names=self.names).labels
                 return {name: maker.from_labels(name, made)}
         classified = self.compiled.classify(
