@@ -16,7 +16,7 @@ from kivvet.core.read.options import Faults, KeyPath, toml_text
 from kivvet.core.read.when import TypeMismatchError, WhenReader, formula_fault, spread
 from kivvet.core.tables.inputs import Input, Output, columns_of
 from kivvet.core.tables.table import WHEN, Computed, Result, Row
-from kivvet.core.words.condition_parser import ConditionError, parse_condition
+from kivvet.core.words.condition_parser import NUMERIC, ConditionError, parse_condition, plain_range
 from kivvet.core.words.conditions import KEYWORDS, Condition, Equals, is_bare_text
 from kivvet.core.words.values import (
     LiteralError,
@@ -76,7 +76,7 @@ class RowReader:
         self.headings = tuple(str(cell).strip() for cell in given[0]) if first else ()
         self._rows = given, first
         read: list[tuple[Row, FormulaCondition | None]] = []
-        may_be_plain = when is None and _are_texts(inputs, outputs)
+        may_be_plain = when is None and _may_be_plain(inputs, outputs)
         for index in range(first, len(given)):
             number = index - first + 1
             if may_be_plain and (plain := self.plain_row(given[index], index, number, columns)) is not None:
@@ -178,16 +178,25 @@ class RowReader:
         return 1, columns if len(self.faults) == faults else None, whens[0] if whens else None
 
     def plain_row(self, cells: Sequence[Any], index: int, number: int, columns: Sequence[int]) -> Row | None:
-        """Return a row of texts that say nothing but themselves, as most rows of long mappings; None where it must be
+        """Return a row of texts that say nothing but themselves, and of plain ranges, as most rows of long tables; None where it must be
         read closely.
         """
         if len(cells) != len(self.headings or columns):
             return None
         texts = [cells[position] for position in columns]
         n_inputs = len(self.inputs)
-        for text in texts[:n_inputs]:
-            if type(text) is not str or text in _WORDS or not (text.isalnum() or is_bare_text(text)):
+        conditions: list[Condition] = []
+        for text, about in zip(texts, self.inputs, strict=False):
+            if type(text) is not str:
                 return None
+            if about.type != "text":
+                if (condition := plain_range(text)) is None:
+                    return None
+                conditions.append(condition)
+            elif text in _WORDS or not (text.isalnum() or is_bare_text(text)):
+                return None
+            else:
+                conditions.append(Equals(text))
         results = []
         for text in texts[n_inputs:]:
             if type(text) is not str or not text or text[0] == "=" or text != text.strip():
@@ -198,7 +207,7 @@ class RowReader:
             results.append(text[1:-1] if is_quoted else text)
         return Row(
             number,
-            tuple(map(Equals, texts[:n_inputs])),
+            tuple(conditions),
             tuple(results),
             self.faults.locate(("rows", index)),
         )
@@ -360,10 +369,10 @@ class RowReader:
         return tree
 
 
-def _are_texts(inputs: Sequence[Input], outputs: Sequence[Output]) -> bool:
-    """Whether all inputs and outputs are texts, and none of the latter is limited in length or to classes of an order."""
+def _may_be_plain(inputs: Sequence[Input], outputs: Sequence[Output]) -> bool:
+    """Whether all inputs are texts or numbers, and all outputs texts that nothing limits in length or to an order."""
     are_plain = [one.type == "text" and one.width is None and not one.order for one in outputs]
-    return all(are_plain) and all(one.type == "text" for one in inputs)
+    return all(are_plain) and all(one.type == "text" or one.type in NUMERIC for one in inputs)
 
 
 def _shown(cell: Any) -> str:

@@ -27,6 +27,7 @@ from kivvet.core.run.value_tally import ValueTally
 from kivvet.core.run.value_texts import MOST_ROWS_COMBINED
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
+from kivvet.core.words.many_values import many_values
 from kivvet.core.words.values import ValueType
 
 _MOST_DISTINCT_UNMATCHED = 100_000  # values remembered one by one; beyond, rows are still counted
@@ -153,6 +154,7 @@ class TableStep(Step):
 class TableStage(Stage):
     """The step of a table, with its counts."""
 
+    @many_values()  # what a table is compiled to is made as it is first used
     def __init__(self, step: TableStep, *, with_report: bool, refuses_overlaps: bool) -> None:
         self.refuses_overlaps = refuses_overlaps
         self.step: TableStep = step
@@ -169,6 +171,7 @@ class TableStage(Stage):
             None  # the outcome of each row of the batch applied last, where rows are counted
         )
 
+    @many_values()
     def apply(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> dict[str, MadeColumn]:
         step = self.step
         is_single = (

@@ -44,6 +44,7 @@ _SIMPLE: dict[str, Condition] = {
 _INTERVAL = re.compile(r'[\[(]\s*("(?:[^"]|"")*"|[^",|()\[\]]*)\s*,\s*("(?:[^"]|"")*"|[^",|()\[\]]*)\s*[\])]')
 _DASHED_RANGE = re.compile(r"\s*(\S+?)\s*[-\N{EN DASH}\N{EM DASH}]\s*(\d\S*)\s*")
 _LARGEST_DEPTH = 50
+NUMERIC = frozenset({"number", "integer"})
 _NUMBER = r"([+-]?(?:0|[1-9][0-9]{0,17})(?:\.[0-9]{1,18})?)"
 #: A comparison, a number, or a range of them, as they are written most.
 _PLAIN_RANGE = re.compile(rf"(?:(<=|>=|<|>) *)?{_NUMBER}|(> *)?{_NUMBER} to (< *)?{_NUMBER}")
@@ -122,16 +123,17 @@ def parse_condition(text: str, kind: ValueType) -> Condition:
         return simple
     if kind == "text" and is_bare_text(trimmed):  # most cells of long mappings
         return Equals(trimmed)
-    if kind in ("number", "integer") and (
-        match := _PLAIN_RANGE.fullmatch(trimmed)
-    ):  # most cells of many bins
-        return _plain_range(*match.groups())
+    if kind in NUMERIC and (plain := plain_range(trimmed)) is not None:  # most cells of many bins
+        return plain
     return _Parser(text, "number" if kind == "integer" else kind).parse()
 
 
-def _plain_range(
-    sign: str | None, bound: str | None, above: str | None, low: str, below: str | None, high: str
-) -> Condition:
+def plain_range(text: str) -> Condition | None:
+    """Return what a comparison, a number or a range of two means, if a text is one written as most are; else None."""
+    match = _PLAIN_RANGE.fullmatch(text)
+    if match is None:
+        return None
+    sign, bound, above, low, below, high = match.groups()
     if bound is None:
         return Between(parse_decimal(low), above is None, parse_decimal(high), below is None)
     value = parse_decimal(bound)
