@@ -24,9 +24,9 @@ def smallest_unsigned(n_labels: int) -> type[np.unsignedinteger[Any]]:
     return np.uint8 if n_labels <= 1 << 8 else np.uint16 if n_labels <= 1 << 16 else np.uint32
 
 
-def in_threads(work: Callable[[int, int], None], n_rows: int) -> None:
+def in_threads(work: Callable[[int, int], None], n_rows: int, many: int = ROWS_FOR_THREADS) -> None:
     """Call `work` with the first and the end row of each share of the rows, at once where there are many."""
-    n_threads = THREADS if n_rows >= ROWS_FOR_THREADS else 1
+    n_threads = THREADS if n_rows >= many else 1
     ends = [n_rows * part // n_threads for part in range(n_threads + 1)]
     if n_threads == 1:
         work(0, n_rows)
