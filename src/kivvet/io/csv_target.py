@@ -17,6 +17,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.columns.arrays import in_threads
 from kivvet.core.columns.convert import bytes_of_texts
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
@@ -28,6 +29,7 @@ from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptio
 _QUOTE = '"'
 _BYTES_AT_ONCE = 1 << 20
 _ROWS_A_PART = 1 << 13
+_ROWS_FOR_THREADS = 1 << 15
 _STRUCTURAL = b'"\r\n'  # and the delimiter: a field that holds one of them stands in quotes
 #: Bytes that stand for structural ones within fields while a batch is made into lines; texts hardly hold any.
 _STANDING_IN = bytes([*range(1, 9), *range(14, 32)])
@@ -80,18 +82,27 @@ class CsvTarget(Target):
             ) from error
 
     def write(self, columns: Sequence[pa.Array]) -> None:
+        made: dict[int, bytes | pa.Buffer] = {}
+
+        def work(start: int, end: int) -> None:
+            if start < end:
+                made[start] = self._formatted([column.slice(start, end - start) for column in columns])
+
+        in_threads(work, len(columns[0]), _ROWS_FOR_THREADS)
+        for start in sorted(made):
+            self._put(made[start])
+
+    def _formatted(self, columns: Sequence[pa.Array]) -> bytes | pa.Buffer:
+        """Return the lines of some rows."""
         texts = [as_text(column, self.options) for column in columns]
-        if not len(texts[0]):
-            return
         is_odd = [self._holds_structure(one) for one in texts]
         if self.is_single and (texts[0].null_count or pc.any(pc.equal(texts[0], "")).as_py()):
             texts = [pc.if_else(pc.equal(pc.fill_null(texts[0], ""), ""), _QUOTE * 2, self._quoted(texts[0]))]
-            self._put(self._lines_of_quoted(texts))  # an empty line would be no row
-        elif any(is_odd):
+            return self._lines_of_quoted(texts)  # an empty line would be no row
+        if any(is_odd):
             texts = [self._quoted(one) if odd else one for one, odd in zip(texts, is_odd, strict=True)]
-            self._put(self._lines_of_quoted(texts))
-        else:
-            self._put(self._lines(texts))
+            return self._lines_of_quoted(texts)
+        return self._lines(texts)
 
     def _lines(self, texts: Sequence[pa.Array]) -> pa.Buffer:
         """Return lines of fields without structural signs, as bytes."""
@@ -169,12 +180,12 @@ def _bytes_held(texts: pa.Array, wanted: bytes) -> set[int]:
 def _translated(texts: pa.Array, table: bytes) -> pa.Array:
     """Return texts with bytes exchanged for others."""
     valid, offsets, content = texts.buffers()
-    if content is None:
+    if content is None or not len(texts):
         return texts
-    exchanged = pa.py_buffer(content.to_pybytes().translate(table))
-    return pa.Array.from_buffers(
-        texts.type, len(texts), [valid, offsets, exchanged], texts.null_count, texts.offset
-    )
+    ends = np.frombuffer(offsets, np.int32, texts.offset + len(texts) + 1)
+    exchanged = _content(texts).tobytes().translate(table)
+    buffers = [valid, pa.py_buffer(ends - ends[texts.offset]), pa.py_buffer(exchanged)]
+    return pa.Array.from_buffers(texts.type, len(texts), buffers, texts.null_count, texts.offset)
 
 
 def begin(delimiter: str) -> Callable[[Path, Path, pa.Schema, WriteOptions], CsvTarget]:

@@ -233,11 +233,8 @@ class InputCoder:
         if key not in self._labels_made:
             if len(self._labels_made) >= _MOST_LABELS_KEPT:
                 self._labels_made.clear()
-            self._labels_made[key] = (
-                labels,
-                numbers,
-                self._labels(labels, numbers),
-            )  # so that no other gets an id of them
+            # Both are held too, so that no other array gets the id of one of them.
+            self._labels_made[key] = labels, numbers, self._labels(labels, numbers)
         return self._labels_made[key][2]
 
     def _tally(self, numbers: Array, counts: Counts | None) -> Counts | None:

@@ -178,8 +178,8 @@ class RowReader:
         return 1, columns if len(self.faults) == faults else None, whens[0] if whens else None
 
     def plain_row(self, cells: Sequence[Any], index: int, number: int, columns: Sequence[int]) -> Row | None:
-        """Return a row of texts that say nothing but themselves, and of plain ranges, as most rows of long tables; None where it must be
-        read closely.
+        """Return a row of texts that say nothing but themselves, and of plain ranges, as most rows of long tables are;
+        None where it must be read closely.
         """
         if len(cells) != len(self.headings or columns):
             return None
