@@ -11,10 +11,11 @@ import re
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 import kivvet
+from kivvet.core.columns import field_form
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.columns.date_pattern import PatternError, date_pattern
 from kivvet.core.columns.field_form import FieldForm
@@ -696,3 +697,30 @@ def test_what_is_said_of_a_bare_file_and_cannot_be_is_told(tmp_path, read_as, sa
     book_of(tmp_path, "x.csv", "out/x.csv")
     ran = run("look", "x", "--read-as", 'delimiter = ";"', cwd=tmp_path)
     assert ran.code in (1, 2) and "says itself how its source is read" in ran.all
+
+
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from(["", "EUR", "EUR ", "EUR\u00a0", "eur", " "]),
+            st.text(st.sampled_from("0123,.- e"), max_size=4),
+            st.sampled_from(["", "EUR", "  EUR", "\tEUR"]),
+        ).map("".join)
+        | st.none(),
+        max_size=6,
+    ),
+    st.sampled_from(["integer", "number"]),
+    st.sampled_from([FieldForm(unit="EUR"), FieldForm(",", unit="EUR"), FieldForm(",", ".", unit="EUR")]),
+)
+@example(["EUR 1,5", "EUR 2"], "number", FieldForm(",", unit="EUR"))
+@example(["1EUR", "-2 EUR"], "integer", FieldForm(unit="EUR"))
+@example(["EUR", "EUR 1"], "number", FieldForm(unit="EUR"))
+def test_units_that_stand_alike_are_taken_off_as_one_by_one(texts, kind, form):
+    fields = pa.array(texts, pa.string())
+    quickly = convert_text(fields, kind, (), form)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(field_form, "_without_unit", lambda *_: None)
+        closely = convert_text(fields, kind, (), form)
+    assert quickly.array.equals(closely.array)
+    bad = [None if one.bad is None else one.bad.tolist() for one in (quickly, closely)]
+    assert bad[0] == bad[1]

@@ -21,6 +21,7 @@ from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed
 from kivvet.io.formats import format_of
 from kivvet.io.many_files import files_of, is_pattern
+from kivvet.io.queued import read_ahead
 from kivvet.io.recognise import Recognised, recognise
 from kivvet.io.source_and_target import Source
 
@@ -66,9 +67,13 @@ class DataRead:
     def batches(
         self, source: Source, names: Sequence[str], block_bytes: int | None = None
     ) -> Iterator[pa.RecordBatch]:
-        """Yield the batches of a source; fields of text are given as Kivvet itself writes their values."""
-        for batch in source.batches(names, block_bytes):
-            yield self._readable(batch) if source.is_text else batch
+        """Yield the batches of a source; fields of text are given as Kivvet itself writes their values. The next ones are
+        read and written so meanwhile.
+        """
+        batches = source.batches(names, block_bytes)
+        if source.is_text:
+            batches = map(self._readable, read_ahead(batches))
+        return read_ahead(batches)
 
     def _readable(self, batch: pa.RecordBatch) -> pa.RecordBatch:
         names = batch.schema.names

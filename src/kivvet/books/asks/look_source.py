@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
 OnRows = Callable[[int], None]
-_BLOCK_BYTES = 24 << 20  # large batches hold fewer values twice
+_BLOCK_BYTES = 16 << 20  # large batches hold fewer values twice
 
 
 def look_at(

@@ -18,6 +18,7 @@ MOST_DISTINCT = 100_000
 _COMPACT_AT = 100_000
 _MOST_SAMPLED = 1_000_000
 _FINEST_DIGITS = 6
+_FEW = 1_000  # numbers that are looked at before all
 _LEADING_ZEROS = r"^[+-]?0[0-9]"
 
 FloatArray = npt.NDArray[np.float64]
@@ -246,9 +247,20 @@ def finest_step(numbers: FloatArray) -> float | None:
     if not len(finite) or np.abs(finite).max() >= 2.0**53 / 10**_FINEST_DIGITS:
         return None
     for digits in range(_FINEST_DIGITS + 1):
-        scaled = finite * 10.0**digits
-        whole = np.rint(scaled)
-        if (np.abs(scaled - whole) <= 1e-9 * np.maximum(1.0, np.abs(scaled))).all():
-            common = int(np.gcd.reduce(whole.astype(np.int64)))
-            return float((common or 1) / 10**digits)
+        # Of most columns a few numbers show that they are finer, or have no step but one.
+        if _whole(finite[:_FEW], digits) is None or (whole := _whole(finite, digits)) is None:
+            continue
+        common = int(np.gcd.reduce(whole[:_FEW]))
+        if common != 1:
+            common = int(np.gcd.reduce(whole))
+        return float((common or 1) / 10**digits)
+    return None
+
+
+def _whole(numbers: FloatArray, digits: int) -> npt.NDArray[np.int64] | None:
+    """Return numbers in units of some digits after the point; None where one is finer."""
+    scaled = numbers * 10.0**digits
+    whole = np.rint(scaled)
+    if (np.abs(scaled - whole) <= 1e-9 * np.maximum(1.0, np.abs(scaled))).all():
+        return whole.astype(np.int64)
     return None

@@ -143,7 +143,8 @@ def has_time(pattern: str) -> bool:
 
 
 def _plain_numbers(fields: pa.Array, form: FieldForm) -> tuple[pa.Array, BoolArray | None]:
-    if not form.unit and not form.is_share and (quick := _with_mark_exchanged(fields, form)) is not None:
+    bare = _without_unit(fields, form.unit) if form.unit else fields
+    if bare is not None and not form.is_share and (quick := _with_mark_exchanged(bare, form)) is not None:
         return quick, None
     encoded = pc.dictionary_encode(fields)
     regex = _number_expression(form)
@@ -154,6 +155,20 @@ def _plain_numbers(fields: pa.Array, form: FieldForm) -> tuple[pa.Array, BoolArr
         return made, None
     bad = pc.and_(pc.is_null(made), pc.is_valid(fields))
     return made, np.asarray(bad.to_numpy(zero_copy_only=False))
+
+
+def _without_unit(fields: pa.Array, unit: str) -> pa.Array | None:
+    """Return fields without their unit, which stands before all of them or after all; None where it does not."""
+    begins, ends = pc.starts_with(fields, unit), pc.ends_with(fields, unit)
+    n_fields = len(fields) - fields.null_count
+    before, after = pc.sum(begins).as_py() or 0, pc.sum(ends).as_py() or 0
+    if (before, after) == (n_fields, 0):
+        bare = pc.ascii_ltrim_whitespace(pc.utf8_slice_codeunits(fields, len(unit)))
+    elif (before, after) == (0, n_fields):
+        bare = pc.ascii_rtrim_whitespace(pc.utf8_slice_codeunits(fields, 0, -len(unit)))
+    else:
+        return None
+    return None if pc.any(pc.equal(bare, "")).as_py() else bare
 
 
 def _with_mark_exchanged(fields: pa.Array, form: FieldForm) -> pa.Array | None:
