@@ -177,6 +177,21 @@ class Order:
         """For each place the place after the rows that are equal in the order."""
         return _next_true(self.peers)
 
+    def ranks(self) -> Places:
+        """Return for each row its rank within its group, in no more memory than two short numbers a row beside it."""
+        places = np.arange(self.n_rows, dtype=np.int32 if self.n_rows < 2**31 else np.int64)
+        first_peer = np.where(self.peers, places, 0)
+        np.maximum.accumulate(first_peer, out=first_peer)
+        if self.groups.n_groups > 1:
+            places[~self.starts] = 0
+            np.maximum.accumulate(places, out=places)  # where the group starts
+            first_peer -= places
+        del places
+        first_peer += 1
+        made = np.empty(self.n_rows, np.int64)
+        made[self.rows] = first_peer
+        return made
+
     def spread(self, by_place: Array) -> Array:
         """Return values by row from values by place."""
         made = np.empty(self.n_rows, by_place.dtype)

@@ -186,13 +186,13 @@ class WindowMaker:
         if name == "NTILE" and (made := self._equal_counts(window)) is not None:
             return made
         order = self._order_of(window)
+        if name == "RANK":
+            return Vector("integer", order.ranks())
         place = np.arange(self.n_rows)
         within = place - order.group_starts
         match name:
             case "ROW_NUMBER":
                 return Vector("integer", order.spread(within + 1))
-            case "RANK":
-                return Vector("integer", order.spread(order.peer_starts - order.group_starts + 1))
             case "DENSE_RANK":
                 passed = np.cumsum(order.peers)
                 return Vector(
