@@ -57,6 +57,7 @@ class CsvTarget(Target):
         buffer = io.StringIO()
         csv.writer(buffer, delimiter=self.delimiter, lineterminator="\n").writerow(names)
         self.file = path.open("wb")
+        self.sink = pa.PythonFile(self.file, "w")
         if grown is None:
             self._put(buffer.getvalue().encode())
         else:  # the rows of another file stand before
@@ -82,39 +83,49 @@ class CsvTarget(Target):
             ) from error
 
     def write(self, columns: Sequence[pa.Array]) -> None:
-        made: dict[int, bytes | pa.Buffer] = {}
+        made: dict[int, tuple[list[pa.Array], bool]] = {}
 
         def work(start: int, end: int) -> None:
             if start < end:
-                made[start] = self._formatted([column.slice(start, end - start) for column in columns])
+                made[start] = self._fields([column.slice(start, end - start) for column in columns])
 
         in_threads(work, len(columns[0]), _ROWS_FOR_THREADS)
         for start in sorted(made):
-            self._put(made[start])
+            texts, is_quoted = made.pop(start)
+            if is_quoted:
+                self._put(self._lines_of_quoted(texts))
+            elif self.encoder is None:
+                self._join(texts, self.sink)
+            else:
+                self._put(self._lines(texts))
 
-    def _formatted(self, columns: Sequence[pa.Array]) -> bytes | pa.Buffer:
-        """Return the lines of some rows."""
+    def _fields(self, columns: Sequence[pa.Array]) -> tuple[list[pa.Array], bool]:
+        """Return the fields of some rows as texts, and whether some stand in quotes."""
         texts = [as_text(column, self.options) for column in columns]
         is_odd = [self._holds_structure(one) for one in texts]
         if self.is_single and (texts[0].null_count or pc.any(pc.equal(texts[0], "")).as_py()):
-            texts = [pc.if_else(pc.equal(pc.fill_null(texts[0], ""), ""), _QUOTE * 2, self._quoted(texts[0]))]
-            return self._lines_of_quoted(texts)  # an empty line would be no row
+            # An empty line would be no row.
+            is_empty = pc.equal(pc.fill_null(texts[0], ""), "")
+            return [pc.if_else(is_empty, _QUOTE * 2, self._quoted(texts[0]))], True
         if any(is_odd):
-            texts = [self._quoted(one) if odd else one for one, odd in zip(texts, is_odd, strict=True)]
-            return self._lines_of_quoted(texts)
-        return self._lines(texts)
+            return [self._quoted(one) if odd else one for one, odd in zip(texts, is_odd, strict=True)], True
+        return texts, False
 
     def _lines(self, texts: Sequence[pa.Array]) -> pa.Buffer:
         """Return lines of fields without structural signs, as bytes."""
+        sink = pa.BufferOutputStream()
+        self._join(texts, sink)
+        return sink.getvalue()
+
+    def _join(self, texts: Sequence[pa.Array], sink: pa.NativeFile) -> None:
+        """Write lines of fields without structural signs."""
         from pyarrow import csv as arrow_csv
 
-        sink = pa.BufferOutputStream()
         batch = pa.RecordBatch.from_arrays(texts, names=[str(number) for number in range(len(texts))])
         options = arrow_csv.WriteOptions(
             include_header=False, delimiter=self.delimiter, quoting_style="none", batch_size=_ROWS_A_PART
         )
         arrow_csv.write_csv(batch, sink, options)
-        return sink.getvalue()
 
     def _lines_of_quoted(self, texts: Sequence[pa.Array]) -> bytes:
         """Return lines of fields that are quoted already where they must be.
