@@ -57,3 +57,21 @@ def test_commands_load_no_more_than_they_use(small_book):
     loaded = loaded_by("apply", cwd=small_book)
     assert "kivvet.books.runs.apply" in loaded
     assert not {"pandas._libs", "polars", "lark", "kivvet.core.draft.draft"} & loaded
+
+
+@pytest.mark.parametrize(
+    ("more", "code", "said"),
+    [
+        ("", 0, ""),
+        (">&-", 0, ""),
+        ("2>&-", 0, ""),
+        (">/dev/full", 1, "cannot be written"),
+        ("| head -c 1", 0, ""),
+        ("--no-such-option", 2, "No such option"),
+    ],
+)
+def test_a_command_ends_with_its_code_whatever_its_output_goes_to(small_book, more, code, said):
+    command = f'"{sys.executable}" -m kivvet list {more}'
+    ran = subprocess.run(command, shell=True, cwd=small_book, capture_output=True, text=True, check=False)
+    assert ran.returncode == code
+    assert said in ran.stderr and "Traceback" not in ran.stderr and "ignored" not in ran.stderr

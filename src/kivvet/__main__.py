@@ -40,8 +40,9 @@ def _end(ended: SystemExit) -> NoReturn:
     of a second. What could not be written is told as ever.
     """
     try:
-        sys.stdout.flush()
-        sys.stderr.flush()
+        for stream in (sys.stdout, sys.stderr):
+            if stream is not None:  # closed by whoever started it
+                stream.flush()
     except (OSError, ValueError):
         raise ended from None
     os._exit(ended.code if isinstance(ended.code, int) else int(ended.code is not None))
