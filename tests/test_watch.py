@@ -93,7 +93,8 @@ def test_what_is_saved_is_followed_and_what_is_broken_keeps_the_last_good_target
 def test_it_ends_cleanly_on_ctrl_c(tmp_path):
     folder = write_book(tmp_path / "b")
     process = subprocess.Popen(
-        [sys.executable, "-m", "kivvet", "watch"],
+        # What a shell starts in the background ignores the signal, unless it is told not to.
+        ["env", "--default-signal=INT", sys.executable, "-m", "kivvet", "watch"],
         cwd=folder,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
