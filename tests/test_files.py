@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.csv as arrow_csv
 import pyarrow.parquet as pq
 import pytest
+import xxhash
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -20,7 +21,14 @@ from kivvet.io import csv_source
 from kivvet.io.csv_source import CsvSource
 from kivvet.io.csv_target import CsvTarget, record_file
 from kivvet.io.files import hash_bytes_of
-from kivvet.io.parquet_files import footer_start
+from kivvet.io.parquet_footer import (
+    KEY_VALUES,
+    footer_bytes,
+    footer_start,
+    listed_in,
+    read_footer,
+    structures,
+)
 from kivvet.io.source_and_target import ReadOptions
 from tests.conftest import SMALL_BOOK, write_book
 from tests.conftest import kivvet as run
@@ -225,7 +233,7 @@ def test_the_record_fits_the_bytes_of_the_target_and_no_others(tmp_path, changes
     assert read_record(target)[1] is False
 
 
-def test_the_parquet_hash_covers_all_that_precedes_the_footer(tmp_path):
+def test_the_parquet_hash_covers_all_but_the_record(tmp_path):
     _, out = applied(tmp_path, TO_PARQUET)
     target = out / "samples.parquet"
     metadata = pq.read_metadata(target)
@@ -236,7 +244,11 @@ def test_the_parquet_hash_covers_all_that_precedes_the_footer(tmp_path):
         for chunk in [metadata.row_group(g).column(c)]
     )
     assert footer_start(target) >= last - 100
-    assert read_record(target)[0].target_hash == hash_bytes_of(target, footer_start(target))
+    plain = {number: one for number, one in read_footer(target).items() if number != KEY_VALUES}
+    said = [one for one in listed_in(read_footer(target), KEY_VALUES) if one[1][1] != b"kivvet"]
+    end = footer_bytes({**plain, KEY_VALUES: structures(said)})
+    held = target.read_bytes()[: footer_start(target)]
+    assert read_record(target)[0].target_hash == xxhash.xxh3_128_hexdigest(held + end)
 
 
 def test_a_crash_between_record_and_target_leaves_the_old_record_true(tmp_path):
@@ -278,7 +290,7 @@ main(["apply"])
         ("csv", "io.files", "_to_disk", 3),  # the record in its place, the target not
         ("csv", "books.runs.journal", "Journal.remember", 1),  # the target in its place
         ("parquet", "io.parquet_files", "ParquetTarget.write", 2),
-        ("parquet", "io.parquet_files", "hash_bytes_of", 1),  # whole but for its footer
+        ("parquet", "io.parquet_files", "digest_of", 1),  # whole, with a footer that has no record
         ("parquet", "io.files", "_to_disk", 2),  # the target in its place
     ],
 )

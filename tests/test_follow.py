@@ -6,7 +6,7 @@ import shutil
 import pytest
 
 import kivvet
-from kivvet.io import source_and_target
+from kivvet.io import files, source_and_target
 from kivvet.io.files import state_of
 from tests.conftest import SMALL_BOOK, write_book
 
@@ -48,7 +48,7 @@ def test_a_target_is_current_once_it_is_written(fresh):
         (
             "tables/ph_class.toml",
             '  ["< 6.5",       "acidic"],\n  ["6.5 to <8.5", "neutral"],',
-            '  ["6.5 to <7", "neutral"],\n  ["7 to 8.4", "neutral"],\n  ["< 6.5", "acidic"],',
+            '  ["6.5 to <7", "neutral"],\n  ["7 to <8.5", "neutral"],\n  ["< 6.5", "acidic"],',
         ),
         ("tables/station.csv", "Ida", "Eve"),
     ],
@@ -56,6 +56,15 @@ def test_a_target_is_current_once_it_is_written(fresh):
 def test_what_does_not_change_the_meaning_makes_nothing_stale(fresh, name, before, after):
     change(fresh, name, before, after)
     assert status(fresh).state == "current"
+
+
+def test_a_bound_between_two_steps_is_told_as_what_finer_values_would_get(fresh):
+    change(fresh, "tables/ph_class.toml", "6.5 to <8.5", "6.5 to 8.4")
+    now = status(fresh)
+    assert (now.state, now.stale_columns) == ("stale", ("ph_class",))
+    assert [str(one) for one in now.reasons[0].changes] == [
+        ">8.4 to <8.5: neutral, matched -> nothing, unmatched"
+    ]
 
 
 @pytest.mark.parametrize(
@@ -186,8 +195,7 @@ def test_a_source_that_changes_while_it_is_read_writes_nothing(fresh):
 def test_a_source_that_nobody_touched_is_not_read_again(tmp_path, monkeypatch):
     folder = write_book(tmp_path)
     samples = folder / "data" / "samples.csv"
-    long_ago = samples.stat().st_mtime - 60
-    os.utime(samples, (long_ago, long_ago))
+    monkeypatch.setattr(files, "_SECONDS_TO_SETTLE", 0)  # as if the apply had taken long
     kivvet.open_book(folder).apply_dataset("samples")
     hashed = []
     monkeypatch.setattr(source_and_target, "state_of", lambda path: hashed.append(path) or state_of(path))
@@ -198,12 +206,21 @@ def test_a_source_that_nobody_touched_is_not_read_again(tmp_path, monkeypatch):
     assert kivvet.open_book(folder).status()[0].state == "stale"
 
 
-def test_a_source_that_was_changed_just_before_is_read_again(tmp_path):
+@pytest.mark.parametrize("seconds", [0, 2])
+@pytest.mark.parametrize("behind", [0, 86_400])
+def test_a_source_changed_in_place_is_read_again_whatever_its_times_say(
+    tmp_path, monkeypatch, seconds, behind
+):
+    """Its time set back, and by a server whose clock is a day behind."""
     folder = write_book(tmp_path)
-    kivvet.open_book(folder).apply_dataset("samples")
     samples = folder / "data" / "samples.csv"
+    then = samples.stat().st_mtime - behind
+    os.utime(samples, (then, then))
     before = samples.stat()
-    samples.write_text(samples.read_text().replace("6.40", "6.41"))
+    monkeypatch.setattr(files, "_SECONDS_TO_SETTLE", seconds)
+    kivvet.open_book(folder).apply_dataset("samples")
+    with samples.open("r+") as file:  # the same file, of the same size
+        file.write(samples.read_text().replace("6.40", "6.41"))
     os.utime(samples, ns=(before.st_atime_ns, before.st_mtime_ns))
     assert kivvet.open_book(folder).status()[0].state == "stale"
 

@@ -79,7 +79,7 @@ def test_without_a_change_nothing_is_read_and_nothing_changes(folder, run):
     assert made.is_nothing and made.largest_share == 0 and all(one.rows == 0 for one in made.datasets)
     assert run("impact", cwd=folder).out.endswith("nothing changes\n")
     change(
-        folder / "tables/band.toml", '["2 to <5", "middle"]', '["2 to <3", "middle"], ["3 to 4.5", "middle"]'
+        folder / "tables/band.toml", '["2 to <5", "middle"]', '["2 to <3", "middle"], ["3 to <5", "middle"]'
     )
     ran = run("impact", "high", "by_band", "--fail-over", "0", cwd=folder)
     assert ran.code == 0 and "nothing changes: rules are written otherwise and mean the same" in ran.out

@@ -23,8 +23,8 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
 def command(datasets: tuple[str, ...], failing: str | None, book_folder: Path | None, as_json: bool) -> None:
     """Compare what made each target with today's rules, source and options.
 
-    A target carries the record of how it was made, so this works on another machine too. Files are
-    compared by their bytes; times do not count.
+    A target carries the record of how it was made, so this works on another machine too. A source of
+    the size, inode and times that are noted there is unchanged; of any other the bytes are compared.
 
     Ends with 1 where errors in the tables or a target without a record keep it from telling.
 

@@ -6,9 +6,10 @@ import os
 import re
 import secrets
 import socket
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import xxhash
@@ -18,6 +19,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 
 _HASH_CHUNK = 1 << 20
+_SECONDS_TO_SETTLE = 2  # some file systems note times no finer
 _HOST = xxhash.xxh3_64_hexdigest(socket.gethostname().encode())[
     :8
 ]  # of this machine, in names of files under way
@@ -25,47 +27,66 @@ _HOST = xxhash.xxh3_64_hexdigest(socket.gethostname().encode())[
 
 @dataclass(frozen=True, slots=True)
 class FileMarks:
-    """What changes when a file is written or replaced."""
+    """What changes when a file is written or replaced: `changed_ns`, too, where its time of change was set back."""
 
     size: int
     modified_ns: int
     inode: int
+    changed_ns: int = 0
 
     @classmethod
     def of(cls, path: Path) -> FileMarks | None:
         """Return the marks of a file; None where there is none."""
         try:
-            stat = path.stat()
+            return cls._of(path.stat())
         except OSError:
             return None
-        return cls(stat.st_size, stat.st_mtime_ns, stat.st_ino)
+
+    @classmethod
+    def _of(cls, stat: os.stat_result) -> FileMarks:
+        return cls(stat.st_size, stat.st_mtime_ns, stat.st_ino, stat.st_ctime_ns)
 
 
 @dataclass(frozen=True, slots=True)
 class FileState:
-    """What a file was when it was read: its 128-bit hash, and its marks then."""
+    """What a file was when it was read: its 128-bit hash, and its marks then.
+
+    `looked_at` is when the marks were taken, in seconds of this machine's steady clock.
+    """
 
     hash: str
     marks: FileMarks
+    looked_at: float = field(default_factory=time.monotonic, compare=False)
+
+    @property
+    def is_settled(self) -> bool:
+        """Whether the marks have stood so long that whoever changes the file from now on leaves others, whatever the
+        clock says that the file's times are of.
+        """
+        return time.monotonic() - self.looked_at >= _SECONDS_TO_SETTLE
 
 
 def hash_bytes_of(path: Path, length: int | None = None) -> str:
     """Return the 128-bit hash of a file's bytes, or of its first `length` bytes, as hexadecimal digits."""
+    return digest_of(path, length).hexdigest()
+
+
+def digest_of(path: Path, length: int | None = None) -> xxhash.xxh3_128:
+    """Return the 128-bit hash of a file's bytes, or of its first `length` bytes, to which more can be added."""
     digest = xxhash.xxh3_128()
     left = length if length is not None else -1
     with path.open("rb") as file:
         while left and (chunk := file.read(_HASH_CHUNK if left < 0 else min(_HASH_CHUNK, left))):
             digest.update(chunk)
             left -= len(chunk) if left > 0 else 0
-    return digest.hexdigest()
+    return digest
 
 
 def state_of(path: Path) -> FileState:
     """Return the state of a file; `UnopenableError` if it cannot be read."""
     try:
-        stat = path.stat()
-        marks = FileMarks(stat.st_size, stat.st_mtime_ns, stat.st_ino)
-        return FileState(hash_bytes_of(path), marks)
+        looked_at, marks = time.monotonic(), FileMarks._of(path.stat())
+        return FileState(hash_bytes_of(path), marks, looked_at)
     except OSError as error:
         raise unreadable(path, error) from error
 

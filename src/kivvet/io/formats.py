@@ -37,6 +37,8 @@ class Format:
         Gives the records kept with a target, the newest first, and the hash of what it holds.
     keeps_types : bool
         Whether a target has typed columns. In others the fields of a source's text stand as they were.
+    keeps_classes : bool
+        Whether a target holds the classes of a column in their order, used or not, besides the values.
     read_all : callable or None
         Reads the rows of a lookup whole; None where it holds none.
     delimiter : str or None
@@ -49,6 +51,7 @@ class Format:
     create: Callable[[Path, Path, pa.Schema, WriteOptions], Target] | None = None
     kept_records: Callable[[Path], tuple[list[Any], str | None]] | None = None
     keeps_types: bool = False
+    keeps_classes: bool = False
     extend: Callable[[Path, Path, pa.Schema, WriteOptions], Target | None] | None = None
     read_all: Callable[[Path, ReadOptions], pa.Table] | None = None
     delimiter: str | None = None
@@ -88,6 +91,7 @@ FORMATS: tuple[Format, ...] = (
         parquet_files.ParquetTarget,
         parquet_files.kept_records,
         keeps_types=True,
+        keeps_classes=True,
         extend=parquet_files.extend,
         read_all=parquet_files.read_all,
     ),
@@ -98,6 +102,7 @@ FORMATS: tuple[Format, ...] = (
         other_files.ArrowTarget,
         csv_target.kept_records,
         keeps_types=True,
+        keeps_classes=True,
         read_all=other_files.read_arrow,
     ),
     Format(

@@ -239,7 +239,9 @@ class ManyFiles(Source):
         states = [state_of(path) for path in self.files]
         self._hashes = [state.hash for state in states]
         return FileState(
-            _together(self.names_of_files, self._hashes), self._marks_of([state.marks for state in states])
+            _together(self.names_of_files, self._hashes),
+            self._marks_of([state.marks for state in states]),
+            max(state.looked_at for state in states),
         )
 
     def part_states(self) -> list[PartState]:
@@ -260,7 +262,12 @@ class ManyFiles(Source):
 def marks_of_many(names: Sequence[str], marks: Sequence[FileMarks]) -> FileMarks:
     """Return marks that change when one of some files does, or another comes or goes."""
     together = xxhash.xxh3_64_intdigest(repr([names, marks]).encode()) >> 1
-    return FileMarks(sum(one.size for one in marks), max(one.modified_ns for one in marks), together)
+    return FileMarks(
+        sum(one.size for one in marks),
+        max(one.modified_ns for one in marks),
+        together,
+        max(one.changed_ns for one in marks),
+    )
 
 
 def _together(names: Sequence[str], hashes: Sequence[str]) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -15,17 +14,23 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.io.parquet_assembly import (
     GROUP_COLUMNS,
-    KEY_VALUES,
-    N_ROWS,
-    RECORD_KEY,
-    ROW_GROUPS,
     EncodedColumns,
     group_of,
     placed,
     span_of,
 )
 from kivvet.io.parquet_encoding import encoding_options
-from kivvet.io.parquet_footer import Fields, footer_bytes, footer_of, integer, listed_in, structures, text
+from kivvet.io.parquet_footer import (
+    N_ROWS,
+    ROW_GROUPS,
+    Fields,
+    footer_of,
+    footer_start,
+    integer,
+    listed_in,
+    structures,
+)
+from kivvet.io.parquet_seal import sealed_footer
 from kivvet.io.source_and_target import Seal, Target
 
 _BYTES_AT_ONCE = 1 << 20
@@ -97,13 +102,10 @@ class AppendedParquet(Target):
     def commit(self, seal: Seal) -> None:
         if self.n_waiting:
             self._write_group()
-        record = json.dumps(seal(self.digest.hexdigest()), ensure_ascii=False)
         footer = dict(self.grown.footer)
-        said = [pair for pair in listed_in(footer, KEY_VALUES) if pair[1][1] != RECORD_KEY.encode()]
         footer[N_ROWS] = integer(footer[N_ROWS][1] + self.n_rows)
         footer[ROW_GROUPS] = structures([*self.grown.groups, *self.groups])
-        footer[KEY_VALUES] = structures([*said, {1: text(RECORD_KEY), 2: text(record)}])
-        self.file.write(footer_bytes(footer))
+        self.file.write(sealed_footer(self.digest, footer, seal))
         self.file.close()
 
     def abandon(self) -> None:
@@ -111,13 +113,11 @@ class AppendedParquet(Target):
         self.file.close()
 
 
-def appended(
-    path: Path, held: Path, start_of_footer: int | None, schema: pa.Schema
-) -> AppendedParquet | None:
+def appended(path: Path, held: Path, schema: pa.Schema) -> AppendedParquet | None:
     """Return what writes the file that a held one becomes with more rows; None where its bytes cannot stand as they are."""
     from pyarrow import parquet
 
-    grown = EncodedColumns.of(held)
+    grown, start_of_footer = EncodedColumns.of(held), footer_start(held)
     if grown is None or start_of_footer is None or len(grown.groups) >= _MOST_GROUPS:
         return None
     if not parquet.read_schema(held).equals(schema, check_metadata=False):

@@ -7,7 +7,6 @@ that does not change is neither decoded nor encoded again: its bytes are copied,
 from __future__ import annotations
 
 import base64
-import json
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -18,34 +17,42 @@ import xxhash
 
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import shown_path
+from kivvet.core.words.wording import count, shown_path
 from kivvet.io.parquet_encoding import encoding_options
 from kivvet.io.parquet_footer import (
+    KEY_VALUES,
     MAGIC,
+    N_ROWS,
+    ODD_FORMS,
+    ROW_GROUPS,
+    SCHEMA,
     Fields,
-    footer_bytes,
+    binary,
     footer_of,
+    footer_start,
     integer,
     listed_in,
     read_footer,
     structures,
-    text,
 )
+from kivvet.io.parquet_seal import sealed_footer
 from kivvet.io.source_and_target import Encoded, Seal, Target
 
-#: The name under which a target carries the record of how it was made.
-RECORD_KEY = "kivvet"
 _BYTES_AT_ONCE = 1 << 20
 _MOST_CHUNKS = 50_000  # whose places are worked out in the footer
 _MOST_ROWS_A_GROUP = 1 << 22  # of new columns are held until they are written
 
 # Numbers of fields, as parquet.thrift gives them.
-_SCHEMA, N_ROWS, ROW_GROUPS, KEY_VALUES, _COLUMN_ORDERS, _ENCRYPTION = 2, 3, 4, 5, 7, 8
+_COLUMN_ORDERS, _ENCRYPTION = 7, 8
 GROUP_COLUMNS, _GROUP_BYTES, GROUP_ROWS, _GROUP_OFFSET, _GROUP_COMPRESSED, _GROUP_ORDINAL = 1, 2, 3, 5, 6, 7
 _CHUNK_PATH, _CHUNK_OFFSET, _CHUNK_META, _CHUNK_CRYPTO = 1, 2, 3, 8
 _CHUNK_INDEXES = (4, 5, 6, 7)  # places of page indexes, which are not taken over
 _UNCOMPRESSED, _COMPRESSED, _DATA_AT, _INDEX_AT, _DICTIONARY_AT = 6, 7, 9, 10, 11
 _BLOOM_FILTER = (14, 15)
+_KIND, _N_VALUES, _STATISTICS = 1, 5, 12
+_N_MISSING, _LEAST = 3, 6
+_BYTES = 6  # the type of values that are bytes of any length
+_BYTES_OF_LENGTH = 4  # with which each text begins that is held plainly
 _ELEMENT_NAME, _ELEMENT_CHILDREN = 4, 5
 
 
@@ -66,30 +73,41 @@ class EncodedColumns(Encoded):
         self.elements, self.leaves = _columns_of(footer)
 
     @classmethod
+    def read(cls, path: Path) -> EncodedColumns | None:
+        """Return what the footer of a file says; None where it is of a form that is not known."""
+        try:
+            footer = read_footer(path)
+            found = None if footer is None or _ENCRYPTION in footer else cls(path, footer)
+        except (OSError, *ODD_FORMS):
+            return None
+        return found
+
+    @classmethod
     def of(cls, path: Path) -> EncodedColumns | None:
         """Return those of a file; None where they cannot be taken over.
 
         That is so where it is encrypted, its columns stand in other files, row groups are too large or very many, or it
         was written so long ago that the order its statistics stand for is not said.
         """
-        footer = read_footer(path)
-        if footer is None or _ENCRYPTION in footer:
-            return None
+        found, end = cls.read(path), footer_start(path)
         try:
-            found = cls(path, footer)
-        except (KeyError, IndexError, TypeError):
+            return found if found is not None and end is not None and found._is_plain(end) else None
+        except ODD_FORMS:
             return None
-        chunks = [chunk for group in found.groups for chunk in listed_in(group, GROUP_COLUMNS)]
-        n_leaves = sum(len(range(*span)) for span in found.leaves.values())
-        is_plain = (
-            len(listed_in(footer, _COLUMN_ORDERS)) == n_leaves
-            and 0 < len(chunks) == n_leaves * len(found.groups) <= _MOST_CHUNKS
-            and all(0 < rows <= _MOST_ROWS_A_GROUP for rows in found.n_rows)
+
+    def _is_plain(self, end: int) -> bool:
+        """Whether all columns stand in the file itself, before its footer, in groups that can be written again."""
+        chunks = [chunk for group in self.groups for chunk in listed_in(group, GROUP_COLUMNS)]
+        n_leaves = sum(len(range(*span)) for span in self.leaves.values())
+        return (
+            len(listed_in(self.footer, _COLUMN_ORDERS)) == n_leaves
+            and 0 < len(chunks) == n_leaves * len(self.groups) <= _MOST_CHUNKS
+            and all(0 < rows <= _MOST_ROWS_A_GROUP for rows in self.n_rows)
             and not any(
                 _CHUNK_PATH in chunk or _CHUNK_CRYPTO in chunk or _CHUNK_META not in chunk for chunk in chunks
             )
+            and all(len(MAGIC) <= begin <= until <= end for begin, until in map(span_of, chunks))
         )
-        return found if is_plain else None
 
     def begin(self, path: Path, schema: pa.Schema, taken_over: Collection[str]) -> AssembledTarget:
         return AssembledTarget(path, schema, self, taken_over)
@@ -97,6 +115,29 @@ class EncodedColumns(Encoded):
     def chunks(self, group: int, name: str) -> list[Fields]:
         """Return what the footer says of the chunks of a column in a row group: of several, where it is nested."""
         return listed_in(self.groups[group], GROUP_COLUMNS)[slice(*self.leaves[name])]
+
+    def says_no_empty_text(self, name: str) -> bool:
+        """Whether statistics say that no field of a column of text is without characters."""
+        try:
+            return all(map(_says_no_empty_text, self._metas(name)))
+        except ODD_FORMS:
+            return False
+
+    def holds_codes(self, name: str) -> bool:
+        """Whether a column of text is held as codes throughout: no text takes less room than its length alone does."""
+        try:
+            return all(
+                meta.get(_DICTIONARY_AT, (0, 0))[1]
+                and meta[_UNCOMPRESSED][1] <= _BYTES_OF_LENGTH * meta[_N_VALUES][1]
+                for meta in self._metas(name)
+            )
+        except ODD_FORMS:
+            return False
+
+    def _metas(self, name: str) -> Iterator[Fields]:
+        for group in range(len(self.groups)):
+            for chunk in self.chunks(group, name):
+                yield chunk[_CHUNK_META][1]
 
     def orders(self, name: str) -> list[Any]:
         """Return the orders that the statistics of a column stand for."""
@@ -166,18 +207,14 @@ class AssembledTarget(Target):
     def _put_group(self, content: memoryview, new_chunks: Iterator[Fields]) -> None:
         """Write a row group: of each column in order the chunk, copied or just encoded."""
         number, begin = len(self.made_groups), self.at
-        chunks = []
+        chunks: list[Fields] = []
+        _, leaves = _columns_of(self.footer_of_new)
         for name in self.schema.names:
             if name in self.taken_over:
                 chunks += [self._copied(chunk) for chunk in self.encoded.chunks(number, name)]
             else:
-                chunks += [self._placed(content, chunk) for chunk in self._of_new(name, new_chunks)]
+                chunks += [self._placed(content, next(new_chunks)) for _ in range(*leaves[name])]
         self.made_groups.append(group_of(chunks, self.encoded.n_rows[number], begin, self.at))
-
-    def _of_new(self, name: str, chunks: Iterator[Fields]) -> list[Fields]:
-        """Return the next chunks, which are those of a new column."""
-        _, leaves = _columns_of(self.footer_of_new)
-        return [next(chunks) for _ in range(*leaves[name])]
 
     def _copied(self, chunk: Fields) -> Fields:
         """Copy the bytes of a chunk; return what the footer is to say of it."""
@@ -213,7 +250,13 @@ class AssembledTarget(Target):
             self.footer_of_new = self.encoded.footer
             while len(self.made_groups) < len(self.encoded.n_rows):
                 self._put_group(memoryview(b""), iter(()))
-        record = json.dumps(seal(self.digest.hexdigest()), ensure_ascii=False)
+        if len(self.made_groups) < len(self.encoded.n_rows):
+            raise DataError(
+                "is damaged: it holds fewer rows than it says",
+                place=Place(shown_path(self.encoded.path)),
+                expected=count(sum(self.encoded.n_rows), "row"),
+                fix="fetch or write the file anew; the target is as it was",
+            )
         elements, orders = [], []
         new_elements, new_leaves = _columns_of(self.footer_of_new)
         for name in self.schema.names:
@@ -223,18 +266,19 @@ class AssembledTarget(Target):
             else:
                 elements += new_elements[name]
                 orders += listed_in(self.footer_of_new, _COLUMN_ORDERS)[slice(*new_leaves[name])]
-        root = dict(listed_in(self.footer_of_new, _SCHEMA)[0])
+        root = dict(listed_in(self.footer_of_new, SCHEMA)[0])
         root[_ELEMENT_CHILDREN] = (root[_ELEMENT_CHILDREN][0], len(self.schema))
-        metadata = {key.decode(): value.decode() for key, value in (self.schema.metadata or {}).items()}
-        metadata["ARROW:schema"] = base64.b64encode(self.schema.serialize()).decode()
-        metadata[RECORD_KEY] = record
+        metadata = dict(self.schema.metadata or {})
+        metadata[b"ARROW:schema"] = base64.b64encode(self.schema.serialize())
         footer = dict(self.footer_of_new)
-        footer[_SCHEMA] = structures([root, *elements])
+        footer[SCHEMA] = structures([root, *elements])
         footer[N_ROWS] = integer(sum(self.encoded.n_rows))
         footer[ROW_GROUPS] = structures(self.made_groups)
-        footer[KEY_VALUES] = structures([{1: text(key), 2: text(value)} for key, value in metadata.items()])
+        footer[KEY_VALUES] = structures(
+            [{1: binary(key), 2: binary(value)} for key, value in metadata.items()]
+        )
         footer[_COLUMN_ORDERS] = structures(orders)
-        self.file.write(footer_bytes(footer))
+        self.file.write(sealed_footer(self.digest, footer, seal))
         self.abandon()
 
     def abandon(self) -> None:
@@ -246,7 +290,7 @@ class AssembledTarget(Target):
 
 def _columns_of(footer: Fields) -> tuple[dict[str, list[Fields]], dict[str, tuple[int, int]]]:
     """Return by column the elements of the schema that describe it, and where its leaves begin and end."""
-    root, *rest = listed_in(footer, _SCHEMA)
+    root, *rest = listed_in(footer, SCHEMA)
     elements: dict[str, list[Fields]] = {}
     leaves: dict[str, tuple[int, int]] = {}
     at = n_leaves = 0
@@ -261,6 +305,12 @@ def _columns_of(footer: Fields) -> tuple[dict[str, list[Fields]], dict[str, tupl
         elements[name] = rest[begin:at]
         leaves[name] = first_leaf, n_leaves
     return elements, leaves
+
+
+def _says_no_empty_text(meta: Fields) -> bool:
+    known = meta.get(_STATISTICS, (0, {}))[1]
+    is_missing = known.get(_N_MISSING, (0, -1))[1] == meta[_N_VALUES][1]
+    return bool(meta[_KIND][1] == _BYTES and (known.get(_LEAST, (0, b""))[1] or is_missing))
 
 
 def span_of(chunk: Fields) -> tuple[int, int]:

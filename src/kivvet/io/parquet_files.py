@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import copy
-import json
 from collections.abc import Collection, Iterator, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,10 +13,12 @@ import pyarrow as pa
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import repeated, shown_path
-from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.files import digest_of, unreadable
 from kivvet.io.parquet_appending import appended
-from kivvet.io.parquet_assembly import RECORD_KEY, EncodedColumns
+from kivvet.io.parquet_assembly import EncodedColumns
 from kivvet.io.parquet_encoding import encoding_options
+from kivvet.io.parquet_footer import footer_start, read_footer
+from kivvet.io.parquet_seal import hash_of, is_of_its_rows, record_in, sealed_footer
 from kivvet.io.source_and_target import (
     AS_IT_IS_NAMED,
     AS_IT_SAYS,
@@ -31,7 +33,8 @@ if TYPE_CHECKING:
     from pyarrow import parquet
 
 _ROWS_A_BATCH = 1 << 17
-_BYTES_OF_LENGTH = 4  # with which each text begins that is held plainly
+#: What Arrow raises of bytes that are not what they should be, whatever it makes of them.
+_SIGNS_OF_DAMAGE = (pa.ArrowException, ValueError, OverflowError, MemoryError, KeyError, IndexError)
 
 
 class ParquetSource(Source):
@@ -43,13 +46,13 @@ class ParquetSource(Source):
         self.path = path
         try:
             self.file = parquet.ParquetFile(path, pre_buffer=False)  # batches would keep what was buffered
+            self.stored_schema: pa.Schema = self.file.schema_arrow
         except OSError as error:
             raise unreadable(path, error) from error
-        except pa.ArrowInvalid as error:
+        except _SIGNS_OF_DAMAGE as error:
             raise DataError(
                 "is no Parquet file", place=Place(shown_path(path)), found=str(error)[:100]
             ) from error
-        self.stored_schema: pa.Schema = self.file.schema_arrow
         self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
         if twice := repeated(self.stored_schema.names):
             raise DataError(
@@ -61,8 +64,10 @@ class ParquetSource(Source):
     ) -> Iterator[pa.RecordBatch]:
         try:
             rows = _ROWS_A_BATCH if block_bytes is None else max(_ROWS_A_BATCH, block_bytes // 64)
-            yield from self.file.iter_batches(rows, columns=None if names is None else list(names))
-        except (OSError, pa.ArrowInvalid) as error:
+            for batch in self.file.iter_batches(rows, columns=None if names is None else list(names)):
+                batch.validate()  # columns that hold fewer values than others
+                yield batch
+        except (OSError, *_SIGNS_OF_DAMAGE) as error:
             raise DataError(
                 "is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]
             ) from error
@@ -70,19 +75,15 @@ class ParquetSource(Source):
     def encoded(self) -> EncodedColumns | None:
         return EncodedColumns.of(self.path)
 
+    @cached_property
+    def _said(self) -> EncodedColumns | None:
+        """What the footer says of each column, asked once; it is not asked of Arrow, which ends the process where it is
+        damaged.
+        """
+        return EncodedColumns.read(self.path)
+
     def holds_no_empty_text(self, name: str) -> bool:
-        metadata = self.file.metadata
-        for group in range(metadata.num_row_groups):
-            chunk = metadata.row_group(group).column(self._leaf_of(name))
-            known = chunk.statistics
-            if known is None:
-                return False
-            if not known.has_min_max:
-                if not known.has_null_count or known.null_count < chunk.num_values:
-                    return False
-            elif not known.min:
-                return False
-        return True
+        return self._said is not None and self._said.says_no_empty_text(name)
 
     def with_codes(self, names: Collection[str]) -> ParquetSource:
         coded = [name for name in names if self._holds_codes(name)]
@@ -95,28 +96,11 @@ class ParquetSource(Source):
         return made
 
     def _holds_codes(self, name: str) -> bool:
-        """Whether a column of text is held as codes throughout: no text takes less room than its length alone does."""
+        """Whether a column of text is held as codes throughout."""
         kind = self.schema.get(name)
         if kind is None or not (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
             return False
-        metadata, leaf = self.file.metadata, self._leaf_of(name)
-        chunks = (metadata.row_group(group).column(leaf) for group in range(metadata.num_row_groups))
-        return all(
-            one.dictionary_page_offset and one.total_uncompressed_size <= _BYTES_OF_LENGTH * one.num_values
-            for one in chunks
-        )
-
-    def _leaf_of(self, name: str) -> int:
-        """Return which of the columns that the file stores a column of text is: nested ones are stored as several."""
-        return int(self.file.schema_arrow.names.index(name)) + sum(
-            _n_leaves(kind) - 1 for kind in self.stored_schema.types[: self.names.index(name)]
-        )
-
-
-def _n_leaves(kind: pa.DataType) -> int:
-    if pa.types.is_dictionary(kind) or not kind.num_fields:
-        return 1
-    return sum(_n_leaves(kind.field(number).type) for number in range(kind.num_fields))
+        return self._said is not None and self._said.holds_codes(name)
 
 
 class ParquetTarget(Target):
@@ -147,12 +131,17 @@ class ParquetTarget(Target):
             self.waiting, self.n_waiting = [], 0
 
     def commit(self, seal: Seal) -> None:
-        """Write the rest, then the footer with the record: its hash covers what precedes the footer."""
+        """Write the rest, and in the place of the footer that Arrow writes the same with the record."""
         self.flush()
         assert self.writer is not None
-        record = seal(hash_bytes_of(self.path))
-        self.writer.add_key_value_metadata({RECORD_KEY: json.dumps(record, ensure_ascii=False)})
         self.writer.close()
+        footer, start = read_footer(self.path), footer_start(self.path)
+        assert footer is not None and start is not None
+        end = sealed_footer(digest_of(self.path, start), footer, seal)
+        with self.path.open("r+b") as file:
+            file.seek(start)
+            file.write(end)
+            file.truncate()
 
     def abandon(self) -> None:
         self.waiting = []
@@ -160,47 +149,20 @@ class ParquetTarget(Target):
             self.writer.close()
 
 
-def footer_start(path: Path) -> int | None:
-    """Return the number of bytes that precede the footer of a Parquet file; None if it is none."""
-    size = path.stat().st_size
-    with path.open("rb") as file:
-        if size < 12:
-            return None
-        file.seek(size - 8)
-        tail = file.read(8)
-    if tail[4:] != b"PAR1":
-        return None
-    start = size - 8 - int.from_bytes(tail[:4], "little")
-    return start if start > 0 else None
-
-
-def metadata_value(path: Path) -> str | None:
-    """Return the record in a Parquet file's footer, if it carries one."""
-    from pyarrow import parquet
-
-    try:
-        metadata: dict[bytes, Any] = parquet.read_metadata(path).metadata or {}
-    except (OSError, pa.ArrowInvalid):
-        return None
-    value = metadata.get(RECORD_KEY.encode())
-    return value.decode() if value is not None else None
-
-
 def kept_records(target: Path) -> tuple[list[Any], str | None]:
-    """Return the record in a target's footer, and the hash of what precedes that; None if it is no Parquet
-    file.
+    """Return the record in a target's footer, and the hash of all else that it holds; None if it is no Parquet file, or its
+    record speaks of other rows.
     """
-    text, start = metadata_value(target), footer_start(target)
-    try:
-        records = [json.loads(text)] if text else []
-    except (ValueError, RecursionError):
-        records = []
-    return records, None if start is None else hash_bytes_of(target, start)
+    footer, start = read_footer(target), footer_start(target)
+    record = None if footer is None else record_in(footer)
+    if footer is None or start is None or record is None:
+        return [], None
+    return [record], hash_of(digest_of(target, start), footer) if is_of_its_rows(record, footer) else None
 
 
 def extend(path: Path, target: Path, schema: pa.Schema, _: WriteOptions) -> Target | None:
     """Begin a target with all rows that it holds already; None where these cannot stand as they are."""
-    return appended(path, target, footer_start(target), schema)
+    return appended(path, target, schema)
 
 
 def read_all(path: Path, _: ReadOptions = AS_IT_SAYS) -> pa.Table:

@@ -12,6 +12,10 @@ from pathlib import Path
 from typing import Any
 
 MAGIC = b"PAR1"
+#: What is raised where fields are asked for that are not there, or of another form than they should be.
+ODD_FORMS = (KeyError, IndexError, TypeError, ValueError, AttributeError)
+# Numbers of fields of the metadata, as parquet.thrift gives them.
+SCHEMA, N_ROWS, ROW_GROUPS, KEY_VALUES = 2, 3, 4, 5
 #: A structure: by the number of a field, its type and its value.
 Fields = dict[int, tuple[int, Any]]
 
@@ -32,9 +36,9 @@ def integer(value: int) -> tuple[int, int]:
     return _I64, value
 
 
-def text(value: str) -> tuple[int, bytes]:
-    """Return a field that holds a text."""
-    return _BINARY, value.encode()
+def binary(value: bytes) -> tuple[int, bytes]:
+    """Return a field that holds bytes; a text's are UTF-8."""
+    return _BINARY, value
 
 
 def structures(values: list[Fields]) -> tuple[int, Sequenced]:
@@ -49,17 +53,24 @@ def listed_in(fields: Fields, number: int) -> list[Any]:
 
 def read_footer(path: Path) -> Fields | None:
     """Return the metadata of a Parquet file; None where it is none, or its footer is of no form that is known."""
+    start = footer_start(path)
+    if start is None:
+        return None
+    with path.open("rb") as file:
+        file.seek(start)
+        return parsed(file.read()[:-8])
+
+
+def footer_start(path: Path) -> int | None:
+    """Return the number of bytes that precede the footer of a Parquet file; None if it is none."""
     size = path.stat().st_size
     with path.open("rb") as file:
         if size < 12 or file.read(4) != MAGIC:
             return None
         file.seek(size - 8)
         tail = file.read(8)
-        length = int.from_bytes(tail[:4], "little")
-        if tail[4:] != MAGIC or length > size - 12:
-            return None
-        file.seek(size - 8 - length)
-        return parsed(file.read(length))
+    start = size - 8 - int.from_bytes(tail[:4], "little")
+    return start if tail[4:] == MAGIC and start >= 4 else None
 
 
 def parsed(footer: bytes) -> Fields | None:
@@ -67,7 +78,7 @@ def parsed(footer: bytes) -> Fields | None:
     try:
         reader = _Reader(footer)
         return reader.fields()
-    except (IndexError, ValueError, RecursionError, struct.error):
+    except (IndexError, ValueError, RecursionError, MemoryError, struct.error):
         return None
 
 

@@ -27,6 +27,7 @@ from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Comparison
+from kivvet.core.compare.standing import Rewritten, rewritten
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.meaning import table_fingerprint
 from kivvet.core.run.examples import examples_apart
@@ -101,6 +102,7 @@ class _Versions:
         self.called = str(against)
         self._all: OtherRules | None = None
         self._compared: dict[tuple[str, str], Comparison] = {}
+        self._rewritten: dict[tuple[str, str], Rewritten | None] = {}
         if rules is not None:
             self._all = rules
             self._note(rules)
@@ -154,6 +156,13 @@ class _Versions:
         if key not in self._compared:
             self._compared[key] = compared_rules(past, self.book.tables[name], self.called)
         return self._compared[key]
+
+    def rewritten(self, name: str, past: Table) -> Rewritten | None:
+        """Return that a table only was written anew; None where that is not proven. Worked out once."""
+        key = name, table_fingerprint(past)
+        if key not in self._rewritten:
+            self._rewritten[key] = rewritten(past, self.book.tables[name], self.compared(name, past))
+        return self._rewritten[key]
 
     def told(self, name: str, past: Table) -> Comparison:
         """Return that with the examples that tell the two apart."""
@@ -229,12 +238,12 @@ class _RowsImpact:
         self.old, self.new, self.dataset = old, new, dataset
         self.direct = {*rules.tables, *rules.formulas}
         rewritten = {
-            name: table_fingerprint(past)
-            for name, past in rules.tables.items()
-            if past.lookup is None and versions.compared(name, past).is_same
+            name: same for name, past in rules.tables.items() if (same := versions.rewritten(name, past))
         }
-        then = {one.name: one.fingerprint for one in column_records(old.plan, old.types)}
-        today = {one.name: one for one in column_records(new.plan, new.types, rewritten)}
+        records = column_records(old.plan, old.types, with_classes=False)
+        then = {one.name: one.fingerprint for one in records}
+        records = column_records(new.plan, new.types, rewritten, with_classes=False)
+        today = {one.name: one for one in records}
         self.added = tuple(name for name in today if name not in then)
         self.gone = tuple(name for name in then if name not in today)
         self.changed = [

@@ -23,7 +23,7 @@ from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Comparison
-from kivvet.core.read.meaning import table_fingerprint
+from kivvet.core.compare.standing import Rewritten, rewritten
 from kivvet.core.read.options import Faults, Options
 from kivvet.core.run.entries import names_used, parse_entries
 from kivvet.core.run.frames import GivenFrame, as_frame, plan_for
@@ -34,7 +34,6 @@ from kivvet.core.run.table_step import TableStep
 from kivvet.core.run.value_texts import text_at
 from kivvet.core.run.where import parse_where
 from kivvet.core.words.errors import TableError
-from kivvet.core.words.many_values import many_values
 
 FrameT = TypeVar("FrameT")
 #: Texts of that many rows are looked at, and kept as codes where one stands in so many of them.
@@ -84,7 +83,7 @@ class Live(Generic[FrameT]):
         self._on_change = on_change
         self._encoded: dict[str, Column] = {}
         plan = self._plan(book)
-        keys = all_fingerprints(plan, {})
+        keys = all_fingerprints(plan, {}, with_classes=True)
         self._state = self._worked_out(book, plan, keys, {}, set(keys))
         self.frame: FrameT = self._frame()
 
@@ -96,7 +95,6 @@ class Live(Generic[FrameT]):
         """How many columns were worked out when it was made or refreshed last; the others stood."""
         return self._state.n_worked_out
 
-    @many_values()
     def refresh(self) -> Impact:
         """Read the book anew, work out the columns that depend on what changed, and return what changed.
 
@@ -115,7 +113,7 @@ class Live(Generic[FrameT]):
         compared = {
             name: compared_rules(past, book.tables[name], "before") for name, past in rules.tables.items()
         }
-        keys = all_fingerprints(plan, {}, _rewritten(rules, compared))
+        keys = all_fingerprints(plan, {}, _rewritten(rules, book, compared), with_classes=True)
         stale = {name for name, key in keys.items() if before.keys.get(name) != key}
         state = self._worked_out(book, plan, keys, before.made, stale)
         impact = self._impact(before, state, rules, compared, stale)
@@ -223,10 +221,10 @@ class Live(Generic[FrameT]):
         return values
 
 
-def _rewritten(rules: OtherRules, compared: Mapping[str, Comparison]) -> dict[str, str]:
-    """Return by table the fingerprint that it had, where it has another now and is proved to mean the same."""
+def _rewritten(rules: OtherRules, book: OpenBook, compared: Mapping[str, Comparison]) -> dict[str, Rewritten]:
+    """Return the tables that only were written anew."""
     return {
-        name: table_fingerprint(past)
+        name: same
         for name, past in rules.tables.items()
-        if past.lookup is None and compared[name].is_same
+        if (same := rewritten(past, book.tables[name], compared[name])) is not None
     }

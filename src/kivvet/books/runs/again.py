@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import copy
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kivvet.books.files.dataset import Dataset
-from kivvet.books.runs.fingerprints import column_records, where_record
+from kivvet.books.runs.fingerprints import column_records, shows_classes, where_record
 from kivvet.books.runs.other_rules import past_formula
 from kivvet.books.runs.prepare import Prepared, prepared_of
 from kivvet.books.runs.record import Record
@@ -23,6 +22,7 @@ from kivvet.core.read.meaning import SEMANTICS_VERSION, table_of
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
+from kivvet.core.words.kept import without_kept
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -58,8 +58,7 @@ def book_then(book: OpenBook, record: Record) -> OpenBook:
             formulas[name] = formula
         elif "rows" in definition or "lookup" in definition:
             tables[name] = table_of(name, definition)
-    made = copy.copy(book)
-    made.__dict__.pop("_kept", None)  # what was worked out of the others
+    made = without_kept(book)
     made.tables = {**{k: v for k, v in book.tables.items() if k not in formulas}, **tables}
     made.formulas = {**{k: v for k, v in book.formulas.items() if k not in tables}, **formulas}
     return made
@@ -140,7 +139,8 @@ def as_then(book: OpenBook, dataset: Dataset, record: Record, *, any_source: boo
         )
     types = {**prepared.types, **record.types} if is_same else prepared.types
     prepared = replace(prepared, types=types)
-    made = {one.name: one.fingerprint for one in column_records(prepared.plan, types)}
+    records = column_records(prepared.plan, types, with_classes=shows_classes(dataset.target))
+    made = {one.name: one.fingerprint for one in records}
     wanted = {one.name: one.fingerprint for one in record.columns}
     differing = [name for name in {**wanted, **made} if made.get(name) != wanted.get(name)]
     if is_same and (differing or where_record(prepared.plan, types) != record.where):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import tempfile
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, astuple, dataclass, replace
 from pathlib import Path
@@ -14,7 +14,13 @@ import xxhash
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
-from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short, where_record
+from kivvet.books.runs.fingerprints import (
+    column_records,
+    definitions_of,
+    is_short,
+    shows_classes,
+    where_record,
+)
 from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.moved import counts_to_remember, since_last_run
 from kivvet.books.runs.past_run import PastRun, whoever_runs
@@ -26,7 +32,13 @@ from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import rows_that_came, standing_columns
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
-from kivvet.books.runs.target_writer import NotExtendedError, TakenOver, TargetWriter, taken_over_of_source
+from kivvet.books.runs.target_writer import (
+    NotExtendedError,
+    NotTakenOverError,
+    TakenOver,
+    TargetWriter,
+    taken_over_of_source,
+)
 from kivvet.core.read.meaning import (
     SEMANTICS_VERSION,
 )
@@ -148,8 +160,16 @@ class _Work:
     grown: Record | None = None
 
 
-def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
-    """Return the work of making every column, from the source."""
+def _all_columns(
+    prepared: Prepared, target: Path, on_rows: OnRows, apart_from: Collection[str] = ()
+) -> _Work:
+    """Return the work of making every column, from the source.
+
+    Parameters
+    ----------
+    apart_from : collection of str
+        Columns that are not taken over as the source encodes them.
+    """
     state = prepared.source.identity()
     notes = [
         f"column {name} holds whole numbers that 64 bits do not hold, such as {example}: it stays text"
@@ -158,7 +178,10 @@ def _all_columns(prepared: Prepared, target: Path, on_rows: OnRows) -> _Work:
     ]
     notes += [note.message for note in prepared.source.notes]
     run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
-    taken_over = taken_over_of_source(run.reader, target) if run.plan.where is None else None
+    taken_over = None
+    if run.plan.where is None:
+        read = [*run.plan.source_columns, *prepared.dataset.key]
+        taken_over = taken_over_of_source(run.reader, target, read, apart_from)
     if taken_over is not None:
         run.read_codes(taken_over.names)
     names = None if taken_over is None else _read_besides(taken_over, run)
@@ -229,11 +252,19 @@ def _write_target(
         came = None if work is not None else _rows_that_came(book, prepared, target, on_rows)
         if came is not None:
             # Faults are told of all rows, below.
-            with suppress(NotExtendedError, TableError, DataError):
+            with suppress(NotExtendedError, NotTakenOverError, TableError, DataError):
                 return _written(book, prepared, target, how, came)
         if work is None and target_format(target).keeps_types:
             prepared, _ = prepare(book, dataset, with_all_types=True)
-    return _written(book, prepared, target, how, work or _all_columns(prepared, target, on_rows))
+    apart: set[str] = set()
+    while True:
+        try:
+            return _written(
+                book, prepared, target, how, work or _all_columns(prepared, target, on_rows, apart)
+            )
+        except NotTakenOverError as error:
+            work = None
+            apart.add(error.name)
 
 
 def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: _Work) -> ApplyReport:
@@ -241,6 +272,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
     run = work.run
     demands = DemandCheck(run.plan, book.severity)
+    records = column_records(plan, prepared.types, with_classes=shows_classes(target))
     writer = TargetWriter(
         target,
         run.reader.source,
@@ -249,7 +281,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
         work.taken_over,
         dataset.written_as,
         is_extended=work.grown is not None,
-        rules=column_records(plan, prepared.types),
+        rules=records,
     )
     keys = RowKeys(dataset.key) if dataset.key else None
     n_before = run.n_rows
@@ -291,7 +323,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
             source.path.name if not dataset.sources else source.shown_name,
             work.state.hash,
             dataset.read_options(),
-            column_records(plan, prepared.types),
+            records,
             work.types,
             work.inferred,
             demands_of(plan, book.severity, dataset.key),
@@ -303,12 +335,18 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
             class_counts=counts_to_remember(report, before),
             left_out=report.left_out + (0 if work.grown is None else work.grown.left_out),
             where=where_record(plan, prepared.types),
+            is_settled=work.state.is_settled or _was_settled(before, work.state),
         )
         record = writer.commit(record)
     run_made = PastRun(
         record.made_at, dataset.name, how.action, record, whoever_runs(book.folder), how.note, dataset.said
     )
     return replace(report, notes=(*report.notes, *memory.remember(run_made, definitions)))
+
+
+def _was_settled(before: Record | None, state: FileState) -> bool:
+    """Whether the marks of a source are those that it had when the old target was written, and stood long enough then."""
+    return before is not None and before.is_settled and before.source_marks == astuple(state.marks)
 
 
 def _about(dataset: Dataset, keys: RowKeys | None) -> list[Finding]:

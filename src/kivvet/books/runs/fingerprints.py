@@ -4,49 +4,72 @@ from __future__ import annotations
 
 import json
 from collections.abc import Container, Mapping
+from pathlib import Path
 from typing import Any
 
 from kivvet.books.runs.record import ColumnRecord
-from kivvet.core.read.meaning import (
-    fingerprint,
-)
+from kivvet.core.compare.standing import Rewritten
+from kivvet.core.read.meaning import fingerprint
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.values import ValueType
+from kivvet.io.formats import target_format
 
 _LONGEST_DEFINITION = 100_000  # of a table or formula in the record of a target, in characters
 _MANY_VALUES = _LONGEST_DEFINITION // 4  # which no short definition holds
 
 
+def shows_classes(target: Path | None) -> bool:
+    """Whether a target shows the classes of a column in their order besides its values."""
+    return target is not None and target_format(target).keeps_classes
+
+
 def column_records(
-    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str] | None = None
+    plan: Plan,
+    types: Mapping[str, ValueType],
+    rewritten: Mapping[str, Rewritten] | None = None,
+    *,
+    with_classes: bool,
 ) -> tuple[ColumnRecord, ...]:
     """Return the record of each written column: the hash of all that decides it, apart from the source.
 
     Parameters
     ----------
-    rewritten : mapping of str to str, optional
-        By table the fingerprint of an earlier version that means the same, which is taken for its own.
+    rewritten : mapping of str to Rewritten, optional
+        By table an earlier version, which counts for those columns that it makes as today's does.
+    with_classes : bool
+        Whether what is written shows the classes of a column in their order besides its values.
     """
-    records = _records(plan, types, rewritten or {})
+    records = _records(plan, types, rewritten or {}, with_classes=with_classes)
     return tuple(records[name] for name in plan.written)
 
 
 def all_fingerprints(
-    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str] | None = None
+    plan: Plan,
+    types: Mapping[str, ValueType],
+    rewritten: Mapping[str, Rewritten] | None = None,
+    *,
+    with_classes: bool,
 ) -> dict[str, str]:
     """Return the hash of all that decides each column made, written or not."""
-    return {name: one.fingerprint for name, one in _records(plan, types, rewritten or {}).items()}
+    records = _records(plan, types, rewritten or {}, with_classes=with_classes)
+    return {name: one.fingerprint for name, one in records.items()}
 
 
 def where_record(
-    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str] | None = None
+    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, Rewritten] | None = None
 ) -> str:
     """Return the hash of all that decides which rows are kept, apart from the source; empty where all are."""
-    return "" if plan.where is None else _records(plan, types, rewritten or {})[plan.where].fingerprint
+    if plan.where is None:
+        return ""
+    return _records(plan, types, rewritten or {}, with_classes=False)[plan.where].fingerprint
 
 
 def _records(
-    plan: Plan, types: Mapping[str, ValueType], rewritten: Mapping[str, str]
+    plan: Plan,
+    types: Mapping[str, ValueType],
+    rewritten: Mapping[str, Rewritten],
+    *,
+    with_classes: bool,
 ) -> dict[str, ColumnRecord]:
     meanings: dict[str, str] = {}
     made: dict[str, str] = {}
@@ -61,12 +84,14 @@ def _records(
             for one in step.reads
             if one.name in step.decides
         ]
+        past = rewritten.get(step.name)
         for column in step.made:
-            # Which row decides is another thing in a table whose rows were rewritten.
-            is_same = step.name in rewritten and column.role != ("row",)
-            meaning = rewritten[step.name] if is_same else meanings[step.name]
-            made[column.name] = fingerprint([meaning, step.meaning_of_column(column), read])
-            records[column.name] = ColumnRecord(column.name, step.name, made[column.name], meaning)
+            meaning = past.fingerprint if past and past.stands(column.role) else meanings[step.name]
+            values = fingerprint([meaning, step.meaning_of_column(column), read])
+            made[column.name] = values  # what reads it sees values alone
+            classes = step.classes_shown(column) if with_classes else ()
+            shown = fingerprint([values, list(classes)]) if classes else values
+            records[column.name] = ColumnRecord(column.name, step.name, shown, meaning)
     return records
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -14,6 +13,7 @@ from kivvet.books.runs.same_meaning import past_definition, past_table
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.meaning import SEMANTICS_VERSION, fingerprint, formula_meaning, table_fingerprint
 from kivvet.core.tables.table import Table
+from kivvet.core.words.kept import without_kept
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -36,8 +36,7 @@ class OtherRules:
 
     def of(self, book: OpenBook) -> OpenBook:
         """Return the book with these rules in the place of its own."""
-        made = copy.copy(book)
-        made.__dict__.pop("_kept", None)  # what was worked out of the others
+        made = without_kept(book)
         made.tables = {**book.tables, **self.tables}
         made.formulas = {**book.formulas, **self.formulas}
         return made

@@ -22,9 +22,11 @@ from kivvet.core.columns.convert import (
     Converted,
     are_numbers,
     arrow_type,
+    coded_blank_to_null,
     convert_text,
     expected,
     fitting_types,
+    holds_texts,
     is_text_type,
     long_wholes,
 )
@@ -236,7 +238,7 @@ class TypedReader:
         stored = self.source.schema[name]
         if stored is None:
             return False
-        return not is_text_type(stored) or (
+        return not holds_texts(stored) or (
             self.types.get(name, "text") == "text"
             and not self.dataset.words_that_mean_missing(name)
             and self.source.holds_no_empty_text(name)
@@ -294,11 +296,17 @@ class TypedReader:
             self.is_zoned[name] = first is not None and are_zoned([first])
         return replace(form, is_zoned=self.is_zoned[name])
 
+    def _is_decoded(self, name: str) -> bool:
+        """Whether the texts of a column that are held as codes are read as something else than these."""
+        return self.types.get(name, "text") != "text" or bool(self.dataset.words_that_mean_missing(name))
+
     def _as_typed(self, name: str, array: pa.Array) -> Converted:
         """Return a column as its type says, null where fields do not convert."""
-        if not is_text_type(array.type):
-            return Converted(array)
         kind = self.types.get(name, "text")
+        if not holds_texts(array.type):
+            return Converted(array)
+        if pa.types.is_dictionary(array.type) and not self._is_decoded(name):
+            return Converted(coded_blank_to_null(array))
         if array.type != pa.string():
             array = array.cast(pa.string())
         return convert_text(
@@ -316,9 +324,11 @@ class TypedReader:
             What came of it, where that was found out ahead.
         """
         converted = self._as_typed(name, array) if known is None else known
+        kind = self.types.get(name, "text")
+        if pa.types.is_dictionary(array.type) and holds_texts(array.type) and self._is_decoded(name):
+            array = array.cast(pa.string())
         if not is_text_type(array.type):
             return converted.array
-        kind = self.types.get(name, "text")
         if name not in self.converted and kind != "text":
             self.converted[name] = _some_fields(array, converted)
         if converted.bad is not None:

@@ -52,7 +52,9 @@ class Record:
         Of the source.
     source_hash : str
     source_marks : tuple of int
-        The size, the time of change (ns) and the inode of the source then.
+        The size, the time of change (ns), the inode, and the time of change of its marks (ns) of the source then.
+    is_settled : bool
+        Whether whoever changed the source since has left other marks for certain.
     read_options : mapping
         All that decides how the source is read, but types.
     columns : tuple of ColumnRecord
@@ -94,6 +96,7 @@ class Record:
     definitions: Mapping[str, Any] = field(default_factory=dict)
     semantics: int = 1
     source_marks: tuple[int, ...] = ()
+    is_settled: bool = False
     parts: tuple[Mapping[str, Any], ...] = ()
     class_orders: Mapping[str, Any] = field(default_factory=dict)
     class_counts: Mapping[str, Any] = field(default_factory=dict)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.record import Record
 from kivvet.core.check.box_search import DEFAULT_BUDGET
+from kivvet.core.compare.standing import Rewritten, rewritten
 from kivvet.core.read.meaning import SEMANTICS_VERSION, table_fingerprint, table_of
 from kivvet.core.run.plan import Plan
 from kivvet.core.tables.table import Table
@@ -18,20 +19,31 @@ if TYPE_CHECKING:
     from kivvet.core.compare.comparison import Comparison
 
 
-def rewritten_tables(book: OpenBook, record: Record, plan: Plan) -> dict[str, str]:
-    """Return by table the fingerprint that it had when a target was made, where it has another now and means the same."""
+def rewritten_tables(book: OpenBook, record: Record, plan: Plan) -> dict[str, Rewritten]:
+    """Return the tables that have another fingerprint than when a target was made, and only were written anew."""
     if record.semantics != SEMANTICS_VERSION:
         return {}
     found = {}
     for name, table in plan.tables.items():
         before = {one.table_fingerprint for one in record.columns if one.table == name}
         before = before or {key for key, (of, _) in record.definitions.items() if of == name}
-        if len(before) != 1 or table.lookup is not None:
+        if len(before) != 1:
             continue
         (key,) = before
-        if key != table_fingerprint(table) and _means_the_same(book, record, key, table):
-            found[name] = key
+        if key != table_fingerprint(table) and (same := rewritten_since(book, record, name, key)) is not None:
+            found[name] = same
     return found
+
+
+def rewritten_since(book: OpenBook, record: Record, name: str, key: str) -> Rewritten | None:
+    """Return that a table only was written anew since it had a fingerprint, worked out once; None where that is not proven."""
+    known = _known_rewritten(book)
+    if (name, key) not in known:
+        past, made = past_table(book, record, name, key), compared_with_past(book, record, name, key)
+        known[name, key] = None
+        if past is not None and made is not None:
+            known[name, key] = rewritten(past, book.tables[name], made)
+    return known[name, key]
 
 
 def past_definition(book: OpenBook, record: Record, key: str) -> dict[str, Any] | None:
@@ -81,6 +93,6 @@ def _known_comparisons(_: OpenBook) -> dict[tuple[str, str], Comparison | None]:
     return {}
 
 
-def _means_the_same(book: OpenBook, record: Record, key: str, table: Table) -> bool:
-    made = compared_with_past(book, record, table.name, key)
-    return made is not None and made.is_same and not made.not_compared
+@kept
+def _known_rewritten(_: OpenBook) -> dict[tuple[str, str], Rewritten | None]:
+    return {}

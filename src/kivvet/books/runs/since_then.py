@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import astuple
@@ -10,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.runs.demands import demands_of
-from kivvet.books.runs.fingerprints import column_records, where_record
+from kivvet.books.runs.fingerprints import column_records, shows_classes, where_record
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.read_data import infer_types
 from kivvet.books.runs.record import Record, read_record
@@ -26,21 +25,16 @@ from kivvet.io.source_and_target import GrownFrom, PartState, ReadOptions, Sourc
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
-_SECONDS_TO_SETTLE = 2  # some file systems note times no finer
-
 
 def is_source_of(record: Record, source: Source) -> bool:
     """Whether a source holds what it held when a target was written.
 
-    Where its size, its time of change and its inode are those recorded, that is taken as proof, unless it was changed
-    so shortly before that one more change may bear the same time; else its bytes are looked at.
+    Where its size, its times of change and its inode are those recorded, that is taken as proof, unless they were looked
+    at so shortly before that one more change may have left the same; else its bytes are looked at.
     """
     marks = source.marks()
-    if marks is not None and astuple(marks) == record.source_marks:
-        written = dt.datetime.fromisoformat(record.made_at).timestamp()
-        if marks.modified_ns / 1e9 < written - _SECONDS_TO_SETTLE:
-            return True
-    return source.identity().hash == record.source_hash
+    is_marked = marks is not None and astuple(marks) == record.source_marks
+    return (is_marked and record.is_settled) or source.identity().hash == record.source_hash
 
 
 def source_change(record: Record, source: Source) -> str:
@@ -110,7 +104,7 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Path) -> tuple[Re
     if record is None or plan.needing_all_rows or not record.rows:
         return None
     rewritten = rewritten_tables(book, record, plan)
-    today = column_records(plan, prepared.types, rewritten)
+    today = column_records(plan, prepared.types, rewritten, with_classes=shows_classes(target))
     is_as_it_was = [(one.name, one.fingerprint) for one in today] == [
         (one.name, one.fingerprint) for one in record.columns
     ]
@@ -174,6 +168,7 @@ def standing_columns(
     if record is None or not is_source_of(record, prepared.source) or changed_types(record, prepared):
         return None
     then = {column.name: column.fingerprint for column in record.columns}
-    today = column_records(prepared.plan, prepared.types, rewritten_tables(book, record, prepared.plan))
+    rewritten = rewritten_tables(book, record, prepared.plan)
+    today = column_records(prepared.plan, prepared.types, rewritten, with_classes=shows_classes(target))
     standing = frozenset(column.name for column in today if then.get(column.name) == column.fingerprint)
     return (record, standing) if standing else None

@@ -10,15 +10,21 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.last_change import last_change
 from kivvet.books.runs.demands import demands_of
 from kivvet.books.runs.edited import edits_of
-from kivvet.books.runs.fingerprints import column_records, where_record
+from kivvet.books.runs.fingerprints import column_records, shows_classes, where_record
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
-from kivvet.books.runs.record import Record, read_record
-from kivvet.books.runs.same_meaning import compared_with_past, past_definition, past_table, rewritten_tables
+from kivvet.books.runs.record import ColumnRecord, Record, read_record
+from kivvet.books.runs.same_meaning import (
+    compared_with_past,
+    past_definition,
+    past_table,
+    rewritten_tables,
+)
 from kivvet.books.runs.since_then import changed_options, changed_types, is_source_of, source_change
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.compare.change import Change
+from kivvet.core.compare.standing import shown_changes
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.printed import ShownInNotebooks
@@ -101,7 +107,7 @@ class DatasetStatus(ShownInNotebooks):
 
 
 def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
-    """Return whether the target of a dataset is current; files are compared by their bytes."""
+    """Return whether the target of a dataset is current (see `is_source_of` for when a source counts as unchanged)."""
     if dataset.target is None:
         return DatasetStatus(dataset.name, "", "cannot tell", reasons=(Reason("the dataset has no target"),))
     target = shown_path(dataset.target)
@@ -179,9 +185,11 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
             else "are all now"
         )
         reasons.append(Reason(f"the rows that are kept {what}"))
-    column_reasons = _column_reasons(
-        book, record, {one.name: one for one in column_records(prepared.plan, prepared.types, rewritten)}
+    records = column_records(
+        prepared.plan, prepared.types, rewritten, with_classes=shows_classes(dataset.target)
     )
+    meanings = {step.name: step.fingerprint for step in prepared.plan.steps}
+    column_reasons = _column_reasons(book, record, {one.name: one for one in records}, meanings)
     column_reasons += _type_reasons(record, prepared)
     stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
     if reasons:
@@ -206,7 +214,16 @@ def _type_reasons(record: Record, prepared: Prepared) -> list[Reason]:
     ]
 
 
-def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) -> list[Reason]:
+def _column_reasons(
+    book: OpenBook, record: Record, today: Mapping[str, ColumnRecord], meanings: Mapping[str, str]
+) -> list[Reason]:
+    """Return a reason for each table or formula by which columns are stale, and for columns that come, go or move.
+
+    Parameters
+    ----------
+    meanings : mapping of str to str
+        By table and formula the hash of its meaning.
+    """
     then = {column.name: column for column in record.columns}
     reasons: list[Reason] = []
     if added := tuple(name for name in today if name not in then):
@@ -220,7 +237,7 @@ def _column_reasons(book: OpenBook, record: Record, today: Mapping[str, Any]) ->
         if name in today and old.fingerprint != today[name].fingerprint:
             changed.setdefault((today[name].table, old.table_fingerprint), []).append(name)
     for (table, old_fingerprint), names in changed.items():
-        if any(today[name].table_fingerprint != old_fingerprint for name in names):
+        if meanings[table] != old_fingerprint:
             changes = _changes(book, record, table, old_fingerprint)
             what = "table " if table in book.tables else "formula " if table in book.formulas else "the "
             who = last_change(book.folder, book.files_that_define(table))
@@ -242,6 +259,8 @@ def _changes(book: OpenBook, record: Record, table: str, old_fingerprint: str) -
     if past is None:
         return ()
     made = compared_with_past(book, record, table, old_fingerprint)
+    if made is not None and made.is_same and past.lookup is None and book.tables[table].lookup is None:
+        return shown_changes(past, book.tables[table])
     return changes_between(past, book.tables[table], made)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import pyarrow as pa
@@ -86,19 +87,22 @@ class SummarySource(Source):
         state = self.source.identity()
         marks = self.marks()
         assert marks is not None
-        return FileState(xxhash.xxh3_128_hexdigest((state.hash + self._rules()).encode()), marks)
+        together = xxhash.xxh3_128_hexdigest((state.hash + self._rules()).encode())
+        return FileState(together, marks, state.looked_at)
 
     def marks(self) -> FileMarks | None:
         below = self.source.marks()
         if below is None:
             return None
         rules = xxhash.xxh3_64_intdigest(self._rules().encode()) >> 2
-        return FileMarks(below.size, below.modified_ns, below.inode ^ rules)
+        return replace(below, inode=below.inode ^ rules)
 
     def _rules(self) -> str:
         """Return all that decides its rows, but the data."""
         asked = self.ready.asked
-        records = [one.fingerprint for one in column_records(asked.plan, asked.prepared.types)]
+        records = [
+            one.fingerprint for one in column_records(asked.plan, asked.prepared.types, with_classes=True)
+        ]
         said = [
             self.wanted.by,
             self.wanted.values,

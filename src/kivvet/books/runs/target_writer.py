@@ -14,11 +14,20 @@ import pyarrow as pa
 from kivvet.books.runs.read_data import TypedReader
 from kivvet.books.runs.record import ColumnRecord, Record
 from kivvet.books.runs.run import Run, RunBatch
-from kivvet.core.columns.convert import is_text_type
+from kivvet.core.columns.convert import holds_empty_text, holds_texts, is_text_type
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.places import Place
 from kivvet.io.csv_target import list_as_text
 from kivvet.io.formats import format_of, target_format
 from kivvet.io.queued import QueuedTarget
-from kivvet.io.source_and_target import AS_IT_IS_NAMED, Encoded, Source, Target, WriteOptions
+from kivvet.io.source_and_target import (
+    AS_IT_IS_NAMED,
+    AS_IT_SAYS,
+    Encoded,
+    Source,
+    Target,
+    WriteOptions,
+)
 
 #: The keys of a field's metadata under which stand the table or formula that made a column, and the hash of its meaning.
 RULES, VERSION = "rules", "rules_version"
@@ -28,22 +37,59 @@ class NotExtendedError(Exception):
     """Rows cannot be added to a target as it stands; all of it is to be written."""
 
 
+class NotTakenOverError(Exception):
+    """A column cannot be taken over as a file encodes it, against what the file says of it.
+
+    Attributes
+    ----------
+    name : str
+    """
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name)
+        self.name = name
+
+
 @dataclass(frozen=True)
 class TakenOver:
-    """The columns of a target that are copied as a file encodes them."""
+    """The columns of a target that are copied as a file encodes them.
+
+    Attributes
+    ----------
+    encoded : Encoded
+    names : frozenset of str
+    unread : frozenset of str
+        Those that nobody decodes otherwise: they are read once from the new target, before it takes the place of the old.
+        None of a file under a seal that holds.
+    """
 
     encoded: Encoded
     names: frozenset[str]
+    unread: frozenset[str] = frozenset()
 
 
-def taken_over_of_source(reader: TypedReader, target: Path) -> TakenOver | None:
-    """Return the columns of a source that its target can take over: those that are read as they stand."""
+def taken_over_of_source(
+    reader: TypedReader, target: Path, read: Collection[str], apart_from: Collection[str] = ()
+) -> TakenOver | None:
+    """Return the columns of a source that its target can take over: those that are read as they stand.
+
+    Parameters
+    ----------
+    read : collection of str
+        The columns whose values are wanted in any case.
+    apart_from : collection of str
+        Those that are not what the file says of them.
+    """
     source = reader.source
     if format_of(source.path) is not target_format(target):
         return None
     encoded = source.encoded()
-    names = frozenset(filter(reader.is_read_as_it_stands, source.names)) if encoded is not None else None
-    return TakenOver(encoded, names) if encoded is not None and names else None
+    if encoded is None:
+        return None
+    names = frozenset(
+        name for name in source.names if name not in apart_from and reader.is_read_as_it_stands(name)
+    )
+    return TakenOver(encoded, names, names - {*read}) if names else None
 
 
 class TargetWriter:
@@ -82,8 +128,11 @@ class TargetWriter:
         self.target = target
         self.format = target_format(target)
         self.source, self.own, self.made = source, own, made
+        self.is_own = frozenset(own)
         self.taken_over = taken_over
         self.options = options
+        # What a file says of its texts may be wrong: those that are read are looked at, the others when all is written.
+        self.watched = () if taken_over is None else sorted(taken_over.names - taken_over.unread)
         self.written = [name for name in (*own, *made) if taken_over is None or name not in taken_over.names]
         self.file: Target | None = None
 
@@ -102,7 +151,7 @@ class TargetWriter:
 
     def typed_columns(self, run: Run) -> Collection[str]:
         """Return the columns of the source whose values are needed: for what is made of them, or written."""
-        written = [name for name in self.written if name in self.own] if self.format.keeps_types else []
+        written = [name for name in self.written if name in self.is_own] if self.format.keeps_types else []
         return dict.fromkeys([*run.plan.source_columns, *written])
 
     def write(self, batch: RunBatch) -> None:
@@ -114,6 +163,9 @@ class TargetWriter:
             If the rows of the target that is there cannot stay as they are.
         """
         arrays = {name: self._array(name, batch) for name in self.written}
+        for name in self.watched:
+            if name in batch.read.batch.schema.names and holds_empty_text(batch.read.batch.column(name)):
+                raise NotTakenOverError(name)
         if batch.kept is not None:
             kept = pa.array(batch.kept)
             arrays = {name: array.filter(kept) for name, array in arrays.items()}
@@ -122,7 +174,7 @@ class TargetWriter:
         self.file.write(list(arrays.values()))
 
     def _array(self, name: str, batch: RunBatch) -> pa.Array:
-        if name in batch.made and name not in self.own:
+        if name in batch.made and name not in self.is_own:
             made = batch.made[name].as_arrow()
             return made if self.format.keeps_types else list_as_text(made)
         return batch.read.typed(name) if self.format.keeps_types else batch.read.as_it_stands(name)
@@ -146,16 +198,21 @@ class TargetWriter:
     def _schema(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> pa.Schema:
         """Return the schema of the target: the fields of the source's own as they are stored, where it has types."""
         stored = self.source.stored_schema
+        stored_fields = {} if stored is None else {field.name: field for field in stored}
         fields = []
         for name in (*self.own, *self.made):
-            if stored is None or name not in stored.names or (name in arrays and name not in self.own):
-                made = batch.made.get(name) if name not in self.own else None
+            is_own = name in self.is_own
+            if name not in stored_fields or (name in arrays and not is_own):
+                made = None if is_own else batch.made.get(name)
                 metadata = None if made is None else made.field_metadata
                 fields.append(pa.field(name, arrays[name].type, metadata=metadata))
                 continue
-            field = stored.field(name)
+            field = stored_fields[name]
             kind = arrays[name].type if name in arrays else field.type
-            fields.append(field.with_type(pa.string() if is_text_type(kind) else kind))
+            may_lack = field.nullable or (name in arrays and holds_texts(field.type))
+            fields.append(
+                field.with_type(pa.string() if is_text_type(kind) else kind).with_nullable(may_lack)
+            )
         fields = [self._with_rules(field) for field in fields]
         if stored is None:
             return pa.schema(fields)
@@ -167,7 +224,7 @@ class TargetWriter:
         return pa.schema(fields, metadata or None)
 
     def _with_rules(self, field: pa.Field) -> pa.Field:
-        rule = self.rules.get(field.name) if field.name not in self.own else None
+        rule = self.rules.get(field.name) if field.name not in self.is_own else None
         if rule is None:
             return field
         said = {RULES: rule.table, VERSION: rule.table_fingerprint}
@@ -185,4 +242,38 @@ class TargetWriter:
         file, self.file = self.file, None
         assert file is not None
         file.commit(seal)
+        if self.taken_over is not None and self.taken_over.unread:
+            self._verify(self.taken_over.unread, record.rows)
         return complete
+
+    def _verify(self, unread: Collection[str], n_rows: int) -> None:
+        """Read columns that were copied from what was written, which has so many rows.
+
+        Raises
+        ------
+        DataError
+            If they cannot be read: the source is damaged.
+        NotTakenOverError
+            If a text is without characters, which is written as missing.
+        """
+        assert self.format.open is not None
+        names = [name for name in self.own if name in unread]
+        try:
+            made = self.format.open(self.part, AS_IT_SAYS).with_codes(names)
+            for batch in made.batches(names):
+                for name, column in zip(names, batch.columns, strict=True):
+                    if holds_empty_text(column):
+                        raise NotTakenOverError(name)
+                n_rows -= batch.num_rows
+        except DataError as error:
+            raise self._damaged(error.found or error.problem) from error
+        if n_rows:
+            raise self._damaged("columns of different lengths")
+
+    def _damaged(self, found: str) -> DataError:
+        return DataError(
+            "is damaged, in columns that no rule reads",
+            place=Place(self.source.shown_name),
+            found=found,
+            fix="fetch or write the file anew; the target is as it was",
+        )

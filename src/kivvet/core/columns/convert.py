@@ -89,6 +89,29 @@ def is_text_type(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_string_view(kind))
 
 
+def holds_texts(kind: pa.DataType) -> bool:
+    """Whether columns of a type hold texts, or codes into texts."""
+    return is_text_type(kind.value_type if pa.types.is_dictionary(kind) else kind)
+
+
+def coded_blank_to_null(codes: pa.DictionaryArray) -> pa.DictionaryArray:
+    """Return codes into texts, those into a text with no characters as null."""
+    blank = pc.fill_null(pc.equal(codes.dictionary, ""), False)
+    if not pc.any(blank).as_py():
+        return codes
+    indices = null_where(codes.indices, pc.fill_null(blank.take(codes.indices), False))
+    return pa.DictionaryArray.from_arrays(indices, codes.dictionary, ordered=codes.type.ordered)
+
+
+def holds_empty_text(column: pa.Array) -> bool:
+    """Whether a column of texts, or of codes into texts, holds one without characters; it counts as missing."""
+    if pa.types.is_dictionary(column.type):
+        return holds_empty_text(column.dictionary)
+    if not is_text_type(column.type) or not len(column):
+        return False
+    return bool(pc.min(pc.binary_length(column)).as_py() == 0)
+
+
 def null_where(array: pa.Array, mask: pa.Array) -> pa.Array:
     """Return `array` with null where `mask` is true."""
     return pc.if_else(mask, pa.scalar(None, array.type), array)

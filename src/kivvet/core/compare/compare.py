@@ -29,17 +29,17 @@ from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import WHEN, Table
 from kivvet.core.words.conditions import AnyValue, Condition, Equals, IsMissing
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.many_values import many_values
 from kivvet.core.words.regions import Region
 from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import listed
 
 #: Regions of one input, or keys, that are listed; beyond, they are counted.
 MOST_REGIONS = 1_000
+#: What stands for an output where how a row of data is decided is compared too.
+HOW = "decided"
 _INPUT_OPTIONS = ("step", "step_offset", "shape", "fold", "tz")
 
 
-@many_values()
 def compare_tables(
     old: Table,
     new: Table,
@@ -48,6 +48,8 @@ def compare_tables(
     budget: int = DEFAULT_BUDGET,
     shared: bool = False,
     most: int | None = None,
+    every_value: bool = False,
+    with_how: bool = False,
 ) -> Comparison:
     """Return whether two tables mean the same, and the regions whose results differ.
 
@@ -63,6 +65,11 @@ def compare_tables(
         lacks is one it never asks about.
     most : int, optional
         Regions that are listed: by default 1,000 of one input or of a lookup, 100 of several inputs.
+    every_value : bool
+        Whether values count too that are finer than the step of their input, which data may hold all the same.
+    with_how : bool
+        Whether how a row of data is decided (matched, unfinished, unmatched and so on) counts as one more result. Neither
+        holds for lookups that are compared column by column.
 
     Raises
     ------
@@ -77,7 +84,8 @@ def compare_tables(
     if old.lookup is not None and new.lookup is not None and not _differing_inputs(old, new):
         return _of_lookups(made, old, new, outputs, most)
     old, new = without_equal_rows(_as_rows(old), _as_rows(new))
-    joint = Joint.of(old, new, outputs)
+    joint = Joint.of(old, new, outputs, every_value=every_value, with_how=with_how)
+    outputs = [*outputs, HOW] if with_how else outputs
     rows, sides = _numbered(joint)
     changed = [bit for bit in range(len(rows)) if not (bit in sides[0].row_of and bit in sides[1].row_of)]
     if not changed:

@@ -15,6 +15,7 @@ from typing import Literal
 
 from kivvet.core.check.check import findings_of
 from kivvet.core.classify.combined import Combined
+from kivvet.core.classify.outcomes import Decided
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import UNFINISHED, ComputedInput, Match, Row, Table
 from kivvet.core.words.conditions import (
@@ -90,6 +91,7 @@ class Version:
     outputs: tuple[Output, ...]
     rows: tuple[PriorityRow, ...]
     match: Match
+    with_how: bool = False
 
     @cached_property
     def _combined(self) -> list[Combined]:
@@ -102,7 +104,16 @@ class Version:
         for output, combined in zip(self.outputs, self._combined, strict=True):
             found = combined.of_rows(places)
             made.append(as_one(output, found))
+        if self.with_how:
+            decided: list[Decided] = [_decided(self.table.rows[place]) for place in places]
+            is_unfinished = all(one == "unfinished" for one in decided)
+            made.append("unfinished" if is_unfinished else "matched" if len(places) == 1 else "several")
         return tuple(made)
+
+
+def _decided(row: Row) -> Decided:
+    """Return how a row of data is decided by one row of the table."""
+    return "unfinished" if UNFINISHED in row.results else "matched"
 
 
 def as_one(output: Output, found: Sequence[Value]) -> Hashable:
@@ -139,25 +150,40 @@ class Joint:
     new: Version
 
     @classmethod
-    def of(cls, old: Table, new: Table, outputs: Sequence[str]) -> Joint:
+    def of(
+        cls,
+        old: Table,
+        new: Table,
+        outputs: Sequence[str],
+        *,
+        every_value: bool = False,
+        with_how: bool = False,
+    ) -> Joint:
         """Return two tables over one space; DataError where an input has types that cannot be compared.
 
         Parameters
         ----------
         outputs : sequence of str
             Those that are compared; both have them.
+        every_value : bool
+            Whether values count too that are finer than the step of their input.
+        with_how : bool
+            Whether how a row of data is decided counts as one more result.
         """
+        if every_value:
+            old, new = (_without_steps(table) for table in (old, new))
         inputs = _joint_inputs(old, new)
         computed: list[ComputedInput] = []
         places = [_places(table, inputs, computed) for table in (old, new)]
         n_dimensions = len(inputs) + len(computed)
-        modes = _modes(old, new)
+        modes = _modes(old, new, with_how=with_how)
         versions = [
             Version(
                 table,
                 tuple(table.output(name) for name in outputs),
-                tuple(_priority_rows(table, outputs, of_table, n_dimensions)),
+                tuple(_priority_rows(table, outputs, of_table, n_dimensions, with_how=with_how)),
                 mode,
+                with_how,
             )
             for table, of_table, mode in zip((old, new), places, modes, strict=True)
         ]
@@ -232,12 +258,23 @@ def _in_order(pairs: Sequence[tuple[int, int]]) -> dict[int, int]:
     return kept
 
 
-def _modes(old: Table, new: Table) -> tuple[Match, Match]:
+def _without_steps(table: Table) -> Table:
+    """Return a table that takes values of any fineness where it said a step."""
+    return replace(
+        table,
+        inputs=tuple(replace(one, step=None) for one in table.inputs),
+        computed_inputs=tuple(
+            replace(one, about=replace(one.about, step=None)) for one in table.computed_inputs
+        ),
+    )
+
+
+def _modes(old: Table, new: Table, *, with_how: bool) -> tuple[Match, Match]:
     """Return how each is matched. Where just one is to match and rows surely do not meet, any order is right; where the
-    two differ in it, they are read as first matches.
+    two differ in it, or the row that decides counts, they are read as first matches.
     """
     modes: list[Match] = [_mode(old), _mode(new)]
-    if modes[0] != modes[1] and "every" not in modes:
+    if (modes[0] != modes[1] or with_how) and "every" not in modes:
         modes = [
             "first"
             if mode == "one" and not any(one.kind in _TROUBLES for one in findings_of(table))
@@ -337,6 +374,8 @@ def _priority_rows(
     outputs: Sequence[str],
     places: Sequence[tuple[int, Callable[[Condition], Condition]]],
     n_dimensions: int,
+    *,
+    with_how: bool,
 ) -> Iterator[PriorityRow]:
     chosen = [[one.name for one in table.outputs].index(name) for name in outputs]
     nothing: list[Condition] = [AnyValue()] * n_dimensions
@@ -356,6 +395,8 @@ def _priority_rows(
         results: Results = row.results if all_of_them else tuple(row.results[one] for one in chosen)
         if UNFINISHED in results:
             results = tuple(_result(table, one, outputs[n]) for n, one in enumerate(results))
+        if with_how:
+            results = (*results, _decided(row))
         yield PriorityRow(conditions_of_row, results, row.number)
     is_constrained = [
         about.required
@@ -364,6 +405,8 @@ def _priority_rows(
         for number, about in enumerate(table.dimensions)
     ]
     ends = {word: tuple(_end(table, word, name) for name in outputs) for word in ("missing", "otherwise")}
+    if with_how:
+        ends = {"missing": (*ends["missing"], "missing"), "otherwise": (*ends["otherwise"], "unmatched")}
     if ends["missing"] != ends["otherwise"]:
         for constrained, (place, _) in zip(is_constrained, places, strict=True):
             if constrained:

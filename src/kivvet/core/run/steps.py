@@ -130,6 +130,10 @@ class Step(ABC):
         """Return what tells one of its columns from the others, and decides it besides."""
         return list(made.role)
 
+    def classes_shown(self, made: Made) -> tuple[str, ...]:
+        """Return what a form that keeps classes shows of one of its columns besides the values; empty where that is nothing."""
+        return ()
+
     @abstractmethod
     def typed(self, type_of: Callable[[Read], ValueType | None]) -> tuple[Step, Finding | None]:
         """Return the step with the types of what it makes, and the fault where types do not fit."""
