@@ -1,5 +1,6 @@
 """Books that use books: pinned, they stay as they were until somebody has seen what a change would move, and takes it."""
 
+import hashlib
 import io
 import json
 import shutil
@@ -251,3 +252,107 @@ def test_an_impact_against_a_revision_goes_by_the_pins_of_then(books):
     made = kivvet.open_book(here).impact(against="HEAD")
     assert [one.table for one in made.tables] == ["common.ph_class"] and not made.new
     assert {one.column: one.changed for one in made.datasets[0].columns} == {"ph_class": 1, "grade": 1}
+
+
+def _zipped(path, files):
+    """A pack of some files, by bytes, with a manifest that fits."""
+    hashes = {name: hashlib.sha256(content).hexdigest() for name, content in files.items()}
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("pack.json", json.dumps({"version": 1, "files": hashes}))
+        for name, content in files.items():
+            archive.writestr(name, content)
+
+
+_LOOKUP = b'inputs.k = "text"\noutputs.y = "text"\nlookup = "../../../../secret.csv"\n'
+
+
+@pytest.mark.parametrize(
+    ("files", "said"),
+    [
+        ({"book.toml": b"", "tables/h.toml": _LOOKUP}, "h names a file outside the pack: secret.csv"),
+        (
+            {"book.toml": b"", "formulas.toml": b'[f]\nformula = "1"\nexamples = "/etc/e.csv"\n'},
+            "outside the pack",
+        ),
+        ({"book.toml": b"", "book.toml/x": b""}, "'book.toml' as a file too"),
+        ({"book.toml": b"", "tables/g.toml": b"", "TABLES/g.toml": b""}, "which are one file"),
+        ({"book.toml": b"", "tables/a\nb.toml": b""}, "would not stay in its folder"),
+        ({"book.toml": b"", "./x": b""}, "would not stay in its folder"),
+    ],
+)
+def test_a_pack_stays_in_its_folder(tmp_path, files, said):
+    (tmp_path / "secret.csv").write_text("k,y\na,TOP SECRET\n")
+    _zipped(tmp_path / "p.zip", files)
+    folder = tmp_path / "mine"
+    (folder / "tables").mkdir(parents=True)
+    (folder / "book.toml").write_text('[uses]\nc = "../p.zip"\n')
+    (fault,) = kivvet.open_book(folder).check().of_kind("unreadable")
+    assert said in fault.message
+    assert not kivvet.open_book(folder).tables
+
+
+def test_what_was_unpacked_is_held_against_the_pack_each_time(books):
+    common, here = books
+    kivvet.open_book(common).pack(common.parent / "p.zip")
+    text = (here / "book.toml").read_text()
+    (here / "book.toml").write_text(text.replace('"../common"', '"../p.zip"'))
+    first = kivvet.open_book(here).table("common.ph_class")
+    (unpacked,) = (here / ".kivvet/packs").iterdir()
+    table = unpacked / "tables/ph_class.toml"
+    table.write_text(table.read_text().replace("acidic", "poison"))
+    (unpacked / "tables/extra.toml").write_text("nonsense")
+    assert kivvet.open_book(here).table("common.ph_class").rows == first.rows
+    assert not (unpacked / "tables/extra.toml").exists()
+
+
+def test_a_book_that_many_lead_to_is_opened_once(tmp_path, monkeypatch):
+    from kivvet.books.files import open_book
+
+    for number in range(12):
+        (tmp_path / f"level{number}/tables").mkdir(parents=True)
+        uses = f'a = "../level{number - 1}"\nb = "../level{number - 1}"\n' if number else ""
+        (tmp_path / f"level{number}/book.toml").write_text(f"[uses]\n{uses}")
+    opened = []
+    real = open_book.read_book
+    monkeypatch.setattr(
+        open_book, "read_book", lambda path, *more, **given: opened.append(path) or real(path, *more, **given)
+    )
+    kivvet.open_book(tmp_path / "level11")
+    assert len(opened) == 11
+
+
+@pytest.mark.parametrize("name", ["x/" * 3000, "a\x00b"])
+def test_a_name_that_no_folder_has_is_said_plainly(tmp_path, name):
+    (tmp_path / "tables").mkdir()
+    (tmp_path / "book.toml").write_text(f"[uses]\nc = {json.dumps(name)}\n")
+    (fault,) = kivvet.open_book(tmp_path).check().of_kind("unreadable")
+    assert "the book c cannot be used" in fault.message and len(fault.message) < 300
+
+
+def test_a_repository_runs_nothing_of_its_own(tmp_path):
+    """As it is read for who changed what: monitors, filters and the like that its settings name are not run."""
+    git = ["git", "-C", str(tmp_path), "-c", "user.name=Ida", "-c", "user.email=ida@example.org"]
+    folder = write_book(tmp_path)
+    for words in (["init", "-q"], ["add", "-A"], ["commit", "-qm", "rules"]):
+        subprocess.run([*git, *words], check=True)
+    kivvet.open_book(folder).apply_dataset("samples")
+    run = f"touch {tmp_path}/RUN; cat"
+    for setting in (
+        "core.fsmonitor",
+        "filter.x.clean",
+        "filter.x.process",
+        "diff.x.textconv",
+        "core.sshCommand",
+        "gpg.program",
+    ):
+        subprocess.run([*git, "config", setting, run], check=True)
+    subprocess.run([*git, "config", "log.showSignature", "true"], check=True)
+    (tmp_path / ".gitattributes").write_text("* filter=x diff=x\n")
+    table = folder / "tables/ph_class.toml"
+    table.write_text(table.read_text().replace("acidic", "sour"))
+    (status,) = kivvet.open_book(folder).status()
+    assert status.reasons[0].last_change.endswith("not committed")
+    assert kivvet.open_book(folder).impact(against="HEAD").tables
+    table.write_text(table.read_text().replace("sour", "acidic"))
+    (folder / "tables/station.csv").write_text((folder / "tables/station.csv").read_text())
+    assert not (tmp_path / "RUN").exists()

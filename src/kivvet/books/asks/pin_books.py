@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 import datetime as dt
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
@@ -17,6 +16,7 @@ from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import Impact
 from kivvet.core.words.errors import BookError
+from kivvet.core.words.kept import without_kept
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import did_you_mean, listed
 
@@ -157,8 +157,7 @@ def _told(book: OpenBook, used: UsedBook, *, take: bool, on_rows: Callable[[int]
 
 def _with_live(book: OpenBook, used: UsedBook) -> OpenBook:
     """Return the book as it would be, had it taken what a used book is today."""
-    made = copy.copy(book)
-    made.__dict__.pop("_kept", None)  # what was worked out of the others
+    made = without_kept(book)
     live = UsedBook(used.name, used.said, used.live).tables()[0]
     others = {name: table for name, table in book.tables.items() if not name.startswith(f"{used.name}.")}
     made.tables = {**others, **live}

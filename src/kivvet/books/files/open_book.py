@@ -21,7 +21,6 @@ from kivvet.core.run.entries import names_used
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding, Severity, finding
-from kivvet.core.words.many_values import many_values
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 
@@ -32,13 +31,23 @@ BOOK_FILE = "book.toml"
 BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "summaries", "severity", "history", "uses")
 
 
-def read_book(path: str | Path, users: tuple[Path, ...] = ()) -> OpenBook:
+def read_book(
+    path: str | Path,
+    users: tuple[Path, ...] = (),
+    known: dict[Path, OpenBook] | None = None,
+    *,
+    stands_alone: bool = False,
+) -> OpenBook:
     """Return what the files of the book in a folder hold; see `kivvet.open_book`.
 
     Parameters
     ----------
     users : tuple of Path
         The books that use it, the first one first.
+    known : dict of Path to OpenBook
+        The books that were opened on the way, by their folders: each is opened once.
+    stands_alone : bool
+        Whether the books that it uses are left out.
     """
     folder = Path(path)
     if folder.name == BOOK_FILE and folder.is_file():
@@ -55,7 +64,7 @@ def read_book(path: str | Path, users: tuple[Path, ...] = ()) -> OpenBook:
             expected=f"a folder with {BOOK_FILE} in it",
             fix=f"there is one in: {listed(below)}" if below else "start one with: kivvet new FOLDER",
         )
-    return OpenBook(folder, users)
+    return OpenBook(folder, users, known, stands_alone=stands_alone)
 
 
 class OpenBook:
@@ -71,8 +80,17 @@ class OpenBook:
     datasets : mapping of str to Dataset
     """
 
-    def __init__(self, folder: Path, users: tuple[Path, ...] = ()) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        users: tuple[Path, ...] = (),
+        known: dict[Path, OpenBook] | None = None,
+        *,
+        stands_alone: bool = False,
+    ) -> None:
         self.folder = folder
+        self._known_books = {} if known is None else known
+        self._stands_alone = stands_alone
         self.users = users  # the books that led here, the first one first
         self.uses: list[UsedBook] = []
         self.title = folder.name
@@ -92,7 +110,6 @@ class OpenBook:
     def __repr__(self) -> str:
         return f"<OpenBook {self.title!r}: {len(self.tables)} tables, {len(self.datasets)} datasets>"
 
-    @many_values()
     def _read(self) -> None:
         document, faults = read_toml(self.folder / BOOK_FILE)
         self.reading_findings += faults
@@ -135,7 +152,8 @@ class OpenBook:
         )
         if history is not None:
             self.history_folder = self.folder / history
-        self._take_used_books(options)
+        if not self._stands_alone:
+            self._take_used_books(options)
         # What the book says of a kind holds for each table that says nothing of it itself.
         self.tables = {
             name: replace(one, severity={**self.severity, **one.severity}) if self.severity else one
@@ -162,10 +180,13 @@ class OpenBook:
         """Take in the tables of the books that this one uses."""
         here = (*self.users, self.folder.resolve())
 
-        def opened(path: Path) -> OpenBook:
-            if path.resolve() in here:
-                raise circle_error((*here, path.resolve()))
-            return read_book(path, here)
+        def opened(path: Path, is_pack: bool) -> OpenBook:
+            folder = path.resolve()
+            if folder in here:
+                raise circle_error((*here, folder))
+            if folder not in self._known_books:
+                self._known_books[folder] = read_book(path, here, self._known_books, stands_alone=is_pack)
+            return self._known_books[folder]
 
         self.uses, found = read_used_books(self.folder, options, opened)
         self.reading_findings += found

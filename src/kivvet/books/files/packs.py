@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import json
+import shutil
 import stat
+import tempfile
 import zipfile
+import zlib
 from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
+from typing import Any
 
 from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.files.read_table import files_beside
@@ -24,6 +28,8 @@ _BOOK_FILE = "book.toml"
 _EPOCH = (1980, 1, 1, 0, 0, 0)  # the first moment that the format knows
 _MOST_BYTES = 1 << 30
 _MOST_FILES = 10_000
+_LARGEST_MANIFEST = 1 << 24
+_BYTES_AT_ONCE = 1 << 20
 
 
 def write_pack(folder: Path, target: Path) -> tuple[str, ...]:
@@ -69,34 +75,61 @@ def _files_of(folder: Path) -> list[Path]:
 def unpacked(pack: Path, within: Path) -> Path:
     """Return the folder of the book that an archive holds, unpacked below a folder once for each content.
 
+    What was unpacked before is held against the archive again, and unpacked anew where it is another.
+
     Raises
     ------
     BookError
-        If it is no such archive, was altered since it was packed, or holds what would not stay in its folder.
+        If it is no such archive, was altered since it was packed, or holds or names what does not stay in its folder.
     """
     place = Place(shown_path(pack))
     try:
-        digest = hashlib.sha256(pack.read_bytes()).hexdigest()[:16]
-        folder = within / digest
-        if (folder / MANIFEST).is_file():
-            return folder
+        folder = within / _digest_of(pack)
         with zipfile.ZipFile(pack) as archive:
-            contents = _checked(archive, place)
-    except (OSError, zipfile.BadZipFile, NotImplementedError, RuntimeError, ValueError) as error:
+            hashes = _hashes(archive, place)
+            if _held(folder) != hashes:
+                _unpack(archive, hashes, folder, place)
+    except (
+        OSError,
+        zipfile.BadZipFile,
+        zlib.error,
+        NotImplementedError,
+        RuntimeError,
+        ValueError,
+        EOFError,
+    ) as error:
+        why = error.strerror if isinstance(error, OSError) else error
         raise BookError(
-            f"cannot be read as a pack: {error}", place=place, fix="make it with: kivvet pack"
+            f"cannot be read as a pack: {why}", place=place, fix="make it with: kivvet pack"
         ) from error
-    for name, content in contents.items():
-        path = folder / name
-        path.parent.mkdir(parents=True, exist_ok=True)
-        if name != MANIFEST:
-            path.write_bytes(content)
-    (folder / MANIFEST).write_bytes(contents[MANIFEST])  # last: it says that all is there
+    _refuse_outside(folder, place)
     return folder
 
 
-def _checked(archive: zipfile.ZipFile, place: Place) -> Mapping[str, bytes]:
-    """Return the contents of an archive by name, if all of them are as they were packed, and stay in their folder."""
+def _digest_of(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()[:16]
+
+
+def _held(folder: Path) -> dict[str, str] | None:
+    """Return the hashes of the files of a folder by name; None where there is no such folder, or a link in it."""
+    if not folder.is_dir():
+        return None
+    held = {}
+    for path in sorted(folder.rglob("*")):
+        if path.is_symlink():
+            return None
+        if path.is_file():
+            with path.open("rb") as file:
+                held[path.relative_to(folder).as_posix()] = hashlib.file_digest(file, "sha256").hexdigest()
+    return held
+
+
+def _hashes(archive: zipfile.ZipFile, place: Place) -> dict[str, str]:
+    """Return the hashes of the files of an archive by name, if all of them would stay in a folder.
+
+    Nothing but the list of them is read.
+    """
     entries = [one for one in archive.infolist() if not one.is_dir()]
     total = sum(one.file_size for one in entries)
     if len(entries) > _MOST_FILES or total > _MOST_BYTES:
@@ -105,27 +138,90 @@ def _checked(archive: zipfile.ZipFile, place: Place) -> Mapping[str, bytes]:
             place=place,
             expected=f"at most {_MOST_FILES:,} files of {_MOST_BYTES:,} bytes",
         )
+    names: dict[str, str] = {}
     for one in entries:
         path = PurePosixPath(one.filename)
         is_link = stat.S_ISLNK(one.external_attr >> 16)
-        if path.is_absolute() or ".." in path.parts or "\\" in one.filename or ":" in one.filename or is_link:
+        is_odd = any(sign in one.filename for sign in "\\:") or not one.filename.isprintable()
+        if (
+            path.is_absolute()
+            or ".." in path.parts
+            or is_odd
+            or is_link
+            or not path.parts
+            or str(path) != one.filename
+        ):
             raise BookError(f"holds {one.filename!r}, which would not stay in its folder", place=place)
-    contents: dict[str, bytes] = {}
-    for one in entries:
-        with archive.open(one) as file:
-            content = file.read(one.file_size + 1)
-        if len(content) != one.file_size:
-            raise BookError(f"{one.filename!r} is larger than it says", place=place)
-        contents[one.filename] = content
-    given = json.loads(contents[MANIFEST]) if MANIFEST in contents else None
+        if (other := names.setdefault(one.filename.casefold(), one.filename)) is not one.filename:
+            raise BookError(f"holds {other!r} and {one.filename!r}, which are one file", place=place)
+    for name in names.values():
+        if beside := [one for one in map(str, PurePosixPath(name).parents) if one.casefold() in names]:
+            raise BookError(f"holds {name!r}, and {beside[0]!r} as a file too", place=place)
+    is_small = any(one.filename == MANIFEST and one.file_size <= _LARGEST_MANIFEST for one in entries)
+    given = _plain_json(archive.read(MANIFEST)) if is_small else None
     hashes = given.get("files") if isinstance(given, dict) else None
     if not isinstance(hashes, dict) or given is None or given.get("version") != 1:
         raise BookError(
             "is no pack of a book, or of a newer Kivvet", place=place, fix="make it with: kivvet pack"
         )
-    actual = {
-        name: hashlib.sha256(content).hexdigest() for name, content in contents.items() if name != MANIFEST
-    }
-    if altered := sorted(name for name in {**hashes, **actual} if hashes.get(name) != actual.get(name)):
-        raise BookError(f"was altered since it was packed: {altered[0]}", place=place, fix="fetch it anew")
-    return contents
+    there = {one.filename for one in entries} - {MANIFEST}
+    if odd := sorted({*map(str, hashes)} ^ there):
+        raise _altered(odd[0], place)
+    return {str(name): str(key) for name, key in hashes.items()}
+
+
+def _plain_json(content: bytes) -> Any:
+    try:
+        return json.loads(content)
+    except (ValueError, RecursionError):
+        return None
+
+
+def _altered(name: str, place: Place) -> BookError:
+    return BookError(f"was altered since it was packed: {name}", place=place, fix="fetch it anew")
+
+
+def _unpack(archive: zipfile.ZipFile, hashes: Mapping[str, str], folder: Path, place: Place) -> None:
+    """Write the files of an archive below a folder, in place of what it held: all of them as they were packed, or none.
+
+    No file is held in memory.
+    """
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix=f"{folder.name}.", dir=folder.parent) as beside:
+        made = Path(beside) / "pack"
+        for name, key in hashes.items():
+            path = made / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            digest = hashlib.sha256()
+            left = archive.getinfo(name).file_size
+            with archive.open(name) as packed, path.open("wb") as file:
+                while content := packed.read(_BYTES_AT_ONCE):
+                    digest.update(content)
+                    file.write(content)
+                    left -= len(content)
+                    if left < 0:
+                        raise BookError(f"{name!r} is larger than it says", place=place)
+            if digest.hexdigest() != key:
+                raise _altered(name, place)
+        shutil.rmtree(folder, ignore_errors=True)
+        try:
+            made.rename(folder)
+        except OSError:  # another process unpacked it at the same time
+            if _held(folder) != hashes:
+                raise
+
+
+def _refuse_outside(folder: Path, place: Place) -> None:
+    """Raise where a file of a pack names another that stands outside it."""
+    for path in (*sorted((folder / "tables").glob("*.toml")), folder / FORMULAS_FILE):
+        document, _ = read_toml(path) if path.is_file() else (None, [])
+        values = {} if document is None else document.values
+        of_formulas = [one for one in values.values() if isinstance(one, dict) and path.name == FORMULAS_FILE]
+        for definition in (values, *of_formulas):
+            for file in files_beside(path, definition):
+                if not file.resolve().is_relative_to(folder.resolve()):
+                    raise BookError(
+                        f"{path.stem} names a file outside the pack: {file.name}",
+                        place=place,
+                        fix="pack the book whose folder holds all its files",
+                    )

@@ -97,7 +97,7 @@ class Revision:
             within = path.resolve().relative_to(self.root.resolve())
         except ValueError:
             return None
-        return git(self.folder, "show", f"{self.commit}:{within.as_posix()}")
+        return git(self.folder, "cat-file", "blob", f"{self.commit}:{within.as_posix()}")
 
     def table(self, path: Path) -> Table:
         """Return the table that a file described.

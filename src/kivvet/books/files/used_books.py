@@ -31,7 +31,8 @@ class BookRead(Protocol):
 
 
 _CIRCLE = "books use each other in a circle"
-Opened = Callable[[Path], BookRead]
+#: Opens the book of a folder; whether it stands alone, as a pack does: where it was packed, others stood beside it.
+Opened = Callable[[Path, bool], BookRead]
 
 
 @dataclass(frozen=True)
@@ -157,9 +158,11 @@ def read_used_books(folder: Path, options: Options, opened: Opened) -> tuple[lis
 def _read(folder: Path, name: str, said: str, pin: Pin | None, opened: Opened) -> UsedBook:
     path = folder / said
     try:
-        if path.name.lower().endswith(PACK_ENDING):
-            path = unpacked(path, folder / ".kivvet" / "packs")
-        book = opened(path)
+        is_pack = path.name.lower().endswith(PACK_ENDING)
+        book = opened(unpacked(path, folder / ".kivvet" / "packs") if is_pack else path, is_pack)
+    except (OSError, ValueError) as error:  # a name that no path can have
+        why = error.strerror if isinstance(error, OSError) else str(error)
+        return UsedBook(name, said, pin=pin, problem=f"{said[:100]!r}: {why}")
     except BookError as error:
         where = "" if error.place is None else f"{error.place}: "
         return UsedBook(name, said, pin=pin, problem=f"{where}{error.problem}")
