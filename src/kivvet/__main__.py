@@ -37,8 +37,10 @@ def main() -> NoReturn:
 
 def _end(ended: SystemExit) -> NoReturn:
     """End the process: the system takes back at once what it holds, where letting go of it object by object takes a tenth
-    of a second. What could not be written is told as ever.
+    of a second. What could not be written is told as ever; and whoever watches the process sees it end as any other.
     """
+    if _is_watched():
+        raise ended
     try:
         for stream in (sys.stdout, sys.stderr):
             if stream is not None:  # closed by whoever started it
@@ -46,6 +48,13 @@ def _end(ended: SystemExit) -> NoReturn:
     except (OSError, ValueError):
         raise ended from None
     os._exit(ended.code if isinstance(ended.code, int) else int(ended.code is not None))
+
+
+def _is_watched() -> bool:
+    """Whether a profiler, a debugger or a measure of coverage waits for the end."""
+    tools = getattr(sys, "monitoring", None)
+    has_tool = tools is not None and any(tools.get_tool(number) for number in range(6))
+    return has_tool or sys.gettrace() is not None or sys.getprofile() is not None or bool(sys.flags.inspect)
 
 
 if __name__ == "__main__":

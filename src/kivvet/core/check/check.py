@@ -16,11 +16,9 @@ from kivvet.core.space.table_space import axis_of
 from kivvet.core.tables.table import Table, value_or_none
 from kivvet.core.words.findings import Finding, finding, with_severity
 from kivvet.core.words.kept import kept
-from kivvet.core.words.many_values import many_values
 from kivvet.core.words.values import write_value
 
 
-@many_values()
 def check_table(table: Table, budget: int = DEFAULT_BUDGET) -> list[Finding]:
     """Return every finding about a table alone, with the severities it has chosen.
 

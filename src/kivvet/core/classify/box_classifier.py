@@ -15,6 +15,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass
 from math import prod
+from threading import RLock
 from types import MappingProxyType
 from typing import Any
 
@@ -71,6 +72,8 @@ class BoxClassifier:
         Those of the table; sets of several rows are added to them.
     gathers : bool
         Whether all rows that match are wanted, not just the first.
+    lock : RLock
+        Held while what all who use the table share is added to.
     yielding : mapping of int to set of int
         By row the earlier ones beside which it does not count.
     """
@@ -82,6 +85,7 @@ class BoxClassifier:
         outcomes: Outcomes,
         *,
         gathers: bool,
+        lock: RLock,
         yielding: Mapping[int, Set[int]] = MappingProxyType({}),
     ) -> None:
         self.yielding = yielding
@@ -94,6 +98,7 @@ class BoxClassifier:
             for number, about in enumerate(table.dimensions)
         ]
         self.outcomes = outcomes
+        self._lock = lock
         self._outcome_of_set: dict[int, int] = {}
         self._compiled: tuple[tuple[int, ...], _Product | _Diagram | _Masks] | None = None
 
@@ -104,10 +109,13 @@ class BoxClassifier:
     @property
     def way(self) -> _Product | _Diagram | _Masks:
         """The way taken for the codes known by now."""
-        sizes = tuple(map(len, self._masks))
-        if self._compiled is None or self._compiled[0] != sizes:
-            self._compiled = sizes, self._choose(sizes)
-        return self._compiled[1]
+        with (
+            self._lock
+        ):  # others may make codes ready for other columns meanwhile, which tell more sets of rows apart
+            sizes = tuple(map(len, self._masks))
+            if self._compiled is None or self._compiled[0] != sizes:
+                self._compiled = sizes, self._choose(sizes)
+            return self._compiled[1]
 
     def _choose(self, sizes: tuple[int, ...]) -> _Product | _Diagram | _Masks:
         if not self.gathers and prod(sizes) <= MOST_COMBINATIONS:
@@ -273,9 +281,10 @@ class BoxClassifier:
         """Write the outcome of each row's set of rows alive."""
         sets, places = np.unique(alive, axis=0, return_inverse=True)
         of_set = np.empty(len(sets), np.int64)
-        for index, words in enumerate(sets):
-            mask = int.from_bytes(words.astype("<u8").tobytes(), "little")
-            of_set[index] = self._outcome(mask) if mask else -1
+        with self._lock:
+            for index, words in enumerate(sets):
+                mask = int.from_bytes(words.astype("<u8").tobytes(), "little")
+                of_set[index] = self._outcome(mask) if mask else -1
         found = of_set[places.reshape(-1)]
         np.copyto(outcomes, found, where=found >= 0)
 

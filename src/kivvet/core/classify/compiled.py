@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from threading import RLock
 
 import numpy as np
 import numpy.typing as npt
@@ -33,10 +34,16 @@ class Classified:
 
 
 class CompiledTable:
-    """A table ready to classify columns; the same table always compiles to the same thing."""
+    """A table ready to classify columns; the same table always compiles to the same thing.
+
+    It is shared by all who use the table at once. What it learns from columns (thresholds for a type of numbers, sets of
+    rows that decide together) is only ever added to, under its lock; outcomes have the numbers of the table, which a run
+    makes its own (`Outcomes.of_run`).
+    """
 
     def __init__(self, table: Table) -> None:
         self.table = table
+        self.lock = RLock()
         has_periods = table.lookup is not None and bool(table.lookup.ranges)
         self.outcomes = Outcomes(table.n_rows, has_periods, _unfinished_rows(table))
         self.keys = KeyMatch(table, self.outcomes) if table.lookup is not None else None
@@ -48,7 +55,11 @@ class CompiledTable:
         is_alone = len(regions) == 1 and table.match != "every"
         self.coders = [
             InputCoder(
-                about, axis, of_rows, Winners(of_rows, self.outcomes) if is_alone else RowSets(of_rows)
+                about,
+                axis,
+                of_rows,
+                Winners(of_rows, self.outcomes) if is_alone else RowSets(of_rows),
+                self.lock,
             )
             for about, axis, of_rows in zip(table.dimensions, axes_of(table), regions, strict=True)
         ]
@@ -58,6 +69,7 @@ class CompiledTable:
                 self.coders,
                 self.outcomes,
                 gathers=table.match == "every" or self._is_in_doubt(),
+                lock=self.lock,
                 yielding=self._yielding(),
             )
 
@@ -160,10 +172,10 @@ class CompiledTable:
 
     def _first_of_each(self, outcomes: Array, counts: Counts | None) -> tuple[Array, Counts | None]:
         """Return outcomes, the first row standing for several."""
-        first = np.arange(self.outcomes.number)
-        first[self.outcomes.first_set :] = [rows[0] for rows in self.outcomes.sets]
+        of_sets = [rows[0] for rows in tuple(self.outcomes.sets)]
+        first = np.array([*range(self.outcomes.first_set), *of_sets])
         of_one = first[outcomes]
-        return of_one, None if counts is None else np.bincount(of_one, minlength=self.outcomes.number)
+        return of_one, None if counts is None else np.bincount(of_one, minlength=self.outcomes.first_set)
 
     def _refuse_combination(self, outcomes: Array, rows_before: int) -> None:
         rows = np.flatnonzero(outcomes >= self.outcomes.first_set)

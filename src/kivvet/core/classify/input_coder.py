@@ -9,6 +9,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from functools import cached_property
+from threading import RLock
 from typing import Protocol
 
 import numpy as np
@@ -168,9 +169,19 @@ class InputCoder:
     regions : sequence of Region
         What each row accepts.
     labelling : Labelling
+    lock : RLock, optional
+        Held while what is learned from columns is added to; one of its own without it.
     """
 
-    def __init__(self, about: Input, axis: Axis, regions: Sequence[Region], labelling: Labelling) -> None:
+    def __init__(
+        self,
+        about: Input,
+        axis: Axis,
+        regions: Sequence[Region],
+        labelling: Labelling,
+        lock: RLock | None = None,
+    ) -> None:
+        self._lock = lock or RLock()
         self.about = about
         self.axis = axis
         self.regions = regions
@@ -230,12 +241,13 @@ class InputCoder:
     def _kept_labels(self, labels: Array | None, numbers: Array) -> Array:
         """Return what numbers become that are kept themselves; kept too, as long as few others are asked for."""
         key = id(labels), id(numbers)
-        if key not in self._labels_made:
-            if len(self._labels_made) >= _MOST_LABELS_KEPT:
-                self._labels_made.clear()
-            # Both are held too, so that no other array gets the id of one of them.
-            self._labels_made[key] = labels, numbers, self._labels(labels, numbers)
-        return self._labels_made[key][2]
+        with self._lock:
+            if key not in self._labels_made:
+                if len(self._labels_made) >= _MOST_LABELS_KEPT:
+                    self._labels_made.clear()
+                # Both are held too, so that no other array gets the id of one of them.
+                self._labels_made[key] = labels, numbers, self._labels(labels, numbers)
+            return self._labels_made[key][2]
 
     def _tally(self, numbers: Array, counts: Counts | None) -> Counts | None:
         """Return the rows of each number, from the rows of each place and the number that it has."""
@@ -276,12 +288,13 @@ class InputCoder:
         if self.about.type == "integer" and column.values.dtype.kind == "f":
             need_whole(column, self.about)
         key = (column.values.dtype, column.kind, column.scale, column.unit, column.tz)
-        if key not in self._thresholds:
-            thresholds, numbers = thresholds_of(self.regions, column, self.about, self.labelling)
-            if column.values.dtype.kind == "f":
-                numbers[0] = self.labelling.missing  # NaN
-            self._thresholds[key] = Thresholds(thresholds), numbers
-        return self._thresholds[key]
+        with self._lock:
+            if key not in self._thresholds:
+                thresholds, numbers = thresholds_of(self.regions, column, self.about, self.labelling)
+                if column.values.dtype.kind == "f":
+                    numbers[0] = self.labelling.missing  # NaN
+                self._thresholds[key] = Thresholds(thresholds), numbers
+            return self._thresholds[key]
 
     # Codes
 
@@ -305,8 +318,10 @@ class InputCoder:
     def _text(
         self, column: TextColumn, labels: Array | None, *, with_counts: bool
     ) -> tuple[Array, Counts | None]:
-        if self._is_values_only and not self.about.fold:
-            keys, numbers = self._text_keys
+        with self._lock:
+            keys_of_texts = self._text_keys if self._is_values_only else None
+        if keys_of_texts is not None and not self.about.fold:
+            keys, numbers = keys_of_texts
             if not with_counts:
                 return keys.find(column.values, self._kept_labels(labels, numbers)), None
             found = keys.find(column.values, self._kept_labels(None, numbers))
@@ -318,8 +333,8 @@ class InputCoder:
             distinct = pa.array(
                 [fold_text(text, self.about.fold) for text in distinct.to_pylist()], pa.large_string()
             )
-        if self._is_values_only:
-            keys, numbers = self._text_keys
+        if keys_of_texts is not None:
+            keys, numbers = keys_of_texts
             of_distinct = keys.find(distinct, numbers)
         else:
             of_distinct = self._stretch_numbers(distinct)

@@ -1,18 +1,21 @@
 """Outcomes: what the numbers stand for that a compiled table gives rows of data.
 
 They are numbered by the table alone, but for sets of rows that decide together: those get theirs as they are
-met. What is counted is therefore told by the rows themselves, so that counts of several batches or workers
-can be added.
+met. A table that was made ready for data numbers the sets that it could tell apart so far, for all who use it at once;
+a run has numbers of its own, by the order in which its data meets them (`OutcomesOfRun`). So what a run makes depends on
+its data alone. What is counted is told by the rows themselves, so that counts of several batches or workers can be added.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal, TypeVar
 
 import numpy as np
 import numpy.typing as npt
+
+from kivvet.core.columns.arrays import Array
 
 #: How a row of data was decided; "several" by several rows of the table at once.
 Decided = Literal["matched", "unmatched", "missing", "several", "no-period", "unfinished"]
@@ -68,9 +71,13 @@ class Outcomes:
         return self.first_set + len(self.sets)
 
     def of_set(self, rows: tuple[int, ...]) -> int:
-        """Return a new outcome for a set of several rows."""
+        """Return a new outcome for a set of several rows; one at a time is to call it."""
         self.sets.append(rows)
         return self.number - 1
+
+    def of_run(self) -> OutcomesOfRun:
+        """Return what numbers the outcomes for one run."""
+        return OutcomesOfRun(self)
 
     def rows_of(self, outcome: int) -> tuple[int, ...]:
         """Return the rows that decide together; none where no row does."""
@@ -133,3 +140,33 @@ class Outcomes:
     def ends(self, otherwise: End, missing: End) -> list[End]:
         """Return what stands where no row decides, in the order of these outcomes."""
         return [otherwise, missing, *([otherwise] if self.has_periods else [])]
+
+
+class OutcomesOfRun:
+    """The outcomes that one run meets: those of the table, and sets of rows in the order in which the data meets them.
+
+    Attributes
+    ----------
+    outcomes : Outcomes
+    """
+
+    def __init__(self, of_table: Outcomes) -> None:
+        self.outcomes = replace(of_table, sets=[])
+        self._of_table = of_table
+        self._own: dict[tuple[int, ...], int] = {}
+
+    def renumbered(self, labels: Array) -> Array:
+        """Return outcomes of the table as those of the run."""
+        is_set = labels >= self.outcomes.first_set
+        if not is_set.any():
+            return labels
+        met, first = np.unique(labels[is_set], return_index=True)
+        own = np.empty(len(met), np.int64)
+        for place in np.argsort(first).tolist():
+            rows = self._of_table.rows_of(int(met[place]))
+            if rows not in self._own:
+                self._own[rows] = self.outcomes.of_set(rows)
+            own[place] = self._own[rows]
+        made = labels.astype(np.int64)
+        made[is_set] = own[np.searchsorted(met, labels[is_set])]
+        return made

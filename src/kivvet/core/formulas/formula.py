@@ -22,12 +22,13 @@ from kivvet.core.formulas.tree import (
 )
 from kivvet.core.formulas.types import TypeOf, type_of
 from kivvet.core.words.examples import Example
+from kivvet.core.words.kept import KeepsWork
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 
 
 @dataclass(frozen=True)
-class Formula:
+class Formula(KeepsWork):
     """A formula of a book.
 
     Attributes

@@ -26,7 +26,6 @@ from kivvet.core.tables.inputs import Input, Output, columns_of
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
 from kivvet.core.words.conditions import Equals, quote_text, write_condition
 from kivvet.core.words.kept import kept
-from kivvet.core.words.many_values import many_values
 from kivvet.core.words.regions import Cut, Region
 from kivvet.core.words.values import write_value
 
@@ -45,7 +44,6 @@ def _canonical(value: Any) -> str:
     return json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
 
 
-@many_values()
 def meaning_of(table: Table) -> dict[str, Any]:
     """Return the meaning of a table as plain values: what each row accepts, however it is written.
 
@@ -135,7 +133,6 @@ def formula_meaning(formula: Formula) -> dict[str, Any]:
     return {"semantics": SEMANTICS_VERSION, **formula.meaning}
 
 
-@many_values()
 def definition_of(table: Table) -> dict[str, Any] | None:
     """Return a definition from which the table can be read again; None for a lookup of very many rows."""
     definition = _frame_of(table)
@@ -187,7 +184,6 @@ def _column(array: pa.Array) -> list[str | None]:
     return made
 
 
-@many_values()
 def table_of(name: str, definition: dict[str, Any]) -> Table:
     """Return the table that `definition_of` described."""
     given = dict(definition)

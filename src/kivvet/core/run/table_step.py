@@ -27,7 +27,6 @@ from kivvet.core.run.value_tally import ValueTally
 from kivvet.core.run.value_texts import MOST_ROWS_COMBINED
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
-from kivvet.core.words.many_values import many_values
 from kivvet.core.words.values import ValueType
 
 _MOST_DISTINCT_UNMATCHED = 100_000  # values remembered one by one; beyond, rows are still counted
@@ -129,6 +128,22 @@ class TableStep(Step):
     def meaning_of_column(self, made: Made) -> list[str]:
         return [*made.role, *([order_of_rows(self.table)] if made.role == ("row",) else [])]
 
+    def classes_shown(self, made: Made) -> tuple[str, ...]:
+        """Return the classes of a column in their order, and whether they have one.
+
+        Texts that several rows make together are classes too, in the order in which the rows are met: there the table
+        itself stands for them.
+        """
+        if made.role[0] != "output" or made.type != "text":
+            return ()
+        output = self.table.output(made.role[1])
+        if self.table.match == "every":
+            return ("of several rows", self.fingerprint)
+        if self.table.lookup is None and self.table.computed(output):
+            return ()
+        is_ordered = self.table.is_ordered(output)
+        return ("ordered" if is_ordered else "not ordered", *map(str, self.table.classes(output)))
+
     def typed(self, type_of: Callable[[Read], ValueType | None]) -> tuple[TableStep, None]:
         return self, None
 
@@ -154,12 +169,12 @@ class TableStep(Step):
 class TableStage(Stage):
     """The step of a table, with its counts."""
 
-    @many_values()  # what a table is compiled to is made as it is first used
     def __init__(self, step: TableStep, *, with_report: bool, refuses_overlaps: bool) -> None:
         self.refuses_overlaps = refuses_overlaps
         self.step: TableStep = step
         self.compiled = compile_table(step.table)
-        self.outcomes = self.compiled.outcomes
+        self.of_run = self.compiled.outcomes.of_run()
+        self.outcomes = self.of_run.outcomes
         self.makers = [(name, output_maker(step.table, output)) for output, name in step.outputs]
         self.flag_makers = step.flag_makers()
         self.names = {read.name: read.column for read in step.reads}
@@ -171,7 +186,6 @@ class TableStage(Stage):
             None  # the outcome of each row of the batch applied last, where rows are counted
         )
 
-    @many_values()
     def apply(self, columns: Mapping[str, Column], rows_before: int, n_rows: int) -> dict[str, MadeColumn]:
         step = self.step
         is_single = (
@@ -194,9 +208,13 @@ class TableStage(Stage):
             refuses_overlaps=self.refuses_overlaps,
             rows_before=rows_before,
         )
-        labels, outcomes = classified.labels, self.outcomes
+        labels, counts, outcomes = classified.labels, classified.counts, self.outcomes
+        if self.compiled.may_combine:
+            labels = self.of_run.renumbered(labels)
+            if counts is not None:
+                counts = np.bincount(labels, minlength=outcomes.number)
         self.labels = labels if self.with_report else None
-        if (counts := classified.counts) is not None:
+        if counts is not None:
             self.counts = np.pad(self.counts, (0, len(counts) - len(self.counts))) + counts
             if counts[outcomes.unmatched] or (outcomes.no_period is not None and counts[outcomes.no_period]):
                 self.remember(self.unmatched, columns, outcomes.falls_through(labels), rows_before)

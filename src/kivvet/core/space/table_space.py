@@ -7,7 +7,6 @@ from kivvet.core.space.make_axis import make_axis
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyOf, AnyValue, Condition, Equals, IsMissing
 from kivvet.core.words.kept import kept
-from kivvet.core.words.many_values import many_values
 from kivvet.core.words.regions import Region
 
 
@@ -30,7 +29,6 @@ def asked_of(table: Table, number: int) -> list[Condition]:
     return [row.conditions[number] for row in table.rows]
 
 
-@many_values()
 def row_regions(table: Table, number: int) -> list[Region]:
     """Return what each row accepts of one dimension; a required input's missing is accepted by none."""
     known = _known_regions(table)

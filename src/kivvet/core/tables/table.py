@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Literal
+from typing import Literal
 
 from kivvet.core.formulas.tree import Condition as FormulaCondition
 from kivvet.core.formulas.tree import Expression, columns_read
@@ -17,7 +17,7 @@ from kivvet.core.tables.review import Review
 from kivvet.core.words.conditions import AllOf, AnyValue, Condition
 from kivvet.core.words.examples import Example
 from kivvet.core.words.findings import Severity
-from kivvet.core.words.kept import kept
+from kivvet.core.words.kept import KeepsWork, kept
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import Value
 
@@ -112,7 +112,7 @@ class Row:
 
 
 @dataclass(frozen=True)
-class Table:
+class Table(KeepsWork):
     """A rule table as a value: what it is made of, every text in it already understood.
 
     `rows` are the rows of conditions, empty for a lookup, whose rows are in `lookup`; `computed_inputs`, what
@@ -144,10 +144,6 @@ class Table:
 
     def __hash__(self) -> int:
         return hash((self.name, self.n_rows))
-
-    def __getstate__(self) -> dict[str, Any]:
-        """Return its fields alone: what was worked out of them is worked out again."""
-        return {one.name: self.__dict__[one.name] for one in fields(self)}
 
     def __repr__(self) -> str:
         inputs, outputs = ", ".join(i.name for i in self.inputs), ", ".join(o.name for o in self.outputs)
