@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import gzip
 import io
+import json
 import os
+import re
 import subprocess
 import sys
 import time
@@ -149,7 +151,7 @@ def test_a_lookup_from_a_frame_takes_whole_numbers_that_pandas_made_floats():
         TABLE("t", {"k": "number"}, {"n": "integer"}, lookup=pa.table({"k": [2**53 + 1], "n": [1]}))
 
 
-def test_output_that_is_not_utf8_is_written_with_replacement_signs(small_book):
+def test_letters_that_an_output_lacks_are_written_as_their_numbers_and_programs_get_utf8(small_book):
     samples = SMALL_BOOK["data/samples.csv"].replace("foam", "\N{SNOWMAN}")
     (small_book / "data/samples.csv").write_text(samples)
     done = subprocess.run(
@@ -159,7 +161,84 @@ def test_output_that_is_not_utf8_is_written_with_replacement_signs(small_book):
         check=False,
         env={**os.environ, "PYTHONIOENCODING": "ascii", "PYTHONUTF8": "0"},
     )
-    assert done.returncode == 0 and b"?, brown" in done.stdout, done.stderr
+    assert done.returncode == 0 and b"\\u2603, brown" in done.stdout, done.stderr
+    for words in (
+        ["look", "samples", "remark", "--json"],
+        ["show", "samples", "--csv"],
+        ["impact", "--format", "markdown"],
+    ):
+        done = subprocess.run(
+            [sys.executable, "-m", "kivvet", *words],
+            cwd=small_book,
+            capture_output=True,
+            check=False,
+            env={**os.environ, "PYTHONIOENCODING": "ascii", "PYTHONUTF8": "0"},
+        )
+        assert done.returncode == 0 and b"\\u2603" not in done.stdout, (words, done.stderr)
+        assert words[0] == "impact" or "\N{SNOWMAN}, brown".encode() in done.stdout
+
+
+@pytest.mark.parametrize(
+    "words", [["look", b"\xff.csv"], ["check", b"\xff"], ["explain", "ph_class", b"\xff"]]
+)
+@pytest.mark.parametrize("more", [[], ["--json"]])
+def test_arguments_that_are_no_text_end_in_a_plain_error(small_book, words, more):
+    done = subprocess.run(
+        [os.fsencode(sys.executable), b"-m", b"kivvet", *map(os.fsencode, [*words, *more])],
+        cwd=small_book,
+        capture_output=True,
+        check=False,
+    )
+    assert done.returncode in (1, 2)
+    assert b"Traceback" not in done.stderr and b"should not" not in done.stderr, done.stderr
+
+
+def test_a_name_longer_than_any_file_has_is_a_plain_error(small_book, run):
+    for words in (
+        ["compare", "ph_class", "--with", "x" * 5000],
+        ["look", "y" * 5000],
+        ["check", "--book", "z" * 5000],
+    ):
+        ran = run(*words, cwd=small_book)
+        assert ran.code in (1, 2) and len(ran.all) < 7000, words
+
+
+_STEERING = "\x1b[31mred\x1b]0;own\x07\x9b31m\u202eevil"
+_SIGNS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["list"], ["check"], ["check", "t"], ["apply", "d", "e"], ["status"], ["show", "d"], ["look", "d"],
+        ["look", "d", "k"], ["summary", "d", "--by", "y"], ["summary", "d", "--by", "k"], ["explain", "t", "d", "1"],
+        ["unmatched"], ["impact"], ["impact", "--format", "markdown"], ["history"], ["history", "t"], ["review", "t"],
+        ["formula", "k || 'x'", "--on", "d"], ["compare", "t", "--with", "last"], ["simplify", "t"],
+        ["check", "\x1b[31mno"], ["shares", "t", "--on", "d"], ["draft", "nn", "--on", "d", "h\x1b[31mred"],
+        ["chart", "t\x1b[31m"], ["nothing\x1b[31m"], ["pack", "a\x1b.zip"], ["refresh", "--dry-run"],
+    ],
+)  # fmt: skip
+def test_nothing_from_outside_steers_the_terminal(tmp_path, words, run):
+    """Headings, names of files, classes, titles, notes, owners and arguments with signs that would."""
+    said = json.dumps(_STEERING)
+    said = re.sub("[\x80-\x9f\u202e]", lambda one: f"\\u{ord(one[0]):04x}", said)
+    (tmp_path / "tables").mkdir()
+    (tmp_path / "d.csv").write_text(f"k,x,h{_STEERING}\na,1,2\n{_STEERING},5,3\nbc,12,1\n", newline="")
+    (tmp_path / "f\x1b[31m.csv").write_text("k\na\n")
+    (tmp_path / "book.toml").write_text(
+        f'title = {said}\n[datasets.d]\nsource = "d.csv"\ntarget = "o.csv"\ncolumns = ["t"]\n'
+        '[datasets.e]\nsource = "f\\u001b[31m.csv"\ntarget = "e.csv"\ncolumns = ["t"]\n'
+    )
+    table = f'title = {said}\nowner = {said}\nnote = {said}\ninputs.k = "text"\noutputs.y = "text"\nmatch = "first"\n'
+    (tmp_path / "tables/t.toml").write_text(
+        f'{table}rows = [["a", {said}], ["zz", "q"], ["present", "rest"]]\nmissing = {{ y = "none" }}\n'
+    )
+    kivvet.open_book(tmp_path).apply_dataset("d")
+    (tmp_path / "tables/bad.toml").write_text(
+        f'inputs.k = "text"\noutputs.y = "text"\nrows = [[{said}, "(((x"]]\n'
+    )
+    ran = run(*words, cwd=tmp_path)
+    assert not _SIGNS.findall(ran.all)
 
 
 # Hangs

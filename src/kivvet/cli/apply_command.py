@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json, say
 
 if TYPE_CHECKING:
     from kivvet.book import Book
@@ -81,7 +81,7 @@ def command(
     if as_json:
         print_json({"version": JSON_VERSION, "reports": [report.as_dict() for report in reports]})
     elif not reports:
-        click.echo("the book has no datasets; add one to book.toml: [datasets.NAME]")
+        say("the book has no datasets; add one to book.toml: [datasets.NAME]")
 
 
 def _apply_as_of(book: Book, name: str, run: str, target: str, *, any_source: bool, as_json: bool) -> None:

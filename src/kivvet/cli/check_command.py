@@ -8,7 +8,7 @@ from typing import Literal
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book
+from kivvet.cli.options import Command, book_option, json_option, opened_book, say
 
 
 @click.command("check", cls=Command, short_help="Prove tables complete, and hold them against the data.")
@@ -64,7 +64,11 @@ def command(
     with counting_rows("reading") as on_rows:
         report = book.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
     if form == "sarif" or form == "junit" or form == "markdown":  # noqa: PLR1714 (so that its type is known)
-        click.echo(book.report_as(report, form), nl=form != "markdown")
+        said = book.report_as(report, form)
+        if form == "markdown":
+            say(said, nl=False)
+        else:
+            click.echo(said)
     elif as_json or form == "json":
         click.echo(report.to_json())
     else:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command
+from kivvet.cli.options import Command, say
 
 
 @click.command("demo", cls=Command, short_help="Run the whole story on a made-up river survey.")
@@ -29,7 +29,7 @@ def command(folder: Path, only_files: bool) -> None:
 
     if only_files:
         for path in write_survey(folder):
-            click.echo(f"written  {path}")
+            say(f"written  {path}")
         return
     out = console()
     Story(folder, lambda title, typed, result: print_step(out, title, typed, result)).run()

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json, say
 
 _UNITS = {"": 1, "B": 1, "KB": 1_000, "MB": 1_000_000, "GB": 1_000_000_000}
 
@@ -41,7 +41,7 @@ def command(
 
     book = opened_book(book_folder)
     if shrink_to is not None:
-        click.echo(book.shrink_history(_bytes(shrink_to)))
+        say(book.shrink_history(_bytes(shrink_to)))
         return
     history = book.history(names)
     if as_json:

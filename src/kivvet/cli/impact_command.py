@@ -8,7 +8,7 @@ from typing import Literal
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json, say
 
 
 @click.command(
@@ -70,13 +70,18 @@ def command(
     if as_json or form == "json":
         print_json(made.as_dict())
     elif form == "markdown":
-        click.echo(book.report_as(made, "markdown"), nl=False)
+        say(book.report_as(made, "markdown"), nl=False)
     else:
         print_impact(console(), made)
-    is_unknown = any(one.why_not for one in made.datasets)
-    if most is not None and (made.largest_share > most or is_unknown):
-        click.echo(f"more than {limit} changes, or it cannot be told", err=True)
-        sys.exit(1)
+    if most is None:
+        return
+    unknown = [one.dataset for one in made.datasets if one.why_not]
+    over = [one for one in made.datasets if one.largest_share > most]
+    for one in over:
+        say(f"{one.dataset}: {100 * one.largest_share:.2g} % changes, which is more than {limit}", err=True)
+    if unknown:
+        say(f"what changes cannot be told: {', '.join(unknown)}", err=True)
+    sys.exit(1 if over or unknown else 0)
 
 
 def _share(text: str) -> float:

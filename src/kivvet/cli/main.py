@@ -7,10 +7,14 @@ import io
 import os
 import sys
 from importlib import import_module
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 import click
 
+if TYPE_CHECKING:
+    from kivvet.core.words.errors import KivvetError
+
+_LONGEST_NAME = 200  # of a file, in messages
 #: The commands by the order of work.
 _STEPS = {
     "Start": ("new", "demo", "list"),
@@ -77,8 +81,9 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     from kivvet.core.words.errors import KivvetError
 
     given = sys.argv[1:] if arguments is None else arguments
-    _write_what_can_be()
     is_json = "--json" in given
+    is_for_programs = is_json or "--csv" in given or given[:1] == ["merge"]
+    _write_all_signs(is_for_programs or any(one.partition("=")[0] == "--format" for one in given))
     try:
         code = root.main(args=given, prog_name="kivvet", standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)
@@ -86,6 +91,9 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         if is_json:
             click.echo(KivvetError(error.format_message()).to_json())
         else:
+            from kivvet.show.terminal import harmless
+
+            vars(error)["message"] = harmless(error.message)
             error.show()
         sys.exit(error.exit_code)
     except click.Abort:
@@ -108,6 +116,11 @@ def main(arguments: list[str] | None = None) -> NoReturn:
             click.echo(f"the output cannot be written: {error.strerror}", err=True)
             click.echo("  fix       make room, or write it elsewhere", err=True)
             sys.exit(1)
+        if isinstance(error, OSError) and error.filename is not None:
+            from kivvet.show.errors import print_error
+
+            print_error(_unusable(error))
+            sys.exit(2)
         if "KIVVET_TRACEBACK" in os.environ:
             raise
         click.echo(f"kivvet failed in a way it should not: {type(error).__name__}: {error}", err=True)
@@ -115,8 +128,21 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         sys.exit(1)
 
 
-def _write_what_can_be() -> None:
-    """Let signs that an output's encoding lacks be replaced, rather than stop half-way."""
-    for stream in (sys.stdout, sys.stderr):
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="replace")
+def _unusable(error: OSError) -> KivvetError:
+    """Return the error for a file that the system does not let be used."""
+    from kivvet.core.words.errors import UnopenableError
+
+    name = os.fsdecode(error.filename)
+    shown = name if len(name) <= _LONGEST_NAME else f"{name[:_LONGEST_NAME]}..."
+    return UnopenableError(f"{shown}: {error.strerror}", fix="correct the path, or who may use it")
+
+
+def _write_all_signs(is_for_programs: bool) -> None:
+    """Let what programs read be UTF-8, whatever the machine is set to; signs that another output's encoding lacks are written
+    as their numbers, so that no letter becomes another.
+    """
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        encoding = "utf-8" if is_for_programs else sys.stdout.encoding
+        sys.stdout.reconfigure(encoding=encoding, errors="backslashreplace")
+    if isinstance(sys.stderr, io.TextIOWrapper):
+        sys.stderr.reconfigure(errors="backslashreplace")

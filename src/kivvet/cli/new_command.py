@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command
+from kivvet.cli.options import Command, say
 
 
 @click.command("new", cls=Command, short_help="Start a book in a new folder.")
@@ -26,8 +26,8 @@ def command(folder: Path, title: str | None) -> None:
 
     written = new_book(folder, title)
     for path in written:
-        click.echo(f"written  {path}")
-    click.echo("\nNext:")
-    click.echo(f"  kivvet check --book {folder}      prove its table complete")
-    click.echo(f"  edit {folder / 'book.toml'}       name your data and the columns to add")
-    click.echo(f"  kivvet apply --book {folder}      write them")
+        say(f"written  {path}")
+    say("\nNext:")
+    say(f"  kivvet check --book {folder}      prove its table complete")
+    say(f"  edit {folder / 'book.toml'}       name your data and the columns to add")
+    say(f"  kivvet apply --book {folder}      write them")

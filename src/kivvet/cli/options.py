@@ -86,6 +86,13 @@ def print_csv(heads: Sequence[str], lines: Iterable[Sequence[Any]], *, safe: boo
     writer.writerows([field(one) for one in line] for line in lines)
 
 
+def say(text: str, *, err: bool = False, nl: bool = True) -> None:
+    """Print a plain text as views are printed: nothing in it steers the terminal."""
+    from kivvet.show.terminal import harmless
+
+    click.echo(harmless(text), err=err, nl=nl)
+
+
 def opened_book(folder: Path | None) -> Book:
     """Return the book in `folder`, or the nearest one upward from here; an error says where none is."""
     from kivvet.book import nearest_book, open_book

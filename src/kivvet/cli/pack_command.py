@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json, say
 
 
 @click.command("pack", cls=Command, short_help="Write the rules of a book into one file, to be handed on.")
@@ -25,4 +25,4 @@ def command(target: str, book_folder: Path | None, as_json: bool) -> None:
     if as_json:
         print_json({"version": 1, "target": target, "files": list(names)})
     else:
-        click.echo(f"{target}  {len(names)} files")
+        say(f"{target}  {len(names)} files")

@@ -17,6 +17,7 @@ from kivvet.cli.options import (
     print_csv,
     print_json,
     read_as_option,
+    say,
 )
 
 
@@ -109,9 +110,7 @@ def command(
         )
     if save_as is not None and book is not None:
         lines = book.keep_summary(save_as, source, by=by, values=values)
-        click.echo(
-            "\n".join(["added to book.toml:", *(f"  {line}" for line in lines), ""]), err=as_json or as_csv
-        )
+        say("\n".join(["added to book.toml:", *(f"  {line}" for line in lines), ""]), err=as_json or as_csv)
     if as_json:
         print_json({**found.as_dict(share), "source": source})
     elif as_csv:

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
-import csv
-import sys
 from pathlib import Path
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import (
+    JSON_VERSION,
+    Command,
+    book_option,
+    csv_options,
+    json_option,
+    opened_book,
+    print_csv,
+    print_json,
+)
 
 
 @click.command(
@@ -16,9 +23,11 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
 )
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
 @book_option
-@click.option("--csv", "as_csv", is_flag=True, help="Print CSV.")
+@csv_options
 @json_option
-def command(datasets: tuple[str, ...], book_folder: Path | None, as_csv: bool, as_json: bool) -> None:
+def command(
+    datasets: tuple[str, ...], book_folder: Path | None, as_csv: bool, csv_safe: bool, as_json: bool
+) -> None:
     """List what found nothing, across all lookups, mappings and rules of the datasets, or of those named:
     each value with its number of rows and the first of them, the most frequent first.
 
@@ -40,10 +49,7 @@ def command(datasets: tuple[str, ...], book_folder: Path | None, as_csv: bool, a
         rows = [one.as_dict() for one in found]
         print_json({"version": JSON_VERSION, "unmatched": rows})
     elif as_csv:
-        writer = csv.writer(sys.stdout, lineterminator="\n")
-        writer.writerow(["dataset", "table", "columns", "value", "rows", "first_row", "is_unfinished"])
-        writer.writerows(
-            [*list(one.as_dict().values())[:-1], "true" if one.is_unfinished else "false"] for one in found
-        )
+        heads = ["dataset", "table", "columns", "value", "rows", "first_row", "is_unfinished"]
+        print_csv(heads, [list(one.as_dict().values()) for one in found], safe=csv_safe)
     else:
         print_unmatched(console(), found)

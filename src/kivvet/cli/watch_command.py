@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, opened_book
+from kivvet.cli.options import Command, book_option, opened_book, say
 
 
 @click.command("watch", cls=Command, short_help="Refresh as files of the book and sources are saved.")
@@ -41,4 +41,4 @@ def command(datasets: tuple[str, ...], debounce: float, book_folder: Path | None
     with suppress(KeyboardInterrupt):  # in the middle of a round: the target is as it was
         for one in book.watch(datasets or None, debounce=debounce):
             print_round(out, one, dt.datetime.now().astimezone())
-    click.echo("stopped")
+    say("stopped")

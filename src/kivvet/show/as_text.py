@@ -6,7 +6,7 @@ import io
 from importlib import import_module
 from typing import Any
 
-from rich.console import Console
+from kivvet.show.terminal import Terminal
 
 #: By type of a report the module beside this one that prints it, what in it does, and what more it is given.
 _PRINTERS: dict[str, tuple[str, str, dict[str, Any]]] = {
@@ -33,6 +33,6 @@ def view_of(value: object) -> str | None:
         return None
     module, name, more = _PRINTERS[type(value).__name__]
     text = io.StringIO()
-    out = Console(file=text, highlight=False, soft_wrap=True, emoji=False, markup=False)
+    out = Terminal(file=text)
     getattr(import_module(f"kivvet.show.{module}"), name)(out, value, **more)
     return text.getvalue().rstrip("\n")

@@ -72,10 +72,11 @@ def _in_notebook(notebook: Any, what: str) -> Iterator[OnRows]:
 
 
 def _on_terminal(what: str) -> Iterator[OnRows]:
-    from rich.console import Console
     from rich.progress import Progress, SpinnerColumn, TextColumn
 
+    from kivvet.show.terminal import console
+
     columns = (SpinnerColumn(), TextColumn(what), TextColumn("{task.completed:,.0f} rows"))
-    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+    with Progress(*columns, console=console(stderr=True), transient=True) as progress:
         task = progress.add_task(what, total=None)
         yield lambda rows: progress.advance(task, rows)

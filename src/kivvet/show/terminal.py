@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Iterable
+from typing import Any
 
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderableType
+from rich.segment import Segment
 from rich.text import Text
+
+from kivvet.show.figures import shown
 
 SEVERITY_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 _NARROWEST = 40
@@ -14,9 +19,26 @@ _BAR = "█"
 _PART_BARS = " ▏▎▍▌▋▊▉"
 
 
+class Terminal(Console):
+    """Where all text of views goes. What would steer a terminal, wherever it came from, is shown as its number."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(highlight=False, soft_wrap=True, emoji=False, markup=False, **options)
+
+    def render(self, renderable: RenderableType, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        for segment in super().render(renderable, options):
+            is_plain = segment.control or (segment.text.isascii() and segment.text.isprintable())
+            yield segment if is_plain else Segment(harmless(segment.text), segment.style, segment.control)
+
+
+def harmless(text: str) -> str:
+    """Return a text of several lines as it can be shown on a terminal."""
+    return "\n".join(map(shown, text.expandtabs().split("\n")))
+
+
 def console(*, stderr: bool = False) -> Console:
     """Return a console: colours and the terminal's width on a terminal, plain and unwrapped otherwise."""
-    return Console(stderr=stderr, highlight=False, soft_wrap=True, emoji=False, markup=False)
+    return Terminal(stderr=stderr)
 
 
 def wrapped(out: Console, text: str, indent: int) -> list[str]:
