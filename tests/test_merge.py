@@ -258,3 +258,128 @@ def test_an_example_that_only_the_merged_table_fails_is_told_beside_one_that_fai
     ran = merged_by_command(run, tmp_path, path)
     assert ran.code == 1 and "example 2 (ph = 9): ph_class is to be 'alkaline'" in ran.err
     assert "example 1" not in ran.err
+
+
+# Rows with keys: merged row by row, wherever each side has put them
+
+KEYED = ["k0,a,1", "k1,b,2", "k2,c,3", "k3,d,4"]
+
+
+def merged_keyed(folder, base, ours, theirs, head="key,p,q"):
+    """The merged lines, and what was said of it."""
+    (folder / "tables").mkdir(exist_ok=True)
+    (folder / "tables/l.toml").write_text(
+        'inputs.key = "text"\noutputs.p = "text"\noutputs.q = "integer"\nlookup = "l.csv"\n'
+    )
+    for name, lines in (("base", base), ("ours", ours), ("theirs", theirs)):
+        (folder / f"{name}.csv").write_text("".join(f"{line}\n" for line in (head, *lines)))
+    (folder / "tables/l.csv").write_text((folder / "ours.csv").read_text())
+    made = kivvet.merge(
+        *(folder / f"{name}.csv" for name in ("base", "ours", "theirs")), path=folder / "tables/l.csv"
+    )
+    return made, made.text.split("\n")[1:-1]
+
+
+@st.composite
+def keyed_versions(draw):
+    """A common version of keyed rows, and two in which rows were edited, taken out, added and moved."""
+    base = {
+        f"k{n}": (draw(st.sampled_from("ab")), str(draw(st.integers(1, 2))))
+        for n in range(draw(st.integers(1, 5)))
+    }
+
+    def edited():
+        rows = dict(base)
+        for _ in range(draw(st.integers(0, 3))):
+            key = f"k{draw(st.integers(0, 6))}"
+            what = draw(st.sampled_from(["p", "q", "out", "new"]))
+            if what == "out":
+                rows.pop(key, None)
+            elif what == "new" or key not in rows:
+                rows.setdefault(key, (draw(st.sampled_from("abc")), "9"))
+            else:
+                p, q = rows[key]
+                rows[key] = (
+                    (draw(st.sampled_from("abc")), q) if what == "p" else (p, str(draw(st.integers(1, 4))))
+                )
+        order = draw(st.permutations(list(rows))) if draw(st.booleans()) else list(rows)
+        return {key: rows[key] for key in order}
+
+    return base, edited(), edited()
+
+
+@settings(max_examples=100)
+@given(keyed_versions())
+def test_no_merge_of_keyed_rows_loses_what_a_side_changed(tmp_path_factory, versions):
+    folder = tmp_path_factory.mktemp("keyed")
+    lines = [[f"{key},{p},{q}" for key, (p, q) in one.items()] for one in versions]
+    made, merged = merged_keyed(folder, *lines)
+    base, ours, theirs = versions
+    wanted, clashes = {}, set()
+    for key in {**base, **ours, **theirs}:
+        was, one, two = (side.get(key) for side in versions)
+        if two in (one, was) or one == was:
+            wanted[key] = two if one == was else one
+            continue
+        cells = None
+        if was and one and two:
+            each = list(zip(was, one, two, strict=True))
+            if all(a in (b, c) or b == c for a, b, c in each):
+                cells = tuple(c if b == a else b for a, b, c in each)
+        wanted[key] = cells
+        clashes |= set() if cells else {key}
+    assert made.is_clean == (not clashes)
+    if made.is_clean:
+        held = {one.split(",")[0]: tuple(one.split(",")[1:]) for one in merged}
+        assert held == {key: row for key, row in wanted.items() if row}
+        assert made.is_proven
+    else:
+        assert made.conflicts == len(clashes)
+
+
+def test_two_outputs_of_one_row_changed_by_two_sides_are_both_taken(tmp_path):
+    made, lines = merged_keyed(tmp_path, KEYED, ["k0,a,7", *KEYED[1:]], ["k0,x,1", *KEYED[1:]])
+    assert made.is_clean and lines[0] == "k0,x,7"
+
+
+def test_a_key_that_both_sides_added_otherwise_is_a_conflict(tmp_path):
+    made, _ = merged_keyed(tmp_path, KEYED, [*KEYED, "k9,x,1"], [*KEYED, "k9,y,1"])
+    assert (made.is_clean, made.conflicts) == (False, 1)
+
+
+def test_an_interval_of_which_each_side_moved_an_end_has_both_where_that_is_proven(tmp_path):
+    head = 'inputs.x = "integer"\noutputs.y = "text"\notherwise = { y = "z" }\nrows = [\n'
+    for name, asked in (("base", "20 to <40"), ("ours", "18 to <40"), ("theirs", "20 to <45")):
+        (tmp_path / f"{name}.toml").write_text(f'{head}  ["{asked}", "mid"],\n]\n')
+    made = kivvet.merge(*(tmp_path / f"{name}.toml" for name in ("base", "ours", "theirs")))
+    assert made.is_clean and made.is_proven and '["18 to <45", "mid"]' in made.text
+
+
+def test_no_row_and_a_row_that_says_missing_are_two_things(tmp_path):
+    head = 'inputs.x = "integer"\noutputs.y = "text"\nmatch = "first"\nrows = [\n  ["< 5", "a"],\n'
+    texts = ('  ["5", "b"],\n]\n', '  ["5", "missing"],\n]\n', "]\n")
+    for name, rows in zip(("base", "ours", "theirs"), texts, strict=True):
+        (tmp_path / f"{name}.toml").write_text(head + rows)
+    made = kivvet.merge(*(tmp_path / f"{name}.toml" for name in ("base", "ours", "theirs")))
+    (clash,) = made.clashes
+    assert (clash.region, clash.before, clash.ours, clash.theirs) == ({"x": "5"}, "b", "missing", "no row")
+
+
+@pytest.mark.parametrize("change", ['["<= 2020-02-28 23:59:59.999999", "r"]', '[">= 2020-02-29", "s"]'])
+def test_datetime_bounds_less_than_a_microsecond_apart_are_merged(tmp_path, change):
+    rows = ['["<= 2020-02-28 23:59:59.999999", "p"]', '[">= 2020-02-29", "q"]', '["missing", "m"]']
+    ours = [change if one.split('"')[1] == change.split('"')[1] else one for one in rows]
+    for name, lines in (("base", rows), ("ours", ours), ("theirs", [*rows[:2], '["missing", "n"]'])):
+        text = 'inputs.t = "datetime"\noutputs.y = "text"\nmatch = "first"\nrows = [\n'
+        (tmp_path / f"{name}.toml").write_text(text + "".join(f"  {one},\n" for one in lines) + "]\n")
+    made = kivvet.merge(*(tmp_path / f"{name}.toml" for name in ("base", "ours", "theirs")))
+    assert made.is_clean and made.is_proven
+
+
+@pytest.mark.parametrize("name", ["tables/ph_class.toml", "tables/station.csv"])
+def test_marks_of_a_merge_left_in_a_file_are_said_as_what_they_are(small_book, name):
+    text = (small_book / name).read_text()
+    (small_book / name).write_text(text + "<<<<<<< ours\nx\n=======\ny\n>>>>>>> theirs\n")
+    (fault,) = kivvet.open_book(small_book).check(data=False).of_kind("syntax")
+    assert "the marks of a merge are left" in fault.message
+    assert fault.places[0].line == text.count("\n") + 1

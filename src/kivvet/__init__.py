@@ -85,6 +85,7 @@ if TYPE_CHECKING:
     from kivvet.core.words.findings import Report as Report
     from kivvet.core.words.findings import Subject as Subject
     from kivvet.core.words.places import Place as Place
+    from kivvet.core.words.printed import Several as Several
     from kivvet.draw.chart import Chart as Chart
     from kivvet.on_frames import draft as draft
     from kivvet.on_frames import look as look
@@ -159,6 +160,7 @@ _HOMES = {
     "Row": "kivvet.core.tables.table",
     "RowsShown": "kivvet.books.asks.rows",
     "RuleTable": "kivvet.rule_table",
+    "Several": "kivvet.core.words.printed",
     "Shares": "kivvet.core.run.shares",
     "Simpler": "kivvet.books.asks.simplify_table",
     "Subject": "kivvet.core.words.findings",
@@ -242,6 +244,7 @@ __all__ = [
     "RowsShown",
     "RuleTable",
     "RunTold",
+    "Several",
     "Shares",
     "Simpler",
     "Subject",

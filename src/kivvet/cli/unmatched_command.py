@@ -49,7 +49,16 @@ def command(
         rows = [one.as_dict() for one in found]
         print_json({"version": JSON_VERSION, "unmatched": rows})
     elif as_csv:
-        heads = ["dataset", "table", "columns", "value", "rows", "first_row", "is_unfinished"]
+        heads = [
+            "dataset",
+            "table",
+            "columns",
+            "value",
+            "rows",
+            "first_row",
+            "is_unfinished",
+            "is_all_others",
+        ]
         print_csv(heads, [list(one.as_dict().values()) for one in found], safe=csv_safe)
     else:
         print_unmatched(console(), found)

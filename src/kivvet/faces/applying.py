@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from kivvet.core.words.findings import Report
+from kivvet.core.words.printed import Several
 from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
@@ -252,7 +253,7 @@ class Applying(OpenedBook):
 
     def unmatched(
         self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
-    ) -> tuple[Unmatched, ...]:
+    ) -> Several[Unmatched]:
         """Return every value of the datasets that no row of a table holds, with its rows and the first of
         them.
 
@@ -263,13 +264,13 @@ class Applying(OpenedBook):
         """
         from kivvet.books.asks.unmatched import unmatched_in
 
-        return unmatched_in(self._opened, self._chosen(datasets), on_rows)
+        return Several(unmatched_in(self._opened, self._chosen(datasets), on_rows))
 
-    def status(self, datasets: Iterable[str] | None = None) -> tuple[DatasetStatus, ...]:
+    def status(self, datasets: Iterable[str] | None = None) -> Several[DatasetStatus]:
         """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""
         from kivvet.books.runs.status import status_of
 
-        return tuple(status_of(self._opened, dataset) for dataset in self._chosen(datasets))
+        return Several(status_of(self._opened, dataset) for dataset in self._chosen(datasets))
 
     def refresh(
         self,
@@ -281,7 +282,7 @@ class Applying(OpenedBook):
         note: str = "",
         dry_run: bool = False,
         on_rows: OnRows = lambda _: None,
-    ) -> tuple[Refreshed, ...]:
+    ) -> Several[Refreshed]:
         """Bring every target that is not current up to date; what is current is left alone.
 
         Parameters

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kivvet.core.words.printed import Several
 from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
@@ -287,7 +288,7 @@ class Reading(OpenedBook):
 
     def explain(
         self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()
-    ) -> tuple[Explanation, ...]:
+    ) -> Several[Explanation]:
         """Return why one row of a dataset, or values for one table, get their classes: an `Explanation` for
         each table.
 
@@ -307,7 +308,7 @@ class Reading(OpenedBook):
         """
         from kivvet.books.asks.explain import explain_in_book
 
-        return explain_in_book(self._opened, dataset, row, names_of(tables))
+        return Several(explain_in_book(self._opened, dataset, row, names_of(tables)))
 
     def add_example(self, explained: Explanation, note: str = "") -> ExampleAdded:
         """Add the case that an explanation speaks of to the examples of its table: it must come out so from now on.
@@ -334,7 +335,7 @@ class Reading(OpenedBook):
 
         return overview_of(self._opened)
 
-    def uses(self, name: str) -> tuple[Use, ...]:
+    def uses(self, name: str) -> Several[Use]:
         """Return for each dataset how it uses a column, or those that a table or a formula makes: what makes it, which
         columns it rests on, what reads it, and which columns it leads to.
 
@@ -345,4 +346,4 @@ class Reading(OpenedBook):
         """
         from kivvet.books.asks.overview import uses_of
 
-        return uses_of(self._opened, name)
+        return Several(uses_of(self._opened, name))

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import count, listed, values_with_rows
 from kivvet.pages.grids import Cell, Line, Part, number, percent, without_empty, words
 
 if TYPE_CHECKING:
@@ -46,19 +47,19 @@ def _applied_table(report: TableReport) -> Part:
     unfinished = f" + unfinished {report.unfinished:,}" if report.unfinished else ""
     accounts = f"matched {report.matched:,}{unfinished} + missing {report.missing:,} + unmatched {report.unmatched:,} = {report.rows:,}"
     grids = []
-    for column, counted in report.classes.items():
+    for column in report.classes:
         lines = [
             Line(
                 (
-                    Cell("(missing)" if label is None else label),
+                    Cell(label),
                     Cell(f"{rows:,}", is_number=True, share=rows / report.rows if report.rows else 0.0),
                     Cell(percent(rows / report.rows) if report.rows else "", is_number=True),
                 )
             )
-            for label, rows in counted
+            for label, _, rows in report.lines_of(column)
         ]
         grids.append(grid_of("", (column, "rows", "share"), lines, ("rows", "share"), MOST_VALUES))
-    unmatched = listed((f"{value!r} ({rows:,})" for value, rows in report.unmatched_values), 6)
+    unmatched = values_with_rows(report.unmatched_values, report.unmatched_beyond)
     said = (("warning", f"unmatched {unmatched}"),) if unmatched else ()
     return Part(f"{report.table} reads {report.column}", (("rows", accounts),), said, tuple(grids))
 
@@ -165,20 +166,44 @@ def shares_form(one: Shares) -> Part:
                 )
             )
         )
+    falls = (one.then, one.now) if one.then is not None else (None, one.now)
+    lines.append(_outside_line("missing", [None if fall is None else fall.missing for fall in falls], None))
+    if any(fall is not None and fall.unmatched for fall in falls):
+        valued = [None if fall is None else fall.valued for fall in falls]
+        lines.append(_outside_line("in no row", [None if f is None else f.unmatched for f in falls], valued))
     names = ("condition", "result", "then", "then share", "now", "share")
     grid = without_empty(grid_of("", names, lines, names[2:], 200))
-    said = (
-        [("note", one.why)]
-        if one.why
-        else [
-            (
-                "",
-                f"{percent(one.moved)} of the rows would have to change their row for the shares to be those of then",
-            )
-        ]
-    )
+    said = [("note", one.why)] if one.why else []
+    said += [("" if word == "moved" else "warning", f"{word}: {text}") for word, text in one.told]
     facts = (("now", one.now.source), *((("then", one.then.source),) if one.then is not None else ()))
     return Part(one.table, facts, tuple(said), (grid,))
+
+
+def _outside_line(name: str, rows: Sequence[int | None], valued: Sequence[int | None] | None) -> Line:
+    """Return a line for rows that are in none of the table, then and now, with their shares where they have some."""
+    cells = []
+    for place, n in enumerate(rows):
+        of = None if valued is None else valued[place]
+        share = percent(n / of) if n is not None and of else ""
+        cells += [Cell("") if n is None else number(n), Cell(share, is_number=True)]
+    return Line((*words(name, ""), *cells))
+
+
+def several_unmatched_form(some: Sequence[Unmatched]) -> Part:
+    """Return values that no row holds, one a line."""
+    lines = [
+        Line(
+            (
+                *words(one.dataset, one.table, one.columns, "all others" if one.is_all_others else one.value),
+                number(one.rows),
+                Cell("" if one.first_row is None else f"{one.first_row:,}", is_number=True),
+                *words("still to be filled in" if one.is_unfinished else ""),
+            )
+        )
+        for one in some
+    ]
+    names = ("dataset", "table", "columns", "value", "rows", "first in row", "")
+    return Part("Unmatched", grids=(without_empty(grid_of("", names, lines, names[4:6])),))
 
 
 def rows_form(one: RowsShown) -> Part:

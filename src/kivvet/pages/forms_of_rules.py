@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import NO_CLASS, count, listed
 from kivvet.pages.grids import Cell, Grid, Line, Part, heads, number, without_empty, words
 
 if TYPE_CHECKING:
     from kivvet.books.asks.history import History
-    from kivvet.books.asks.overview import Overview
+    from kivvet.books.asks.overview import Overview, Use
     from kivvet.books.asks.review_table import TableReview
+    from kivvet.books.runs.refresh import Refreshed
     from kivvet.books.runs.status import DatasetStatus
     from kivvet.core.compare.comparison import Comparison
     from kivvet.core.run.explain import Explanation
@@ -163,8 +165,8 @@ def _dataset_impact(one: DatasetImpact) -> Part:
                 (
                     Cell(column.column, is_head=True),
                     *words(
-                        "(missing)" if move.before is None else move.before,
-                        "(missing)" if move.after is None else move.after,
+                        NO_CLASS if move.before is None else move.before,
+                        NO_CLASS if move.after is None else move.after,
                     ),
                     Cell(
                         f"{move.count:,}",
@@ -224,6 +226,31 @@ def status_form(one: DatasetStatus) -> Part:
     grid = grid_of("", ("columns", "why", "what changed", "last changed"), lines)
     grids = (without_empty(grid),) if lines else ()
     return Part(one.dataset, tuple((word, text) for word, text in facts if text), grids=grids)
+
+
+def several_uses_form(some: Sequence[Use]) -> Part:
+    """Return how datasets use a column, one a line."""
+    lines = [
+        Line(
+            words(
+                one.dataset,
+                one.made_by,
+                *(", ".join(each) for each in (one.rests_on, one.read_by, one.leads_to)),
+            )
+        )
+        for one in some
+    ]
+    return Part("", grids=(grid_of("", ("dataset", "made by", "rests on", "read by", "leads to"), lines),))
+
+
+def several_refreshed_form(some: Sequence[Refreshed]) -> Part:
+    """Return what a refresh did, or would do, a dataset a line."""
+    lines = []
+    for one in some:
+        done = "current" if one.report is None else f"{one.report.written:,} rows written"
+        done = "would be written" if one.is_due else "cannot be written" if one.is_stopped else done
+        lines.append(Line(words(one.dataset, done, "; ".join(reason.message for reason in one.reasons))))
+    return Part("", grids=(without_empty(grid_of("", ("dataset", "what was done", "why"), lines)),))
 
 
 def overview_form(one: Overview) -> Part:

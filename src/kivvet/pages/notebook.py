@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from importlib import import_module
 
+from kivvet.core.words.printed import Several
+from kivvet.pages.grids import Part
 from kivvet.pages.templating import filled
 
 #: By type of a value the module beside this one that has its form, and what in it makes it.
@@ -29,9 +32,32 @@ FORMS: dict[str, tuple[str, str]] = {
 }
 
 
+#: The same for several values of a type, which are else shown one below the other.
+FORMS_OF_SEVERAL: dict[str, tuple[str, str]] = {
+    "Refreshed": ("forms_of_rules", "several_refreshed_form"),
+    "Unmatched": ("forms_of_data", "several_unmatched_form"),
+    "Use": ("forms_of_rules", "several_uses_form"),
+}
+
+
 def html_of(value: object) -> str | None:
     """Return what a notebook shows of a value; None where it has no such form."""
-    if type(value).__name__ not in FORMS:
+    form = _form_of_several(value) if isinstance(value, Several) else _form(FORMS, value, value)
+    return None if form is None else filled("notebook.html", what=form)
+
+
+def _form(forms: Mapping[str, tuple[str, str]], of: object, given: object) -> Part | None:
+    if type(of).__name__ not in forms:
         return None
-    module, name = FORMS[type(value).__name__]
-    return filled("notebook.html", what=getattr(import_module(f"kivvet.pages.{module}"), name)(value))
+    module, name = forms[type(of).__name__]
+    made: Part = getattr(import_module(f"kivvet.pages.{module}"), name)(given)
+    return made
+
+
+def _form_of_several(values: Several[object]) -> Part | None:
+    if not values:
+        return Part("", said=(("fine", "none"),))
+    together = _form(FORMS_OF_SEVERAL, values[0], values)
+    each = [_form(FORMS, one, one) for one in values] if together is None else []
+    parts = tuple(one for one in each if one is not None)
+    return together or (Part("", parts=parts) if parts else None)

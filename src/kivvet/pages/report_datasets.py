@@ -8,7 +8,7 @@ from typing import Any
 from kivvet.books.asks.book_facts import DatasetTold, FormulaTold
 from kivvet.books.asks.history import RunTold
 from kivvet.core.picture.bars import Sheet
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import NO_CLASS, listed
 from kivvet.pages.diagram import diagram
 from kivvet.pages.form_parts import when
 from kivvet.pages.grids import Cell, Grid, Line, heads, number, without_empty, words
@@ -132,7 +132,7 @@ def _changed(run: RunTold) -> str:
     told += [f"{listed(run.rewritten)} written otherwise, to the same meaning"] if run.rewritten else []
     told += [f"another content of {run.run.record.source_name}"] if run.is_new_source else []
     told += [
-        f"{column}: {'(missing)' if label is None else label} {before:,} -> {now:,}"
+        f"{column}: {NO_CLASS if label is None else label} {before:,} -> {now:,}"
         for column, label, before, now in run.classes[:MOST_CHANGES]
     ]
     return "; ".join(told) or "as before"

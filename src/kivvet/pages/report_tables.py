@@ -123,25 +123,25 @@ def _classes(one: TableTold) -> Grid | None:
     """Return how many rows of data have each class, by dataset and column."""
     lines = []
     columns = [
-        (dataset, column, counted, report)
+        (dataset, column, report.lines_of(column), report)
         for dataset, report in one.counted
-        for column, counted in report.classes.items()
+        for column in report.classes
     ]
     for dataset, column, counted, report in columns:
         paints = one.column_paints[dataset, column]
-        for label, rows in counted[:_MOST_VALUES]:
+        for label, kind, rows in counted[:_MOST_VALUES]:
             lines.append(
                 Line(
                     (
                         *words(dataset, column),
-                        Cell("(missing)") if label is None else Cell(label, paint=paints.get(label)),
+                        Cell(label, paint=paints.get(label) if kind == "class" else None),
                         Cell(f"{rows:,}", is_number=True, share=rows / report.rows if report.rows else 0.0),
                         Cell(percent(rows / report.rows) if report.rows else "", is_number=True),
                     )
                 )
             )
         if len(counted) > _MOST_VALUES:
-            rest = sum(rows for _, rows in counted[_MOST_VALUES:])
+            rest = sum(rows for *_, rows in counted[_MOST_VALUES:])
             lines.append(
                 Line(
                     (
@@ -169,11 +169,13 @@ def _unmatched(one: TableTold) -> Grid | None:
     if not values:
         return None
     most = _MOST_VALUES if len(one.listed.inputs) == 1 else _MOST_COMBINED
+    n_all = sum(report.unmatched for _, report in one.counted)
+    n_left = n_all - sum(n for _, report in one.counted for _, n in report.unmatched_values[:most])
     return Grid(
         "Values of the data that no row holds",
         heads(("dataset", "column", "value", "rows"), ("rows",)),
         tuple(values[:most]),
-        f"and {len(values) - most:,} more: kivvet unmatched" if len(values) > most else "",
+        f"and others, {n_left:,} of {count(n_all, 'row')}: kivvet unmatched" if len(values) > most else "",
     )
 
 

@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.run.reports import ApplyReport, ClassReport, LastRun, TableReport
-from kivvet.core.words.wording import count, listed
+from kivvet.core.run.reports import ApplyReport, ClassLine, ClassReport, LastRun, TableReport
+from kivvet.core.words.wording import NO_CLASS, count, listed, values_with_rows
 from kivvet.show.figures import shown
 from kivvet.show.formula import print_formulas
 from kivvet.show.terminal import bar, percent, print_columns
@@ -64,7 +64,7 @@ def _print_since(out: Console, report: ApplyReport, since: LastRun) -> None:
     by_column: dict[str, list[str]] = {}
     for column, label, then, now in since.classes:
         by_column.setdefault(column, []).append(
-            f"{'(missing)' if label is None else _cut(shown(label))} {now - then:+,}"
+            f"{NO_CLASS if label is None else _cut(shown(label))} {now - then:+,}"
         )
     said += [f"{shown(column)}: {listed(moved, _MOST_MOVED)}" for column, moved in by_column.items()]
     out.print()
@@ -81,6 +81,7 @@ def _print_where(out: Console, report: ApplyReport) -> None:
     said = f"{report.where} keeps {report.written:,} of {count(report.rows, 'row')}"
     if report.undecided:
         said += f"; of {report.undecided:,} it cannot be told, since a value is missing"
+    said += "" if report.written == report.rows else "; what follows counts all of them"
     print_columns(out, [("", "", 2), ("where", "cyan" if report.written else "yellow", 7)], said)
 
 
@@ -128,7 +129,8 @@ def _print_list(out: Console, tables: list[TableReport]) -> None:
 def _print_by_class(out: Console, one: ClassReport) -> None:
     """Print the columns made one for each class, each with its rows."""
     head = Text("  ").append(f"{one.amount} ", "bold") if one.amount else Text("  ")
-    out.print(head.append("by class of ", "dim").append(one.column, "bold"))
+    head.append("by class of ", "dim").append(one.column, "bold")
+    out.print(head.append(", with the rows of each", "dim"))
     shown = listed((f"{name} {n:,}" for name, n in one.columns), _MOST_CLASSES)
     print_columns(out, [("", "", 4)], shown)
     if one.outside:
@@ -149,34 +151,34 @@ def _print_table(out: Console, one: TableReport) -> None:
     sums.append(" + ").append(f"missing {one.missing:,}", "cyan" if one.missing else "")
     sums.append(" + ").append(f"unmatched {one.unmatched:,}", "yellow" if one.unmatched else "")
     out.print(sums.append(f" = {one.rows:,}"))
-    for name, counted in one.classes.items():
+    for name in one.classes:
         if name != one.table or len(one.classes) > 1:
             out.print(Text(f"    {name}", "dim"))
-        _print_classes(out, counted, one.rows)
+        _print_classes(out, one.lines_of(name), one.rows)
     for cause, (n, row) in one.made_missing.items():
         print_columns(
             out, [("", "", 4), ("no result", "yellow", 11)], f"{cause} {n:,} (the first in row {row:,})"
         )
     if one.unfinished_values:
-        shown = listed((f"{value!r} ({n:,})" for value, n in one.unfinished_values), _MOST_VALUES)
+        shown = values_with_rows(one.unfinished_values, one.unfinished_beyond)
         fill = f"{shown}; their rows are still to be filled in: {one.table}"
         print_columns(out, [("", "", 4), ("unfinished", "yellow", 12)], fill)
     if one.unmatched_values:
-        shown = listed((f"{value!r} ({n:,})" for value, n in one.unmatched_values), _MOST_VALUES)
+        shown = values_with_rows(one.unmatched_values, one.unmatched_beyond)
         print_columns(out, [("", "", 4), ("unmatched", "yellow", 11)], shown)
 
 
-def _print_classes(out: Console, counted: tuple[tuple[str | None, int], ...], rows: int) -> None:
-    empty = sum(n == 0 for _, n in counted)
+def _print_classes(out: Console, counted: tuple[ClassLine, ...], rows: int) -> None:
+    empty = sum(n == 0 for *_, n in counted)
     if len(counted) > _MOST_CLASSES and empty > 1:  # most of them occur not at all, and are just counted
-        counted = tuple(pair for pair in counted if pair[1])
+        counted = tuple(line for line in counted if line[2])
     else:
         empty = 0
-    labels = [_cut("(missing)" if label is None else label) for label, _ in counted]
+    labels = [_cut(label) for label, *_ in counted]
     width = max(map(len, labels), default=0)
-    figures = max((len(f"{n:,}") for _, n in counted), default=0)
-    for label, (raw, n) in list(zip(labels, counted, strict=True))[:_MOST_CLASSES]:
-        line = Text("      ").append(label.ljust(width), "dim" if raw is None else "")
+    figures = max((len(f"{n:,}") for *_, n in counted), default=0)
+    for label, (_, kind, n) in list(zip(labels, counted, strict=True))[:_MOST_CLASSES]:
+        line = Text("      ").append(label.ljust(width), "" if kind == "class" else "dim")
         line.append(f"  {n:>{figures},}  {percent(n, rows):>7}")
         if out.is_terminal and rows:
             line.append("  ").append(bar(n / rows, _BAR_WIDTH), "blue")

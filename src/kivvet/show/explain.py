@@ -63,6 +63,8 @@ def _print_explanation(out: Console, one: Explanation) -> None:
         _line(out, "no", "red", f"{_row(verdict)}  ({verdict.failed})")
     for verdict in decisive:
         _line(out, "decides", "bold green", _row(verdict))
+        if verdict.place is not None:
+            _line(out, "", "", f"at {verdict.place}")
     also = [verdict for verdict in one.verdicts if verdict.matches and not verdict.decides]
     if also:
         numbers = listed((verdict.number for verdict in also), _MOST_ALSO)

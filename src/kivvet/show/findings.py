@@ -82,7 +82,11 @@ def print_findings(
             for one in shown:
                 _print_finding(out, one, width, rows_read or {}, names_dataset=names_datasets)
             if len(alike) > len(shown):
-                more = f"... and {len(alike) - len(shown):,} more of this kind; --json lists them"
+                rows = sum(one.count or 0 for one in alike[len(shown) :])
+                concerned = (
+                    f", which {count(rows, 'row')} of data {'meets' if rows == 1 else 'meet'}" if rows else ""
+                )
+                more = f"... and {len(alike) - len(shown):,} more of this kind{concerned}; --json lists them"
                 print_columns(out, [("", "", _INDENT + _SEVERITY_WIDTH + width)], more, "dim")
         out.print()
 

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from kivvet.books.asks.history import DoneAgain, History, RunTold, TableVersion
 from kivvet.core.compare.change import Change
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import NO_CLASS, count, listed
 from kivvet.show.applied import print_apply_report
 from kivvet.show.terminal import print_columns
 
@@ -83,7 +83,7 @@ def _print_run(out: Console, one: RunTold) -> None:
     by_column: dict[str, list[str]] = {}
     for column, label, before, now in one.classes:
         by_column.setdefault(column, []).append(
-            f"{'(missing)' if label is None else label} {before:,} -> {now:,}"
+            f"{NO_CLASS if label is None else label} {before:,} -> {now:,}"
         )
     for column, moved in by_column.items():
         print_columns(

@@ -7,13 +7,12 @@ from rich.text import Text
 
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import ColumnImpact, DatasetImpact, Impact, MovedRow
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import NO_CLASS, count, listed
 from kivvet.show.terminal import percent, print_columns
 
 _MOST_REGIONS = 4
 _MOST_MOVES = 8
 _WIDEST_MATRIX = 7  # classes that are shown as a matrix
-_NONE = "(missing)"
 _LONGEST_NUMBER = 12
 
 
@@ -97,8 +96,10 @@ def _print_column(out: Console, one: ColumnImpact) -> None:
         return
     widest = max(len(f"{m.count:,}") for m in one.moves)
     for move in one.moves[:_MOST_MOVES]:
-        text = f"{move.count:>{widest},}  {_short(move.before or _NONE)} -> {_short(move.after or _NONE)}"
-        _print_moved(out, move.example, text, max(len(m.before or _NONE) + len(m.after or _NONE) for m in one.moves[:_MOST_MOVES]) + widest + 6)  # fmt: skip
+        text = (
+            f"{move.count:>{widest},}  {_short(move.before or NO_CLASS)} -> {_short(move.after or NO_CLASS)}"
+        )
+        _print_moved(out, move.example, text, max(len(m.before or NO_CLASS) + len(m.after or NO_CLASS) for m in one.moves[:_MOST_MOVES]) + widest + 6)  # fmt: skip
     if len(one.moves) > _MOST_MOVES:
         out.print(Text(f"      ... and {len(one.moves) - _MOST_MOVES} more ways; --json lists all", "dim"))
 
@@ -120,10 +121,10 @@ def _print_moved(out: Console, moved: MovedRow, text: str, width: int) -> None:
 def _print_matrix(out: Console, one: ColumnImpact) -> None:
     """Print the rows by class before, down, and after, across; what stays is on the diagonal."""
     names = [name for name, _, _ in one.classes]
-    heads = ["before \\ after", *(name or _NONE for name in names), "total"]
+    heads = ["before \\ after", *(name or NO_CLASS for name in names), "total"]
     lines = [
         [
-            name or _NONE,
+            name or NO_CLASS,
             *(f"{n:,}" if (n := one.pairs.get((name, other), 0)) else "." for other in names),
             f"{before:,}",
         ]

@@ -20,7 +20,7 @@ def print_merged(out: Console, merged: Merged) -> None:
     out.print(Text().append(merged.path, "bold").append("  ").append(*_verdict(merged)))
     for clash in merged.clashes[:_MOST_CLASHES]:
         said = f"before {clash.before}; {ours} {clash.ours}; {theirs} {clash.theirs}"
-        print_columns(out, [("", "", 2), ("clash", "red", 7)], f"{clash.region}: {said}")
+        print_columns(out, [("", "", 2), ("clash", "red", 7)], f"{clash.where}: {said}")
     if len(merged.clashes) > _MOST_CLASHES:
         out.print(Text(f"  ... and {len(merged.clashes) - _MOST_CLASHES} more; --json lists them", "dim"))
     if merged.conflicts:

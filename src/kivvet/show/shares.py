@@ -5,12 +5,11 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.run.shares import Fall, Shares
-from kivvet.core.words.wording import count, listed
+from kivvet.core.run.shares import Shares
+from kivvet.core.words.wording import count
 from kivvet.show.terminal import percent, print_columns
 
 _MOST_ROWS = 40
-_MOST_VALUES = 6
 _LONGEST = 36
 _TOLD_FROM = 0.005  # a share that moved by less is not marked
 
@@ -73,33 +72,9 @@ def _line(found: Shares, row: int) -> list[str]:
 
 
 def _print_outside(out: Console, found: Shares) -> None:
-    if found.now.unmatched:
-        shown = listed((f"{value!r} ({n:,})" for value, n in found.unmatched_values), _MOST_VALUES)
-        print_columns(out, [("", "", 2), ("in no row", "yellow", 11)], shown)
-    if found.then is None:
-        return
-    if found.below or found.above:
-        parts = [
-            f"{count(number, 'value')} {what} {_shown(end, found.then)}"
-            for number, what, end in (
-                (found.below, "below", found.then.lowest),
-                (found.above, "above", found.then.highest),
-            )
-            if number
-        ]
-        said = f"{' and '.join(parts)}, the {'lowest' if found.below else 'highest'} seen then"
-        if found.below and found.above:
-            said = f"{' and '.join(parts)}, the ends of what was seen then"
-        print_columns(out, [("", "", 2), ("outside", "yellow", 11)], said)
-    print_columns(
-        out,
-        [("", "", 2), ("moved", "green" if found.moved < _TOLD_FROM else "yellow", 11)],
-        f"{100 * found.moved:.1f} % of the values would have to be in another row for the shares to be as then",
-    )
-
-
-def _shown(end: float | int | None, _: Fall) -> str:
-    return "" if end is None else f"{end:.10g}"
+    for word, said in found.told:
+        style = "green" if word == "moved" and found.moved < _TOLD_FROM else "yellow"
+        print_columns(out, [("", "", 2), (word, style, 11)], said)
 
 
 def _cut(text: str) -> str:

@@ -30,9 +30,10 @@ def print_unmatched(out: Console, found: Sequence[Unmatched]) -> None:
             head.append(f"   {count(len(listed), 'value')}, {count(sum(one.rows for one in listed), 'row')}")
         )
         width = max(len(f"{one.rows:,}") for one in listed)
-        for one in listed[:_MOST_VALUES]:
+        for one in (*listed[:_MOST_VALUES], *(one for one in listed[_MOST_VALUES:] if one.is_all_others)):
             first = "" if one.first_row is None else f"   first in row {one.first_row:,}"
             value = one.value if " = " in one.value else repr(one.value)
+            value = "all other values, which are too many to be told apart" if one.is_all_others else value
             print_columns(
                 out, [("", "", 2), (f"{one.rows:>{width},}", "yellow", width + 2)], f"{value}{first}"
             )

@@ -171,7 +171,7 @@ def paints_of_column(plan: Plan, column: str) -> dict[str, Paint]:
 def panels_of(plan: Plan, reports: Sequence[TableReport]) -> list[Bars]:
     """Return bars for each column of classes of some reports on what a plan made."""
     return [
-        bars_of_classes(column, column, counted, paints_of_column(plan, column))
+        bars_of_classes(column, column, report.lines_of(column), paints_of_column(plan, column))
         for report in reports
-        for column, counted in report.classes.items()
+        for column in report.classes
     ]

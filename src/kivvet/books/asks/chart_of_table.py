@@ -73,7 +73,7 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
     report = run.report().tables[-1]
     made = dict(ready.step.outputs).get(output.name, output.name)  # the dataset may call it otherwise
     if made in report.classes:
-        bars = bars_of_classes(title, output.name, report.classes[made], paints_of_output(table, output))
+        bars = bars_of_classes(title, output.name, report.lines_of(made), paints_of_output(table, output))
         return replace(bars, notes=(*notes, *bars.notes)), name
     raise DataError(
         f"{output.name} of table {table.name!r} has no classes to count",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,6 +19,7 @@ from kivvet.books.runs.prepare import Prepared, prepared_of
 from kivvet.books.runs.sources import source_of
 from kivvet.books.runs.two_versions import BatchOfBoth, TwoVersions
 from kivvet.core.check.box_search import DEFAULT_BUDGET
+from kivvet.core.columns.column import Column
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.differing import differing
@@ -196,14 +197,12 @@ class _CountedChanges:
             if output in then:
                 changed |= differing(batch.old.made[then[output]], batch.new.made[name])
         if self.regions is not None:
-            self._count(self.regions.first_of(columns), batch.rows_before, dataset)
+            self._count(columns, batch.rows_before, dataset)
         return changed
 
-    def _count(self, place: npt.NDArray[np.int64], rows_before: int, dataset: str) -> None:
-        held = np.flatnonzero(place >= 0)
-        if not held.size:
-            return
-        self.counts += np.bincount(place[held], minlength=len(self.counts))
-        numbers, first = np.unique(place[held], return_index=True)
-        for number, at in zip(numbers.tolist(), first.tolist(), strict=True):
-            self.examples.setdefault(number, (dataset, rows_before + int(held[at]) + 1))
+    def _count(self, columns: Mapping[str, Column], rows_before: int, dataset: str) -> None:
+        assert self.regions is not None
+        counts, first = self.regions.seen(columns)
+        self.counts += counts
+        for region in np.flatnonzero(counts).tolist():
+            self.examples.setdefault(region, (dataset, rows_before + int(first[region]) + 1))

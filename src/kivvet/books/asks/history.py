@@ -213,7 +213,7 @@ def _told(book: OpenBook, runs: Sequence[PastRun], dataset: str) -> list[RunTold
             }
             rules = tuple((name, changes or ()) for name, changes in told.items() if changes != ())
             rewritten = tuple(name for name, changes in told.items() if changes == ())
-            is_new = before.record.source_hash != record.source_hash
+            is_new = before.record.data_hash != record.data_hash
             made.append(RunTold(run, rows, rules, is_new, _moved(before.record, record), rewritten=rewritten))
         before = run
     return made

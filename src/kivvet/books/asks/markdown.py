@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from kivvet.core.run.impact import ColumnImpact, Impact
 from kivvet.core.words.findings import Finding, Report
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import NO_CLASS, count, listed
 
 _MOST_FINDINGS = 50
 _MOST_MOVES = 12
@@ -84,8 +84,8 @@ def _moves(one: ColumnImpact) -> list[list[str]]:
                 one.column,
                 f"{move.count:,}",
                 f"{move.count / one.rows:.1%}",
-                move.before or "(missing)",
-                move.after or "(missing)",
+                move.before or NO_CLASS,
+                move.after or NO_CLASS,
                 where,
             ]
         )

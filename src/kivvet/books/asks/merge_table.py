@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from kivvet.books.files.line_merge import MergedText, merged_text
+from kivvet.books.files.read_options import read_options
 from kivvet.books.files.read_table import files_beside, read_table
 from kivvet.books.files.readers import read_toml
+from kivvet.books.files.row_merge import merged_rows
 from kivvet.books.files.table_files import as_files
 from kivvet.books.runs.table_findings import new_errors
 from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import changes_between
+from kivvet.core.read.options import Faults, Options
 from kivvet.core.run.three_way import Clash, ThreeWay, three_way
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, OutputError
@@ -22,7 +26,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import shown_path
 from kivvet.io.files import replacing
-from kivvet.io.formats import ROW_ENDINGS
+from kivvet.io.formats import ROW_ENDINGS, delimiter_of
 
 MERGE_VERSION = 1
 
@@ -118,7 +122,36 @@ def merge_files(
     """Return two versions of a table's file, or of the file of its rows, as one; see `kivvet.merge`."""
     texts = [_text_of(Path(one)) for one in (base, ours, theirs)]
     real = Path(ours if path is None else path)
-    made = merged_text(texts[0], texts[1], texts[2], called)
+    made = _by_keys(real, texts, called) or merged_text(texts[0], texts[1], texts[2], called)
+    found = _merged_as(made, texts, real, called)
+    if made.has_ends_of_both and not found.is_proven and not found.clashes:
+        return _merged_as(
+            merged_text(texts[0], texts[1], texts[2], called, by_ends=False), texts, real, called
+        )
+    return found
+
+
+def _by_keys(real: Path, texts: Sequence[str], called: tuple[str, str]) -> MergedText | None:
+    """Return three versions of the rows of a lookup merged row by row; None where it is none, or its keys do not tell rows
+    apart.
+    """
+    definition = _definition_of(real)
+    if definition is None or definition == real:
+        return None
+    table = _table_of(definition, real, texts[0])
+    document, _ = read_toml(definition)
+    if table is None or table.lookup is None or document is None:
+        return None
+    options = read_options(Options(dict(document.values), Faults(document.locate)))
+    if options.headings:
+        return None
+    keys = [(one.column or one.name) if one.period is None else one.period.start for one in table.inputs]
+    delimiter = options.delimiter or delimiter_of(real)
+    return merged_rows(texts, keys, delimiter, options.quote, options.lines_above, called)
+
+
+def _merged_as(made: MergedText, texts: Sequence[str], real: Path, called: tuple[str, str]) -> Merged:
+    """Return a merged text with what it means."""
     shown = shown_path(real)
     definition = _definition_of(real)
     if definition is None:
@@ -169,7 +202,7 @@ def _judged(
 def _with_marks(text: str, found: ThreeWay, called: tuple[str, str]) -> str:
     """Return a text that lines alone would have merged, with a mark on top, so that nobody takes it for merged."""
     said = "".join(
-        f"# {clash.region}: {called[0]} {clash.ours}, {called[1]} {clash.theirs}\n" for clash in found.clashes
+        f"# {clash.where}: {called[0]} {clash.ours}, {called[1]} {clash.theirs}\n" for clash in found.clashes
     )
     return f"<<<<<<< {called[0]}\n{said}=======\n>>>>>>> {called[1]}\n{text}"
 

@@ -169,7 +169,7 @@ def _picture(
     for dataset, report in reports:
         if output.name in report.classes:
             bars = bars_of_classes(
-                title, output.name, report.classes[output.name], paints_of_output(table, output)
+                title, output.name, report.lines_of(output.name), paints_of_output(table, output)
             )
             return replace(bars, notes=(f"rows of {dataset}", *bars.notes))
     return None

@@ -27,11 +27,13 @@ class Unmatched(ShownInNotebooks):
         The columns read, with commas between.
     value : str
     rows : int
-        Rows of data that have it; of combinations for tables of conditions as far as they were remembered.
+        Rows of data that have it.
     first_row : int or None
-        The first of them, counted from 1, the header left out; None where it was not remembered.
+        The first of them, counted from 1, the header left out; None of all others.
     is_unfinished : bool
         Whether a row holds it whose results are still to be filled in.
+    is_all_others : bool
+        Whether it stands for all values beyond 100,000 different ones of a table, which are not told apart.
     """
 
     dataset: str
@@ -41,6 +43,7 @@ class Unmatched(ShownInNotebooks):
     rows: int
     first_row: int | None
     is_unfinished: bool = False
+    is_all_others: bool = False
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -69,20 +72,14 @@ def unmatched_in(
                 pass
         run.stop_at_faults()
         for report in run.report().tables:
-            found += [
-                Unmatched(dataset.name, report.table, report.column, value, n, report.first_rows.get(value))
-                for value, n in report.unmatched_values
-            ]
-            found += [
-                Unmatched(
-                    dataset.name,
-                    report.table,
-                    report.column,
-                    value,
-                    n,
-                    report.first_rows.get(value),
-                    is_unfinished=True,
-                )
-                for value, n in report.unfinished_values
-            ]
+            for values, n_beyond, is_unfinished in (
+                (report.unmatched_values, report.unmatched_beyond, False),
+                (report.unfinished_values, report.unfinished_beyond, True),
+            ):
+                about = dataset.name, report.table, report.column
+                found += [
+                    Unmatched(*about, value, n, report.first_rows.get(value), is_unfinished)
+                    for value, n in values
+                ]
+                found += [Unmatched(*about, "", n_beyond, None, is_unfinished, True)] if n_beyond else []
     return tuple(found)

@@ -9,6 +9,9 @@ from dataclasses import dataclass, field
 
 _TOKENS = re.compile(r'"(?:[^"\\]|\\.|"")*"|\'[^\']*\'|[^,\[\]"\']+|[,\[\]"\']')
 
+# ``20 to <40`` and ``[20, 40)``, in quotes or not: the start, what stands between, and the end.
+_INTERVAL = re.compile(r"""(["']?[\[(]?[^,]*?)( to |, ?)([^,]*?[\])]?["']?)""")
+
 
 @dataclass
 class _Edits:
@@ -65,6 +68,12 @@ class MergedText:
 
     lines: list[str] = field(default_factory=list)
     conflicts: list[tuple[list[str], list[str]]] = field(default_factory=list)
+    has_ends_of_both: bool = False  # whether each side gave one end of some interval
+
+    def add_conflict(self, ours: list[str], theirs: list[str], *, called: tuple[str, str]) -> None:
+        """Add lines of both sides that could not be merged, between marks."""
+        self.conflicts.append((ours, theirs))
+        self.lines += [f"<<<<<<< {called[0]}\n", *ours, "=======\n", *theirs, f">>>>>>> {called[1]}\n"]
 
     @property
     def text(self) -> str:
@@ -72,12 +81,22 @@ class MergedText:
 
 
 def merged_text(
-    base: str, ours: str, theirs: str, called: tuple[str, str] = ("ours", "theirs")
+    base: str,
+    ours: str,
+    theirs: str,
+    called: tuple[str, str] = ("ours", "theirs"),
+    *,
+    by_ends: bool = True,
 ) -> MergedText:
     """Return three versions of a text as one.
 
     Lines that one side changed, took out or added are taken from it; of a line that both changed, the cells. What both
     added at one place stands there in turn.
+
+    Parameters
+    ----------
+    by_ends : bool
+        Whether of an interval of which each side moved one end both ends are taken; what that means is still to be proven.
     """
     texts = [text if text.endswith("\n") or not text else f"{text}\n" for text in (base, ours, theirs)]
     lines = [text.splitlines(keepends=True) for text in texts]
@@ -95,24 +114,19 @@ def merged_text(
             chosen: str | None = one
         elif one == before:
             chosen = two
-        elif one is not None and two is not None and (cells := _merged_line(before, one, two)) is not None:
+        elif one is not None and two is not None and (cells := merged_line(before, one, two)) is not None:
             chosen = cells
+        elif one and two and by_ends and (cells := merged_line(before, one, two, by_ends=True)) is not None:
+            chosen, made.has_ends_of_both = cells, True
         else:
             sides = ([] if one is None else [one]), ([] if two is None else [two])
-            made.conflicts.append(sides)
-            made.lines += [
-                f"<<<<<<< {called[0]}\n",
-                *sides[0],
-                "=======\n",
-                *sides[1],
-                f">>>>>>> {called[1]}\n",
-            ]
+            made.add_conflict(*sides, called=called)
             continue
         made.lines += [] if chosen is None else [chosen]
     return made
 
 
-def _merged_line(base: str, ours: str, theirs: str) -> str | None:
+def merged_line(base: str, ours: str, theirs: str, *, by_ends: bool = False) -> str | None:
     """Return three versions of a line as one, cell by cell; None where both changed one cell."""
     cells = [[one.strip() for one in _TOKENS.findall(line)] for line in (base, ours, theirs)]
     plain = [[one for one in line if one] for line in cells]
@@ -123,8 +137,22 @@ def _merged_line(base: str, ours: str, theirs: str) -> str | None:
     for place, before, one, two in zip(places, *plain, strict=True):
         if two in (one, before):
             continue
-        if one != before:
+        cell = two if one == before else _ends_of_both(before, one, two) if by_ends else None
+        if cell is None:
             return None
-        text = made[place]
-        made[place] = text.replace(text.strip(), two)
+        made[place] = made[place].replace(made[place].strip(), cell)
+    return "".join(made)
+
+
+def _ends_of_both(base: str, ours: str, theirs: str) -> str | None:
+    """Return an interval of which each side moved one end; None where that is not so."""
+    parts = [_INTERVAL.fullmatch(one) for one in (base, ours, theirs)]
+    if None in parts:
+        return None
+    groups = [one.groups() for one in parts if one is not None]
+    made = []
+    for before, one, two in zip(*groups, strict=True):
+        if before not in (one, two) and one != two:
+            return None
+        made.append(one if two == before else two)
     return "".join(made)

@@ -8,7 +8,7 @@ from typing import Any
 
 from kivvet.books.files.examples import with_examples
 from kivvet.books.files.read_options import read_options
-from kivvet.books.files.readers import Document, read_csv_rows, read_toml
+from kivvet.books.files.readers import Document, read_csv_rows, read_toml, unmerged
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.read.row_reader import RowsAre
 from kivvet.core.read.table_parser import parse_table
@@ -92,6 +92,8 @@ def _attach_lookup(
         return no_place, faults
     options, faults = _options_of(definition, document, name)
     if faults:
+        return no_place, faults
+    if file.name.lower().endswith(ROW_ENDINGS) and (faults := unmerged(file, file.read_bytes(), name)):
         return no_place, faults
     try:
         definition["lookup"] = read_all(file, options)

@@ -21,6 +21,8 @@ from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
 
 _MOST_PARTS = 50  # of a key with dots
 _KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
+# Three marks, of which the middle one alone may be something else.
+_UNMERGED = re.compile(rb"^<<<<<<<(?: [^\n]*)?\r?\n(?:.*\n)*?=======\r?\n", re.MULTILINE)
 _DEEP_KEY = re.compile(rf"^[ \t\[]*{_KEY_PART}(?:[ \t]*\.[ \t]*{_KEY_PART}){{{_MOST_PARTS}}}", re.MULTILINE)
 
 
@@ -63,10 +65,24 @@ def read_text(path: Path, table: str = "", encoding: str = "utf-8") -> tuple[str
         ]
 
 
+def unmerged(path: Path, text: str | bytes, table: str = "") -> list[Finding]:
+    """Return a finding where a file still holds the marks that a version control puts around what it could not merge."""
+    held = text.encode() if isinstance(text, str) else text
+    found = _UNMERGED.search(held)
+    if found is None:
+        return []
+    place = Place(shown_path(path), held.count(b"\n", 0, found.start()) + 1)
+    message = "the marks of a merge are left: two versions of these lines are still to be made one"
+    fix = "keep one of the versions, or what holds of both, and take out the lines of the marks"
+    return [finding("syntax", message, table=table, places=(place,), remedy=fix)]
+
+
 def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Finding]]:
     """Return a TOML file, or the finding that says where it is broken."""
     text, faults = read_text(path, table)
     if faults:
+        return None, faults
+    if faults := unmerged(path, text, table):
         return None, faults
     text = text.replace("\r\n", "\n")
     name = shown_path(path)
@@ -141,6 +157,8 @@ def read_csv_rows(
         ]
     text, faults = read_text(path, table, options.encoding)
     if faults:
+        return None, faults
+    if faults := unmerged(path, text, table):
         return None, faults
     if not text.strip():
         return None, [

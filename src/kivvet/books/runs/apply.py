@@ -315,6 +315,10 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
             writer.write(run.empty_batch())
         memory = Memory.of(book)
         definitions = definitions_of(plan, memory.remembered())
+        below: dict[str, Any] = {}
+        if isinstance(source, SummarySource):
+            definitions |= source.definitions(memory.remembered())
+            below = source.below_it
         small = {key: [name, one] for key, (name, one) in definitions.items() if is_short(one)}
         record = Record(
             dataset.name,
@@ -335,6 +339,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
             class_counts=counts_to_remember(report, before),
             left_out=report.left_out + (0 if work.grown is None else work.grown.left_out),
             where=where_record(plan, prepared.types),
+            below=below,
             is_settled=work.state.is_settled or _was_settled(before, work.state),
         )
         record = writer.commit(record)

@@ -14,7 +14,7 @@ from kivvet.books.runs.run import Run, RunBatch
 from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.calculate.tally import windows_of
 from kivvet.core.calculate.vectors import Vector, of_column
-from kivvet.core.classify.outcomes import STATUSES
+from kivvet.core.classify.outcomes import WHY_BY_STATUS
 from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import BoolArray, Column, NumericColumn, missing_mask
 from kivvet.core.formulas.errors import FormulaError
@@ -37,7 +37,6 @@ OnRows = Callable[[int], None]
 ROWS = "rows"
 MOST_ACROSS = 12
 _FEW_CLASSES = 100
-_WHY = {"unfinished": 0, "unmatched": 1, "no-period": 1}
 
 
 @dataclass(frozen=True)
@@ -303,7 +302,7 @@ def _why(batch: RunBatch, status: str | None) -> Array | None:
         return None
     codes = batch.made[status].codes
     assert codes is not None
-    return np.array([_WHY.get(one, 2) for one in STATUSES])[codes]
+    return WHY_BY_STATUS[codes].astype(np.int64)
 
 
 def _vectors(asked: Asked, batch: RunBatch, inner: Collection[str]) -> Callable[[str], Vector]:

@@ -79,6 +79,8 @@ class Record:
         Of the rows those that were not written.
     where : str
         The fingerprint of the condition of the rows that were.
+    below : mapping
+        Of a summary: the `hash` of the data that is summed up, and the fingerprints of the `rules` that it rests on, by name.
     others : mapping
         Fields of a later version, which are kept.
     """
@@ -102,6 +104,7 @@ class Record:
     class_counts: Mapping[str, Any] = field(default_factory=dict)
     left_out: int = 0
     where: str = ""
+    below: Mapping[str, Any] = field(default_factory=dict)
     target_hash: str = ""
     version: int = RECORD_VERSION
     others: Mapping[str, Any] = field(default_factory=dict)
@@ -115,7 +118,13 @@ class Record:
     def rule_versions(self) -> dict[str, str]:
         """By table and formula the fingerprint of its meaning, as far as the record tells."""
         told = {name: key for key, (name, _) in self.definitions.items()}
-        return {**told, **{one.table: one.table_fingerprint for one in self.columns}}
+        own = {one.table: one.table_fingerprint for one in self.columns}
+        return {**self.below.get("rules", {}), **told, **own}
+
+    @property
+    def data_hash(self) -> str:
+        """The hash of the data, whatever rules stand between it and what was read."""
+        return str(self.below.get("hash", self.source_hash))
 
     def to_json(self) -> str:
         return json.dumps(self.as_dict(), ensure_ascii=False)

@@ -9,6 +9,7 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.apply import apply_dataset
 from kivvet.books.runs.status import Reason, status_of
 from kivvet.core.run.reports import ApplyReport
+from kivvet.core.words.printed import Several
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,7 @@ def refresh_datasets(
     note: str = "",
     dry_run: bool = False,
     on_rows: Callable[[int], None] = lambda _: None,
-) -> tuple[Refreshed, ...]:
+) -> Several[Refreshed]:
     """Write the targets anew that are not current; see `Book.refresh`."""
     done: list[Refreshed] = []
     for name in book.in_order(names):
@@ -67,4 +68,4 @@ def refresh_datasets(
                 on_rows=on_rows,
             )
             done.append(Refreshed(name, status.reasons, report))
-    return tuple(done)
+    return Several(done)

@@ -162,6 +162,7 @@ class Run:
         for batch in reader.batches(names or None, names, keeps_texts=False):
             ahead.see(batch.typed, batch.num_rows)
             self.on_rows(batch.num_rows)
+        self.on_rows(-ahead.n_rows)  # they are read once more, and counted then
         if not ahead.n_rows:  # columns have their types all the same
             ahead.see(TypedBatch(reader, reader.source.empty_batch(), 0).typed, 0)
         known = ahead.all_rows()

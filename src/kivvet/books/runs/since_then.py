@@ -40,7 +40,12 @@ def is_source_of(record: Record, source: Source) -> bool:
 def source_change(record: Record, source: Source) -> str:
     """Return how a source differs from what it held when a target was written, in words."""
     if isinstance(source, SummarySource):
-        return f"what it sums up changed: {source.below.name}, its data or the rules that it rests on"
+        before, today = record.below, source.below_it
+        rules = [name for name, key in today["rules"].items() if before.get("rules", {}).get(name) != key]
+        what = [*(["its data"] if before.get("hash") != today["hash"] else []), *rules]
+        return (
+            f"what it sums up changed: {source.below.name}, {listed(what, 6) if what else 'how it is read'}"
+        )
     then = {str(part.get("name")): part for part in record.parts if isinstance(part, Mapping)}
     rest = source.rows_since(grown_from(record))
     if rest is not None and not then:

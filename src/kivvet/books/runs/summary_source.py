@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import xxhash
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.cross_tables import CrossAsked, Wanted, ask_cross
-from kivvet.books.runs.fingerprints import column_records
+from kivvet.books.runs.fingerprints import column_records, definitions_of
 from kivvet.core.columns.convert import arrow_type
 from kivvet.core.run.cross_table import TOTAL, Label
 from kivvet.core.tables.table import Table
@@ -40,7 +40,7 @@ class SummarySource(Source):
 
     def __init__(self, book: OpenBook, summary: Dataset, below: Dataset, source: Source) -> None:
         assert summary.of is not None
-        self.path = source.path
+        self.book, self.path = book, source.path
         self.below, self.source = below, source
         self.wanted = Wanted(summary.of.by, None, summary.of.values, None, None)
         self.ready: CrossAsked = ask_cross(book, below, source, self.wanted)
@@ -96,6 +96,27 @@ class SummarySource(Source):
             return None
         rules = xxhash.xxh3_64_intdigest(self._rules().encode()) >> 2
         return replace(below, inode=below.inode ^ rules)
+
+    @property
+    def below_it(self) -> dict[str, Any]:
+        """The hash of the data that is summed up, and the fingerprints of the rules that it rests on, by name."""
+        deeper = self.source.below_it if isinstance(self.source, SummarySource) else {}
+        rules = {
+            step.name: step.fingerprint for step in self.ready.asked.plan.steps if step.name in self._named
+        }
+        data = deeper.get("hash") or self.source.identity().hash
+        return {"hash": data, "rules": {**deeper.get("rules", {}), **rules}}
+
+    @property
+    def _named(self) -> set[str]:
+        """The tables and formulas of the book that it rests on: expressions of the summary are no rules by name."""
+        return {*self.ready.asked.plan.tables, *(self.book.formulas)}
+
+    def definitions(self, remembered: Container[str]) -> dict[str, tuple[str, dict[str, Any]]]:
+        """Return the definitions of the rules that it rests on, by their fingerprints."""
+        deeper = self.source.definitions(remembered) if isinstance(self.source, SummarySource) else {}
+        own = definitions_of(self.ready.asked.plan, remembered)
+        return {**deeper, **{key: one for key, one in own.items() if one[0] in self._named}}
 
     def _rules(self) -> str:
         """Return all that decides its rows, but the data."""

@@ -23,6 +23,18 @@ End = TypeVar("End")
 
 STATUSES: tuple[Decided, ...] = ("matched", "unmatched", "missing", "several", "no-period", "unfinished")
 
+#: Why a row of data has no class, in the order of views: its row of the table is still to be filled in; no row holds it; it
+#: has no value, or its row says that it has no class.
+Why = Literal["unfinished", "unmatched", "missing"]
+WHY: tuple[Why, ...] = ("unfinished", "unmatched", "missing")
+_WHY_OF: dict[Decided, Why] = {
+    "unfinished": "unfinished",
+    "unmatched": "unmatched",
+    "no-period": "unmatched",
+}
+#: For each of `STATUSES` the place in `WHY` of why there is no class, if there is none.
+WHY_BY_STATUS = np.array([WHY.index(_WHY_OF.get(one, "missing")) for one in STATUSES], np.int8)
+
 
 @dataclass(frozen=True)
 class Outcomes:

@@ -155,7 +155,7 @@ def _options(old: Table, new: Table, outputs: Sequence[str]) -> tuple[list[Chang
         before = of_old.get(after.name)
         which = "input" if len(new.inputs) == 1 else f"input {after.name}"
         for name in _INPUT_OPTIONS if before is not None and before.type == after.type else ():
-            was, now = getattr(before, name), getattr(after, name)
+            was, now = _option(before, name), _option(after, name)
             if was != now:
                 decide.append(Change(f"{which} {name}", _option_text(was), _option_text(now)))
     for name in outputs:
@@ -170,6 +170,12 @@ def _options(old: Table, new: Table, outputs: Sequence[str]) -> tuple[list[Chang
                 texts = ["" if one.get(name) is None else write_value(one[name]) for one in (was, now)]
                 (decide if is_lookup else forms).append(Change(f"{word} {name}", *texts))
     return decide, forms
+
+
+def _option(about: Input | None, name: str) -> object:
+    """Return an option of an input; folds in one order, which decides nothing."""
+    value = getattr(about, name)
+    return tuple(sorted(value)) if name == "fold" else value
 
 
 def _option_text(value: object) -> str:

@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 from kivvet.core.picture.paints import NO_CLASS, PLAIN, Paint
 from kivvet.core.run.cross_table import TOTAL, Cell, CrossTable, Label, Share
+from kivvet.core.run.reports import ClassLine
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import count
 
@@ -259,24 +260,24 @@ def _painted(known: Mapping[Label, Paint], label: Label) -> Paint:
 def bars_of_classes(
     title: str,
     column: str,
-    counted: Sequence[tuple[str | None, int]],
+    counted: Sequence[ClassLine],
     paints: Mapping[str, Paint],
 ) -> Bars:
-    """Return the rows of each class as bars; rows without one come last."""
-    kept: list[tuple[str | None, int]] = list(counted)
-    joined: list[tuple[str | None, int]] = []
+    """Return the rows of each class as bars; rows without one come last, by why they have none."""
+    kept: list[ClassLine] = list(counted)
+    joined: list[ClassLine] = []
     if len(kept) > MOST_BARS:
-        chosen = set(sorted(range(len(kept)), key=lambda place: -kept[place][1])[: MOST_BARS - 1])
+        chosen = set(sorted(range(len(kept)), key=lambda place: -kept[place][2])[: MOST_BARS - 1])
         joined = [one for place, one in enumerate(kept) if place not in chosen]
         kept = [one for place, one in enumerate(kept) if place in chosen]
-    labels = ["(missing)" if label is None else label for label, _ in kept]
-    colours = [NO_CLASS["missing"] if label is None else paints.get(label, PLAIN) for label, _ in kept]
-    values = [float(number) for _, number in kept]
+    labels = [label for label, *_ in kept]
+    colours = [paints.get(label, PLAIN) if kind == "class" else NO_CLASS[kind] for label, kind, _ in kept]
+    values = [float(number) for *_, number in kept]
     notes: tuple[str, ...] = ()
     if joined:
         labels.append(f"other ({len(joined)})")
         colours.append(NO_CLASS["rest"])
-        values.append(float(sum(number for _, number in joined)))
+        values.append(float(sum(number for *_, number in joined)))
         notes = (
             f"the {len(kept)} largest of {len(kept) + len(joined)} classes; the other {len(joined)} are joined",
         )

@@ -9,10 +9,10 @@ from typing import Any
 from kivvet.core.picture.paints import NO_CLASS, PLAIN, Paint
 from kivvet.core.run.impact import ColumnImpact
 from kivvet.core.words.errors import DataError
+from kivvet.core.words.wording import NO_CLASS as NO_CLASS_SAID
 from kivvet.core.words.wording import count
 
 _MOST_CLASSES = 15
-_NO_CLASS = "(no class)"
 _REST = "(other)"
 
 
@@ -83,7 +83,7 @@ def flows_of(impact: ColumnImpact, title: str, paints: Mapping[str, Paint], befo
     def shown(label: str | None) -> str:
         if kept is not None and label not in kept:
             return _REST
-        return _NO_CLASS if label is None else label
+        return NO_CLASS_SAID if label is None else label
 
     sums: dict[str, tuple[int, int]] = {}
     for label, one, two in impact.classes:
@@ -94,7 +94,7 @@ def flows_of(impact: ColumnImpact, title: str, paints: Mapping[str, Paint], befo
         key = shown(one_label), shown(other)
         pairs[key] = pairs.get(key, 0) + number
     order = [name for name in sums if name != _REST] + [name for name in sums if name == _REST]
-    special = {_NO_CLASS: NO_CLASS["missing"], _REST: NO_CLASS["rest"]}
+    special = {NO_CLASS_SAID: NO_CLASS["missing"], _REST: NO_CLASS["rest"]}
     notes = []
     if kept is not None:
         notes.append(

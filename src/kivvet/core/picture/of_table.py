@@ -73,7 +73,7 @@ def picture_of_table(
         raise DataError(
             f"{shown.name} of table {table.name!r} has no classes to count", expected="an output of text"
         )
-    return bars_of_classes(title, shown.name, report.classes[shown.name], paints_of_output(table, shown))
+    return bars_of_classes(title, shown.name, report.lines_of(shown.name), paints_of_output(table, shown))
 
 
 def _histogram(table: Table, output: Output, frame: Any, title: str) -> Histogram:

@@ -11,6 +11,7 @@ from dataclasses import asdict, dataclass, replace
 from itertools import islice, product
 from typing import Any
 
+from kivvet.core.check.check import findings_of
 from kivvet.core.picture.paints import Paint
 from kivvet.core.picture.places import Given, Places, in_order
 from kivvet.core.space.boxes import Dimension, Space, bits_of
@@ -223,7 +224,12 @@ def map_of(
         notes.append("what the statements of given rule out is drawn too")
     kinds = {given.kind for panel in panels for line in panel.given for given in line}
     if "gap" not in kinds and "overlap" not in kinds and (at or len(panels) > 1):
-        notes.append("no gap and no overlap here; kivvet check tells of all of the table")
+        n_elsewhere = sum(one.kind in ("gap", "overlap", "conflict") for one in findings_of(table))
+        notes.append(
+            f"kivvet check finds {n_elsewhere} gaps and overlaps, none of them here"
+            if n_elsewhere
+            else "no gap and no overlap here; kivvet check tells of all of the table"
+        )
     missing = (
         [f"{output.name} = {Places.text_of(table.missing[output.name])}"]
         if output.name in table.missing

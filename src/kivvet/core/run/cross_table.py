@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
+from kivvet.core.words.errors import DataError
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.values import write_value
+from kivvet.core.words.wording import repeated
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -17,8 +20,6 @@ if TYPE_CHECKING:
 #: all of them.
 LabelKind = Literal["value", "missing", "unmatched", "unfinished", "rest", "total"]
 Share = Literal["row", "column", "total"]
-#: Why rows have no class, in the order of lines.
-WHY: tuple[LabelKind, ...] = ("unfinished", "unmatched", "missing")
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,16 +160,19 @@ class CrossTable(Printed):
         return made
 
     def table(self, share: Share | None = None, *, totals: bool = True) -> tuple[list[str], list[list[Any]]]:
-        """Return headings and lines of plain values, as they are shown: the keys, then for each column the values."""
+        """Return headings and lines of plain values, as they are shown: the keys, then for each column the values.
+
+        Each heading is there once: a class that is called as a key is, or as another column, is ``ACROSS = CLASS``.
+        """
         across: Sequence[Label | None] = self.columns or (None,)
         if not totals:
             across = [one for one in across if one is None or one.kind != "total"]
         wanted = [place for place in range(len(self.values)) if share is not None and self.additive[place]]
-        heads = list(self.by)
+        heads: list[tuple[str, Label | None]] = [(name, None) for name in self.by]
         for one in across:
             for place, name in enumerate(self.values):
                 label = name if one is None else str(one) if len(self.values) == 1 else f"{one} {name}"
-                heads += [label, *([f"{label} share"] if place in wanted else [])]
+                heads += [(label, one), *([(f"{label} share", one)] if place in wanted else [])]
         lines = []
         for by in self.lines:
             if not totals and TOTAL in by:
@@ -181,7 +185,21 @@ class CrossTable(Printed):
                     if place in wanted and share is not None:
                         line.append(None if cell is None else self.share(cell, place, share))
             lines.append(line)
-        return heads, lines
+        return self._apart(heads), lines
+
+    def _apart(self, heads: Sequence[tuple[str, Label | None]]) -> list[str]:
+        """Return headings, with what each stands for, those of classes longer where they would be there twice."""
+        times = Counter(head for head, _ in heads)
+        made = [
+            f"{self.across} = {head}" if times[head] > 1 and of is not None and of.kind == "value" else head
+            for head, of in heads
+        ]
+        if twice := repeated(made):
+            raise DataError(
+                f"two columns of the summary are called {twice[0]!r}",
+                fix="name a value otherwise: ... AS NAME",
+            )
+        return made
 
     def to_frame(self, share: Share | None = None, *, totals: bool = False) -> pd.DataFrame:
         """Return a pandas frame, a row a line: the keys, classes as categories in their order, then the values."""

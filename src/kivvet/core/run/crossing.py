@@ -15,10 +15,11 @@ from kivvet.core.calculate.groups import Groups, taken
 from kivvet.core.calculate.tally import Tally, counts_of, tally_of, windows_of
 from kivvet.core.calculate.vectors import Vector, of_column, to_arrow
 from kivvet.core.classify.by_class import class_codes
+from kivvet.core.classify.outcomes import WHY
 from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads
 from kivvet.core.columns.column import CodedColumn, Column, arrow_from_column, column_from_arrow
 from kivvet.core.formulas.tree import Tree, Window
-from kivvet.core.run.cross_table import TOTAL, WHY, Cell, CrossTable, Label, LabelKind
+from kivvet.core.run.cross_table import TOTAL, Cell, CrossTable, Label, LabelKind
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import Value
 
@@ -108,7 +109,7 @@ class KeyCodes:
         others = list(range(n_classes, len(self.labels)))
         values = [place for place in others if self.labels[place].kind == "value"]
         values.sort(key=lambda place: self.labels[place].value)
-        kinds: list[LabelKind] = ["unfinished", "unmatched", "missing"]
+        kinds: list[LabelKind] = [*WHY]
         rest = sorted(
             (place for place in others if self.labels[place].kind != "value"),
             key=lambda place: kinds.index(self.labels[place].kind),

@@ -22,9 +22,8 @@ from kivvet.core.run.input_checks import InputProbe
 from kivvet.core.run.reports import FormulaReport, TableReport
 from kivvet.core.run.table_step import TableStep
 from kivvet.core.run.value_tally import ValueTally
-from kivvet.core.run.value_texts import MOST_ROWS_COMBINED, combined_counts, value_counts
-from kivvet.core.space.lookup_index import index_of
-from kivvet.core.space.table_space import axis_of
+from kivvet.core.run.value_texts import combined_counts, value_counts
+from kivvet.core.space.lookup_index import index_of, parts_of_row
 from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import write_value
@@ -32,7 +31,10 @@ from kivvet.core.words.wording import count, listed, toml_key
 
 _MOST_VALUES = 5
 _MOST_EXAMPLES = 1_000
-_MOST_GAPS_COUNTED = 2_000
+_MOST_GAPS_COUNTED, _MOST_GAPS_OF_ONE = (
+    2_000,
+    100_000,
+)  # of several inputs, and of one, which are sooner counted
 
 
 class DataProbe:
@@ -50,7 +52,7 @@ class DataProbe:
         self.table = step.table
         self.is_alone = len(self.table.dimensions) == 1
         self.gaps = [found for found in table_findings if found.kind == "gap" and found.region is not None][
-            :_MOST_GAPS_COUNTED
+            : _MOST_GAPS_OF_ONE if self.is_alone else _MOST_GAPS_COUNTED
         ]
         self.gap_regions = FoundRegions.of(
             self.table, [gap.region for gap in self.gaps if gap.region is not None]
@@ -115,8 +117,12 @@ class DataProbe:
             self.rows_in_region[number] += int(np.count_nonzero(region.mask(columns)))
         for probe in self.inputs:
             probe.see(columns[probe.about.name])
-        if not self.is_alone and outcomes is not None:
-            self._see_unmatched(columns, outcomes, rest)
+        if outcomes is not None:
+            if self.is_alone:
+                self.n_untold += int(np.count_nonzero(rest))
+                self._remember(self.untold, columns, rest)
+            else:
+                self._see_unmatched(columns, outcomes, rest)
         self._see_givens(columns, n_rows)
         self.n_seen += n_rows
 
@@ -147,9 +153,9 @@ class DataProbe:
     def _remember(
         self, tally: ValueTally, columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]
     ) -> None:
-        """Count the combinations of values of some rows, as far as they are few."""
+        """Count the combinations of values of some rows."""
         decides = {name: one for name, one in columns.items() if name in self.table.deciding_reads}
-        tally.see(decides, np.flatnonzero(mask)[:MOST_ROWS_COMBINED])
+        tally.see(decides, np.flatnonzero(mask))
 
     def _is_unlisted(self, number: int, column: Column) -> npt.NDArray[np.bool_]:
         """Return the rows whose value of an input no row of the table names."""
@@ -214,9 +220,11 @@ class DataProbe:
     def _not_covered(self, report: TableReport, dataset: str) -> Iterable[Finding]:
         if self.is_alone:
             (probe,) = self.inputs
-            is_told = bool(self.gaps) and (probe.about.type != "text" or axis_of(self.table).is_limited)
-            if report.unmatched and not is_told:
+            if self.gap_regions is None:
                 yield from probe.not_listed(dict(report.unmatched_values), dataset, report.unmatched)
+            else:
+                untold = dict(self.untold.counts.most_common())
+                yield from probe.not_listed(untold, dataset, self.n_untold)
             return
         for probe, values in zip(self.inputs, self.unlisted, strict=True):
             yield from probe.not_listed(dict(values.most_common()), dataset)
@@ -328,16 +336,6 @@ def unused_rows(
     ]
 
 
-def _shown_row(table: Table, row: int) -> str:
-    """Return the key and the ranges of a row of a lookup, as they read."""
-    assert table.lookup is not None
-    parts = [table.lookup.shown_key(row)] if table.lookup.keys else []
-    for column, cells in zip(table.lookup.ranges, index_of(table).ranges, strict=True):
-        if cells.starts[row] < cells.ends[row]:
-            parts.append(f"{column.about.name} {cells.write(int(cells.starts[row]), int(cells.ends[row]))}")
-    return ", ".join(parts)
-
-
 def _unused_keys(table: Table, used: npt.NDArray[np.int64], datasets: Sequence[str]) -> list[Finding]:
     """Return a note on the rows of a lookup, with a key of their own, that no data row was decided by."""
     index = index_of(table)
@@ -348,7 +346,9 @@ def _unused_keys(table: Table, used: npt.NDArray[np.int64], datasets: Sequence[s
         return []
     assert table.lookup is not None
     written = "({})" if len(table.inputs) > 1 else "{}"
-    shown = listed((written.format(_shown_row(table, int(row))) for row in idle), _MOST_VALUES, len(idle))
+    shown = listed(
+        (written.format(", ".join(parts_of_row(table, int(row)))) for row in idle), _MOST_VALUES, len(idle)
+    )
     numbers = tuple(int(row) + 1 for row in idle[:_MOST_EXAMPLES])
     places = tuple(place for row in numbers[:20] if (place := table.lookup.locate_row(row)) is not None)
     what = "rows" if index.ranges else "keys"

@@ -20,6 +20,7 @@ from kivvet.core.classify.compiled import CompiledTable, compile_table
 from kivvet.core.classify.input_coder import InputCoder, RowSets
 from kivvet.core.columns.column import Column, arrow_from_column, column_from_arrow, missing_mask
 from kivvet.core.space.boxes import Dimension, Space, bits_of
+from kivvet.core.space.lookup_index import parts_of_row
 from kivvet.core.space.region_text import write_asked, write_results
 from kivvet.core.space.table_space import axes_of, row_regions
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
@@ -247,7 +248,7 @@ def _of_lookup(
     verdicts = tuple(
         Verdict(
             row + 1,
-            tuple(f"{name} = {value}" for name, value in values.items()),
+            parts_of_row(table, row, with_names=True),
             ", ".join(write_plain(result) for result in results.values()),
             decides=True,
             matches=True,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -72,6 +73,26 @@ class FoundRegions:
         places = compiled.classify(columns).labels.astype(np.int64)
         places[places >= compiled.outcomes.n_rows] = -1
         return places
+
+    def seen(self, columns: Mapping[str, Column]) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """Return for each region how many rows of data lie in it, and the first of them (from 0; -1 where there is none). A
+        row that lies in several is counted for each.
+        """
+        n_regions = len(self.table.rows)
+        counts, first = np.zeros(n_regions, np.int64), np.full(n_regions, -1, np.int64)
+        compiled = compile_table(self._of_every)
+        outcomes, firsts, totals = np.unique(
+            compiled.classify(columns).labels, return_index=True, return_counts=True
+        )
+        for outcome, row, n in zip(outcomes.tolist(), firsts.tolist(), totals.tolist(), strict=True):
+            for region in compiled.outcomes.rows_of(outcome):
+                counts[region] += n
+                first[region] = row if first[region] < 0 else min(first[region], row)
+        return counts, first
+
+    @cached_property
+    def _of_every(self) -> Table:
+        return replace(self.table, match="every")
 
     def mask(self, columns: Mapping[str, Column]) -> npt.NDArray[np.bool_]:
         """Return which rows of data lie in one of the regions."""

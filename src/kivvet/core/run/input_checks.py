@@ -176,13 +176,13 @@ class InputProbe:
                 witness={self.about.name: repr(next(iter(zeros)))},
                 remedy=f"write them alike; where a program took the zeros away, LPAD({write_name(self.column)}, {width}, '0') in a formula gives them back",
             )
-            rows_near += rows_zeros
-        others = {text: n for text, n in values.items() if text not in near and text not in zeros}
-        rows = (sum(values.values()) if n_rows is None else n_rows - sum(self.outside.values())) - rows_near
-        if not others or rows <= 0:
+        rows = sum(values.values()) if n_rows is None else n_rows
+        if rows <= 0:
             return
-        shown = listed((f"{self._shown(text)} ({n:,})" for text, n in others.items()), _MOST_VALUES)
-        closest = self._closest(list(others)[:_MOST_VALUES])
+        n_values = count(len(values), "value") if rows == sum(values.values()) else "values"
+        shown = listed((f"{self._shown(text)} ({n:,})" for text, n in values.items()), _MOST_VALUES)
+        others = [text for text in values if text not in near and text not in zeros]
+        closest = self._closest(others[:_MOST_VALUES])
         otherwise = ", ".join(
             f"{name} = {write_value(value)}"
             for name, value in self.table.otherwise.items()
@@ -190,13 +190,13 @@ class InputProbe:
         )
         yield self.of_data(
             "unmatched",
-            f"{count(rows, 'row')} of {self.column} {'has' if rows == 1 else 'have'} {count(len(others), 'value')} that no row lists: {shown}"
+            f"{count(rows, 'row')} of {self.column} {'has' if rows == 1 else 'have'} {n_values} that no row lists: {shown}"
             + (f"; otherwise gives {otherwise}" if otherwise else ""),
             dataset,
             rows,
             severity="note" if otherwise else "warning",
-            witness={self.about.name: self._shown(next(iter(others)))},
-            remedy=f"add {'a row for it' if len(others) == 1 else 'rows for them'}, or correct the data{closest}",
+            witness={self.about.name: self._shown(next(iter([*others, *values])))},
+            remedy=f"add {'a row for it' if len(values) == 1 else 'rows for them'}, or correct the data{closest}",
         )
 
     def _shown(self, text: str) -> str:

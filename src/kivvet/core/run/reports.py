@@ -8,12 +8,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
+from kivvet.core.classify.outcomes import WHY, Why
 from kivvet.core.words.printed import Printed
 
 if TYPE_CHECKING:
     import pandas as pd
 
-REPORT_VERSION = 1
+REPORT_VERSION = 2
+#: A line of a view of classes: its text, "class" or why there is none, and its rows.
+ClassLine = tuple[str, str, int]
 FrameT = TypeVar("FrameT")
 
 
@@ -34,15 +37,18 @@ class TableReport:
         For each class output made, by the name of its column: classes in order with their rows,
         those without rows too; last None, the rows without a class, if there are any. Under ``match = "every"`` a
         row counts for each of its classes.
+    classless : mapping of str to mapping of str to int
+        For the same columns the rows without a class by why they have none: "unfinished", "unmatched" or "missing".
     several : int
         Of the rows matched, those that several rows of the table decided together.
     no_period : int
         Of the rows unmatched, those whose key a lookup knows, but not at that time or value.
     unmatched_values : tuple of (str, int)
         Values of one input that no row holds, with their rows, most frequent first; values of several
-        inputs as ``ph = 6.4, flow = 12``, the first few that were met.
+        inputs as ``ph = 6.4, flow = 12``. Of more than 100,000 different ones those that were met first; the rows of all
+        others are `unmatched_beyond`.
     first_rows : mapping of str to int
-        For unmatched values the first row of data that has them, counted from 1, as far as remembered.
+        For unmatched values the first row of data that has them, counted from 1.
     made_missing : mapping of str to (int, int)
         Of results that are formulas: by cause, such as "division by zero", the rows whose values were there and have
         no result, and the first of them, counted from 1.
@@ -67,11 +73,28 @@ class TableReport:
     made_missing: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     unfinished: int = 0
     unfinished_values: tuple[tuple[str, int], ...] = ()
+    classless: Mapping[str, Mapping[Why, int]] = field(default_factory=dict)
+
+    def lines_of(self, column: str) -> tuple[ClassLine, ...]:
+        """Return what views tell of a column of classes: each class, then the rows without one by why they have none."""
+        why = self.classless.get(column, {})
+        classes = ((label, "class", n) for label, n in self.classes[column] if label is not None)
+        return (*classes, *((f"({kind})", kind, why[kind]) for kind in WHY if why.get(kind)))
 
     @property
     def column(self) -> str:
         """The columns as one text."""
         return ", ".join(self.columns)
+
+    @property
+    def unmatched_beyond(self) -> int:
+        """Of the rows unmatched, those whose values are none of `unmatched_values`, since there are too many."""
+        return self.unmatched - sum(n for _, n in self.unmatched_values)
+
+    @property
+    def unfinished_beyond(self) -> int:
+        """Of the rows unfinished, those whose values are none of `unfinished_values`, since there are too many."""
+        return self.unfinished - sum(n for _, n in self.unfinished_values)
 
     def merged(self, later: TableReport) -> TableReport:
         """Return the report on these rows and on those of another, which follow them.
@@ -103,6 +126,14 @@ class TableReport:
             _causes(self.made_missing, later.made_missing, self.rows),
             self.unfinished + later.unfinished,
             _most_frequent_first(self.unfinished_values, later.unfinished_values),
+            {
+                name: {
+                    why: n
+                    for why in WHY
+                    if (n := held.get(why, 0) + later.classless.get(name, {}).get(why, 0))
+                }
+                for name, held in self.classless.items()
+            },
         )
 
     def as_dict(self) -> dict[str, Any]:
@@ -117,13 +148,23 @@ class TableReport:
             "missing": self.missing,
             "unmatched": self.unmatched,
             "classes": {
-                name: [{"class": c, "rows": n} for c, n in counted] for name, counted in self.classes.items()
+                name: [
+                    {
+                        "class": label if kind == "class" else None,
+                        "rows": n,
+                        "why": None if kind == "class" else kind,
+                    }
+                    for label, kind, n in self.lines_of(name)
+                ]
+                for name in self.classes
             },
             "made_missing": [
                 {"cause": cause, "rows": n, "first_row": row} for cause, (n, row) in self.made_missing.items()
             ],
             "unmatched_values": [{"value": value, "rows": n} for value, n in self.unmatched_values],
+            "unmatched_beyond": self.unmatched_beyond,
             "unfinished_values": [{"value": value, "rows": n} for value, n in self.unfinished_values],
+            "unfinished_beyond": self.unfinished_beyond,
         }
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from kivvet.core.columns.column import CodedColumn, Column, TextColumn, missing_mask
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.values import days_since_epoch
+from kivvet.core.words.wording import count, values_with_rows
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -90,6 +91,29 @@ class Shares(Printed):
         gaps = [self.share(self.now, row) - self.share(self.then, row) for row in range(len(self.conditions))]
         gaps.append(self.now.unmatched / self.now.valued - self.then.unmatched / self.then.valued)
         return sum(map(abs, gaps)) / 2
+
+    @property
+    def told(self) -> tuple[tuple[str, str], ...]:
+        """What there is to say of values that lie elsewhere: what is told, and the words."""
+        made = []
+        if self.now.unmatched:
+            n_beyond = self.now.unmatched - sum(n for _, n in self.unmatched_values)
+            made.append(("in no row", values_with_rows(self.unmatched_values, n_beyond)))
+        if self.then is None:
+            return tuple(made)
+        ends = [
+            f"{count(n, 'value')} {what} {'' if end is None else f'{end:.10g}'}".rstrip()
+            for n, what, end in (
+                (self.below, "below", self.then.lowest),
+                (self.above, "above", self.then.highest),
+            )
+            if n
+        ]
+        if ends:
+            of = "ends of what was" if len(ends) > 1 else "lowest" if self.below else "highest"
+            made.append(("outside", f"{' and '.join(ends)}, the {of} seen then"))
+        moved = f"{100 * self.moved:.1f} % of the values would have to be in another row for the shares to be as then"
+        return (*made, ("moved", moved))
 
     def as_dict(self) -> dict[str, Any]:
         """Return it as plain values."""

@@ -14,6 +14,7 @@ import pyarrow as pa
 from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.classify.combined import Combined
 from kivvet.core.classify.compiled import compile_table
+from kivvet.core.classify.outcomes import WHY, WHY_BY_STATUS, Why
 from kivvet.core.classify.results import OutputMaker, output_maker, row_column, status_column
 from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import Column
@@ -24,7 +25,6 @@ from kivvet.core.read.meaning import definition_of, meaning_of, order_of_rows, t
 from kivvet.core.run.reports import TableReport
 from kivvet.core.run.steps import Made, Read, Stage, Step
 from kivvet.core.run.value_tally import ValueTally
-from kivvet.core.run.value_texts import MOST_ROWS_COMBINED
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
 from kivvet.core.words.values import ValueType
@@ -254,10 +254,7 @@ class TableStage(Stage):
         """Count the values of some rows, and note the first row that has each."""
         table = self.step.table
         decides = {name: column for name, column in columns.items() if name in table.deciding_reads}
-        rows = np.flatnonzero(mask)
-        if len(decides) > 1 and table.lookup is None:
-            rows = rows[:MOST_ROWS_COMBINED]
-        values.see(decides, rows, rows_before)
+        values.see(decides, np.flatnonzero(mask), rows_before)
 
     def report(self) -> TableReport:
         outcomes = self.outcomes
@@ -272,6 +269,9 @@ class TableStage(Stage):
             name: self.class_counts(maker, counts)
             for name, maker in self.makers
             if maker.code_of_outcome is not None and self.is_listed(maker, counts)
+        }
+        classless = {
+            name: self.without_class(maker, counts) for name, maker in self.makers if name in classes
         }
         ranked, waiting = (
             tuple(sorted(values.counts.items(), key=lambda pair: (-pair[1], pair[0])))
@@ -293,6 +293,7 @@ class TableStage(Stage):
             self.made_missing,
             unfinished,
             waiting,
+            classless,
         )
 
     def is_listed(self, maker: OutputMaker, counts: npt.NDArray[np.int64]) -> bool:
@@ -302,6 +303,19 @@ class TableStage(Stage):
         assert maker.code_of_outcome is not None
         single = counts[: len(maker.code_of_outcome)]
         return len(np.unique(maker.code_of_outcome[single > 0])) <= _MOST_CLASSES_LISTED
+
+    def without_class(self, maker: OutputMaker, counts: npt.NDArray[np.int64]) -> dict[Why, int]:
+        """Return the rows without a class of an output, by why they have none."""
+        codes = maker.code_of_outcome
+        assert codes is not None
+        lacks = np.zeros(self.outcomes.number, bool)
+        lacks[: len(codes)] = codes < 0
+        if maker.combined is not None:
+            of_sets = [not maker.combined.of_rows(rows) for rows in self.outcomes.sets]
+            lacks[self.outcomes.first_set :] = of_sets
+        why = WHY_BY_STATUS[self.outcomes.status_codes()]
+        sums = np.bincount(why[lacks], counts[lacks], len(WHY)).astype(int).tolist()
+        return {kind: n for kind, n in zip(WHY, sums, strict=True) if n}
 
     def class_counts(
         self, maker: OutputMaker, counts: npt.NDArray[np.int64]

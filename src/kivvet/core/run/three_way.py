@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,7 +18,8 @@ import pyarrow as pa
 
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.compare.comparison import Comparison, Gives
-from kivvet.core.run.frames import apply_tables
+from kivvet.core.run.entries import Entry
+from kivvet.core.run.frames import apply_entries
 from kivvet.core.space.cells import CellCut
 from kivvet.core.space.make_axis import make_axis
 from kivvet.core.space.table_space import asked_of
@@ -26,10 +27,14 @@ from kivvet.core.tables.inputs import Input
 from kivvet.core.tables.table import Computed, Table
 from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.findings import KINDS
-from kivvet.core.words.values import write_plain
+from kivvet.core.words.values import Instant, write_plain
 
 MOST_CASES = 200_000
 _MOST_CLASHES = 100
+_HOW = "how each case is decided"
+_NO_ROW = "no row"
+#: What a version gives, by output, as texts.
+Results = tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -38,22 +43,27 @@ class Clash:
 
     Attributes
     ----------
-    region : str
-        In the condition syntax, by input where there are several.
+    region : mapping of str to str
+        By input, in the condition syntax.
     before, ours, theirs : str
         What the common version gives there, and what the two do.
     """
 
-    region: str
+    region: Mapping[str, str]
     before: str
     ours: str
     theirs: str
 
-    def __str__(self) -> str:
-        return f"{self.region}: {self.before} -> {self.ours}, and -> {self.theirs}"
+    @property
+    def where(self) -> str:
+        """The region as it reads in a message."""
+        return _region_text(self.region)
 
-    def as_dict(self) -> dict[str, str]:
-        return {"region": self.region, "before": self.before, "ours": self.ours, "theirs": self.theirs}
+    def __str__(self) -> str:
+        return f"{self.where}: {self.before} -> {self.ours}, and -> {self.theirs}"
+
+    def as_dict(self) -> dict[str, Any]:
+        return {"region": dict(self.region), "before": self.before, "ours": self.ours, "theirs": self.theirs}
 
 
 @dataclass(frozen=True)
@@ -124,7 +134,8 @@ class _Cases:
             asked = [condition for table in tables for condition in asked_of(table, number)]
             axis = make_axis(replace(about, domain=None), asked)
             cut = CellCut.of(axis, [axis.region(one) for one in dict.fromkeys(asked)], axis.domain)
-            cells = cut.cells
+            # Between two microseconds no time of data lies.
+            cells = [cell for cell in cut.cells if not isinstance(cell.witness, Instant)]
             values.append((*(cell.witness for cell in cells), None))
             texts.append((*(axis.write_interval(cell.low, cell.high) for cell in cells), "missing"))
             if math.prod(map(len, values)) > MOST_CASES:
@@ -139,18 +150,19 @@ class _Cases:
         ]
         frame = pa.table(dict(zip((one.name for one in self.inputs), arrays, strict=True)))
         given = [_results(table, frame) for table in tables]
-        clashes: dict[tuple[str, str, str], list[tuple[int, ...]]] = {}
+        names = [one.name for one in tables[0].outputs]
+        clashes: dict[tuple[Results, Results, Results], list[tuple[int, ...]]] = {}
         wrong = ""
         for row, place in enumerate(places):
             before, ours, theirs, *merged = (one[row] for one in given)
-            if len({before, ours, theirs}) == 3:
+            wanted = _wanted(before, ours, theirs)
+            if wanted is None:
                 clashes.setdefault((before, ours, theirs), []).append(place)
-                continue
-            wanted = theirs if theirs != before else ours
-            if merged and merged[0] != wanted and not wrong:
-                wrong = f"{self._region([place])} gives {merged[0]}, and {wanted} was wanted"
+            elif merged and merged[0] != wanted and not wrong:
+                region = _region_text(self._region([place]))
+                wrong = f"{region} gives {_said(names, merged[0])}, and {_said(names, wanted)} was wanted"
         found = [
-            Clash(self._region(run), *three)
+            Clash(self._region(run), *(_said(names, one) for one in three))
             for three, all_of_them in clashes.items()
             for run in self._runs(all_of_them)
         ]
@@ -167,59 +179,97 @@ class _Cases:
                 runs.append([place])
         return runs
 
-    def _region(self, run: Sequence[tuple[int, ...]]) -> str:
-        parts = []
-        for number, about in enumerate(self.inputs):
-            texts = list(dict.fromkeys(self.texts[number][place[number]] for place in run))
-            parts.append(f"{about.name} {' | '.join(texts)}")
-        return ", ".join(parts)
+    def _region(self, run: Sequence[tuple[int, ...]]) -> dict[str, str]:
+        """Return a region by input, in the condition syntax."""
+        return {
+            about.name: " | ".join(dict.fromkeys(self.texts[number][place[number]] for place in run))
+            for number, about in enumerate(self.inputs)
+        }
 
 
-def _results(table: Table, frame: pa.Table) -> list[str]:
-    """Return what a table gives in each case, as text; where rows that differ meet, what the earlier gives."""
+def _wanted(before: Results, ours: Results, theirs: Results) -> Results | None:
+    """Return what each side wanted of each output: what it changed, else what was given; None where both changed one, to
+    different results.
+    """
+    made = []
+    for was, one, two in zip(before, ours, theirs, strict=True):
+        if was not in (one, two) and one != two:
+            return None
+        made.append(one if two == was else two)
+    return tuple(made)
+
+
+def _said(names: Sequence[str], results: Results) -> str:
+    """Return results as they read: of several outputs by name."""
+    if len(set(results)) == 1 and results[0] == _NO_ROW:
+        return _NO_ROW
+    if len(names) == 1:
+        return results[0]
+    return ", ".join(f"{name} {one}" for name, one in zip(names, results, strict=True))
+
+
+def _region_text(region: Mapping[str, str]) -> str:
+    return ", ".join(f"{name} {text}" for name, text in region.items())
+
+
+def _results(table: Table, frame: pa.Table) -> list[Results]:
+    """Return what a table gives in each case, by output, as texts; where rows that differ meet, what the earlier gives.
+
+    That no row holds it is another thing than a row that says missing.
+    """
     lowered = replace(table, severity=dict.fromkeys(KINDS, "note"), given=(), examples=())
-    made = apply_tables(frame, [lowered], with_report=False).frame
-    columns = [made.column(name).to_pylist() for name in made.column_names[len(frame.column_names) :]]
-    return [", ".join(map(write_plain, row)) for row in zip(*columns, strict=True)]
+    entry = Entry(table.name, status=_HOW)
+    made = apply_entries(frame, [entry], {table.name: lowered}, with_report=False).frame
+    held = made.column_names[len(frame.column_names) :]
+    columns = [made.column(name).to_pylist() for name in held if name != _HOW]
+    is_none = [how in ("unmatched", "missing", "no-period") for how in made.column(_HOW).to_pylist()]
+    return [
+        tuple(_NO_ROW if value is None and none else write_plain(value) for value in row)
+        for none, row in zip(is_none, zip(*columns, strict=True), strict=True)
+    ]
 
 
 def _by_regions(base: Table, ours: Table, theirs: Table, merged: Table | None) -> ThreeWay:
+    """Judge by the regions in which versions differ, which of lookups are their keys."""
+    names = [one.name for one in base.outputs]
     of_ours, of_theirs = compare_tables(base, ours), compare_tables(base, theirs)
     by_ours, by_theirs = _regions(of_ours), _regions(of_theirs)
-    clashes = tuple(
-        Clash(region, by_ours[region][0], by_ours[region][1], by_theirs[region][1])
-        for region in by_ours
-        if region in by_theirs and by_ours[region][1] != by_theirs[region][1]
-    )
+    clashes = []
+    wanted: dict[tuple[tuple[str, str], ...], tuple[Results, Results]] = {}
+    for region in {**by_ours, **by_theirs}:
+        before, one = by_ours.get(region) or (by_theirs[region][0],) * 2
+        two = by_theirs.get(region, (before, before))[1]
+        both = _wanted(before, one, two)
+        if both is None:
+            clashes.append(Clash(dict(region), *(_said(names, each) for each in (before, one, two))))
+        elif both != before:
+            wanted[region] = before, both
     is_whole = all(one.is_settled and not one.n_more and not one.options for one in (of_ours, of_theirs))
     if merged is None or not is_whole or clashes:
-        return ThreeWay(clashes[:_MOST_CLASHES])
-    alike = {region for region, one in by_ours.items() if by_theirs.get(region) == one}
-    left = _results_by_region(by_theirs, alike), _results_by_region(by_ours, alike)
-    made = [compare_tables(side, merged) for side in (ours, theirs)]
-    if not all(one.is_settled and not one.n_more and not one.options for one in made):
+        return ThreeWay(tuple(clashes[:_MOST_CLASHES]))
+    made = compare_tables(base, merged)
+    if not made.is_settled or made.n_more or made.options:
         return ThreeWay()
-    return ThreeWay(
-        is_proven=all(
-            _results_by_region(_regions(one), set()) == wanted for one, wanted in zip(made, left, strict=True)
-        )
-    )
+    given = _regions(made)
+    if given == wanted:
+        return ThreeWay(is_proven=True)
+    # Regions of several inputs may be cut in other ways; those of lookups are keys.
+    if any(table.lookup is None for table in (base, ours, theirs, merged)):
+        return ThreeWay()
+    region = next(one for one in {**wanted, **given} if wanted.get(one) != given.get(one))
+    before = (given.get(region) or wanted[region])[0]
+    is_given, was_wanted = (pairs.get(region, (before, before))[1] for pairs in (given, wanted))
+    said = f"{_region_text(dict(region))} gives {_said(names, is_given)}, and {_said(names, was_wanted)} was wanted"
+    return ThreeWay(wrong=said)
 
 
-def _regions(made: Comparison) -> dict[str, tuple[str, str]]:
-    """Return by region what was given there, and what is."""
+def _regions(made: Comparison) -> dict[tuple[tuple[str, str], ...], tuple[Results, Results]]:
+    """Return by region what was given there by output, and what is."""
     return {
-        ", ".join(f"{name} {text}" for name, text in one.region.items()): (
-            _text(one.before),
-            _text(one.after),
-        )
+        tuple(one.region.items()): (_texts(one.before, one.after), _texts(one.after, one.before))
         for one in made.regions
     }
 
 
-def _text(gives: Gives) -> str:
-    return ", ".join(gives.results.values()) or "no row"
-
-
-def _results_by_region(regions: dict[str, tuple[str, str]], left_out: set[str]) -> dict[str, str]:
-    return {region: after for region, (_, after) in regions.items() if region not in left_out}
+def _texts(gives: Gives, other: Gives) -> Results:
+    return tuple(gives.results.values()) or (_NO_ROW,) * len(other.results)

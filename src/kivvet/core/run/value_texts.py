@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from kivvet.core.columns.column import CodedColumn, Column, TextColumn, arrow_from_column
 from kivvet.core.words.values import write_plain
 
-MOST_ROWS_COMBINED = 1_000  # of a batch, whose values of several inputs are put together
+_MOST_ROWS_COMBINED = 1_000  # whose values are put together where a few are wanted
 
 
 def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:
@@ -31,7 +31,7 @@ def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) 
     """Return the first few combinations of values of the rows in `mask`, with how often each occurs among
     them.
     """
-    found = different_rows(columns, np.flatnonzero(mask)[:MOST_ROWS_COMBINED])
+    found = different_rows(columns, np.flatnonzero(mask)[:_MOST_ROWS_COMBINED])
     return [
         (named_texts(columns, texts), n)
         for texts, n in zip(found.texts(), found.counts.tolist(), strict=True)

@@ -281,3 +281,22 @@ def index_of(table: Table) -> LookupIndex:
     """Return the rows of a lookup by key and range."""
     assert table.lookup is not None
     return LookupIndex(table.lookup)
+
+
+def parts_of_row(table: Table, row: int, *, with_names: bool = False) -> tuple[str, ...]:
+    """Return the key and the ranges of a row of a lookup, from 0, as they read.
+
+    Parameters
+    ----------
+    with_names : bool
+        Whether the name of the one key stands before it, as those of several do.
+    """
+    assert table.lookup is not None
+    keys = table.lookup.keys
+    parts = [table.lookup.shown_key(row)] if keys else []
+    if with_names and len(keys) == 1:
+        parts = [f"{keys[0].about.name} = {parts[0]}"]
+    for column, cells in zip(table.lookup.ranges, index_of(table).ranges, strict=True):
+        if cells.starts[row] < cells.ends[row]:
+            parts.append(f"{column.about.name} {cells.write(int(cells.starts[row]), int(cells.ends[row]))}")
+    return tuple(parts)

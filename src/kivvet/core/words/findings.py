@@ -213,16 +213,17 @@ class Report(Printed):
         rows_read: Mapping[str, int] | None = None,
         formulas: Iterable[str] = (),
     ) -> Report:
-        """Return the report of `findings`, sorted by table, then severity, then row."""
+        """Return the report of `findings`, sorted by table, then severity, then row; gaps in which rows of data fall first."""
         names = tuple(tables)
         all_formulas = tuple(formulas)
         position = {name: index for index, name in enumerate(sorted((*names, *all_formulas)))}
 
-        def order(item: Finding) -> tuple[int, int, int]:
+        def order(item: Finding) -> tuple[int, int, int, int]:
             at = position.get(item.table, len(position) if item.table else -1)
             # What only counts the rest of others stands after them.
             row = item.rows[0] if item.rows else 0 if item.region is not None else _LAST
-            return at, SEVERITIES.index(item.severity), row
+            in_gap = item.count or 0 if item.kind == "gap" and item.region is not None else 0
+            return at, SEVERITIES.index(item.severity), -in_gap, row
 
         return cls(
             tuple(sorted(findings, key=order)),

@@ -6,6 +6,9 @@ The core knows no views. Whoever puts core and views together sets `view_of` and
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TypeVar
+
+Item = TypeVar("Item")
 
 #: Returns what the terminal shows of a value; None where it has no view.
 view_of: Callable[[object], str | None] | None = None
@@ -30,3 +33,9 @@ class Printed(ShownInNotebooks):
     def __str__(self) -> str:
         view = None if view_of is None else view_of(self)
         return repr(self) if view is None else view
+
+
+class Several(tuple[Item, ...], ShownInNotebooks):
+    """Results of one kind, as a tuple that a notebook shows too."""
+
+    __slots__ = ()

@@ -6,8 +6,11 @@ import difflib
 import itertools
 import json
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
+
+#: What stands in views for rows that have no class, where it is not told why.
+NO_CLASS = "(no class)"
 
 
 def count(number: int, noun: str, plural: str | None = None) -> str:
@@ -25,6 +28,23 @@ def listed(names: Iterable[object], most: int = 12, n_all: int | None = None) ->
     if number > most:
         texts = [*texts[:most], f"... and {number - most:,} more"]
     return ", ".join(texts) if texts else "none"
+
+
+def values_with_rows(values: Sequence[tuple[str, int]], n_beyond: int = 0, most: int = 6) -> str:
+    """Return values with the rows that have them, and of those left out how many they are, with their rows.
+
+    Parameters
+    ----------
+    n_beyond : int
+        Rows that have none of the values.
+    """
+    parts = [f"{value!r} ({n:,})" for value, n in values[:most]]
+    n_left = sum(n for _, n in values[most:])
+    if n_left:
+        parts.append(f"... and {len(values) - most:,} more ({n_left:,})")
+    if n_beyond:
+        parts.append(f"... and values not told apart ({n_beyond:,})")
+    return ", ".join(parts)
 
 
 def near_name(name: str, names: Iterable[str]) -> str | None:
