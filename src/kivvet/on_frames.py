@@ -35,7 +35,7 @@ def draft(
     output: str | None = None,
     classes: str | None = None,
     method: str | None = None,
-    n_bins: int = 5,
+    n_bins: int | None = None,
     bounds: Sequence[Any] = (),
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
@@ -56,8 +56,8 @@ def draft(
     method : {"width", "counts", "round", "natural", "deviations"}, optional
         How numbers and dates are divided: equally wide, equally many rows, round bounds (the default),
         natural breaks, or one standard deviation apart about the mean.
-    n_bins : int
-        About how many bins.
+    n_bins : int, optional
+        About how many bins: 5 without it.
     bounds : sequence of numbers, dates or str
         The bounds themselves; each begins its upper bin.
     by_value : bool
@@ -75,13 +75,23 @@ def draft(
     """
     from kivvet.core.draft.draft import draft_frame
     from kivvet.core.draft.several import draft_frame_over, names_of_columns
-    from kivvet.core.draft.wishes import wishes_of
+    from kivvet.core.draft.wishes import refuse_bins, wishes_of
 
     wishes = wishes_of(
         output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
     )
     columns = names_of_columns(column)
     if len(columns) != 1:
+        refuse_bins(
+            {
+                "method": method,
+                "n_bins": n_bins,
+                "bounds": bounds,
+                "quantiles": quantiles,
+                "results": results,
+                "by_value": by_value,
+            }
+        )
         return rule_table(*draft_frame_over(frame, columns, name or "drafted", wishes, classes))
     return rule_table(*draft_frame(frame, columns[0], name or f"{columns[0]}_class", wishes, classes))
 

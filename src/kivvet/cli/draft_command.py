@@ -46,9 +46,7 @@ from kivvet.cli.options import Command, book_option, opened_book, read_as_option
     "--number",
     "n_bins",
     type=click.IntRange(1, 1000),
-    default=5,
-    show_default=True,
-    help="About how many bins.",
+    help="About how many bins; 5 without it.",
 )
 @click.option("--by-value", is_flag=True, help="One row a value for numbers and dates too.")
 @click.option(

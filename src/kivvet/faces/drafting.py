@@ -149,7 +149,7 @@ class Drafting(OpenedBook):
         classes: str | None = None,
         output: str | None = None,
         method: str | None = None,
-        n_bins: int = 5,
+        n_bins: int | None = None,
         bounds: Sequence[Any] = (),
         by_value: bool = False,
         quantiles: Sequence[Any] = (),

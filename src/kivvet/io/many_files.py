@@ -106,6 +106,9 @@ class ManyFiles(Source):
             self.schema: Mapping[str, pa.DataType | None] = dict.fromkeys([*own, *more])
         else:
             types = {name: self._type(name) for name in own}
+            self.parts = [
+                part.with_types({name: types[name] for name in part.untyped}) for part in self.parts
+            ]
             self.schema = {**types, **dict.fromkeys(more, pa.string())}
             fields = [self._field(name).with_type(types[name]) for name in own]
             self.stored_schema = pa.schema([*fields, *(pa.field(name, pa.string()) for name in more)])
@@ -147,8 +150,8 @@ class ManyFiles(Source):
         for file, part in zip(self.names_of_files, self.parts, strict=True):
             kind = part.schema.get(name)
             if kind is not None:
-                found.setdefault(_plain(kind), file)
-        kinds = [kind for kind in found if not pa.types.is_null(kind)] or list(found)
+                found.setdefault(pa.null() if name in part.untyped else _plain(kind), file)
+        kinds = [kind for kind in found if not pa.types.is_null(kind)] or [pa.string()]
         together = _common(kinds)
         if together is None:
             said = " and ".join(f"{kind} in {found[kind]}" for kind in kinds[:2])

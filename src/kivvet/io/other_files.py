@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import copy
 import json
 import math
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -53,6 +54,17 @@ def read_json_lines(path: Path, _: ReadOptions = AS_IT_SAYS) -> pa.Table:
     return arrow_json.read_json(path, parse_options=arrow_json.ParseOptions(explicit_schema=schema))
 
 
+def without_views(schema: pa.Schema) -> pa.Schema:
+    """Return a schema whose texts are held one after the other: of views Arrow itself can neither take rows nor filter."""
+
+    def plain(kind: pa.DataType) -> pa.DataType:
+        if pa.types.is_dictionary(kind):
+            return pa.dictionary(kind.index_type, plain(kind.value_type), kind.ordered)
+        return pa.large_string() if pa.types.is_string_view(kind) else kind
+
+    return pa.schema([field.with_type(plain(field.type)) for field in schema], schema.metadata)
+
+
 class ArrowSource(Source):
     """A file of Arrow, with or without its index; columns have the types they are stored in."""
 
@@ -60,7 +72,7 @@ class ArrowSource(Source):
         self.path = path
         try:
             with pa.memory_map(str(path)) as file:
-                self.stored_schema: pa.Schema = self._opened(file).schema
+                self.stored_schema: pa.Schema = without_views(self._opened(file).schema)
         except OSError as error:
             raise unreadable(path, error) from error
         except pa.ArrowInvalid as error:
@@ -91,6 +103,7 @@ class ArrowSource(Source):
                 )
                 for part in parts:
                     chosen = part.select(wanted)
+                    chosen = chosen.cast(without_views(chosen.schema))
                     for begin in range(0, part.num_rows, _ROWS_A_BATCH):
                         yield chosen.slice(begin, _ROWS_A_BATCH)
         except (OSError, pa.ArrowInvalid) as error:
@@ -118,11 +131,20 @@ class JsonLinesSource(Source):
             raise DataError(
                 "holds no fields", place=Place(shown_path(path)), expected='such as {"site": "007"}'
             )
-        self.stored_schema = pa.schema(
+        self.untyped = frozenset(field.name for field in first.schema if pa.types.is_null(field.type))
+        self._stored = self.stored_schema = pa.schema(
             [field.with_type(pa.string()) if _is_guessed(field.type) else field for field in first.schema]
         )
         self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
         _refuse_repeated(path, self.stored_schema.names)
+
+    def with_types(self, kinds: Mapping[str, pa.DataType]) -> JsonLinesSource:
+        made = copy.copy(self)
+        made.stored_schema = pa.schema(
+            [field.with_type(kinds.get(field.name, field.type)) for field in self._stored]
+        )
+        made.schema = dict(zip(made.stored_schema.names, made.stored_schema.types, strict=True))
+        return made
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None

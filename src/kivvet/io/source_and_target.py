@@ -146,12 +146,15 @@ class Source(ABC):
     stored_schema : pyarrow.Schema or None
         As the file itself holds it, for formats that have types.
     notes : sequence of SourceNote
+    untyped : frozenset of str
+        Columns that hold no value, by what was looked at, so that the file says no type of them.
     """
 
     path: Path
     schema: Mapping[str, pa.DataType | None]
     stored_schema: pa.Schema | None = None
     notes: Sequence[SourceNote] = ()
+    untyped: frozenset[str] = frozenset()
 
     @property
     def headings(self) -> Sequence[str]:
@@ -231,6 +234,10 @@ class Source(ABC):
         """Return the source, texts of those of some columns that the file holds as codes into their different values as
         just that: they are read and looked up sooner.
         """
+        return self
+
+    def with_types(self, kinds: Mapping[str, pa.DataType]) -> Source:
+        """Return the source, some columns of which the file says no type as those that others say."""
         return self
 
     def with_numbers(self, kinds: Mapping[str, pa.DataType]) -> Source:

@@ -11,7 +11,7 @@ from kivvet.books.asks.draft_several import draft_over_columns
 from kivvet.books.asks.draft_table import Drafted, draft_lookup, draft_table
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.draft.several import names_of_columns
-from kivvet.core.draft.wishes import wishes_of
+from kivvet.core.draft.wishes import refuse_bins, wishes_of
 from kivvet.core.words.errors import DataError
 
 OnRows = Callable[[int], None]
@@ -28,7 +28,7 @@ def draft_into(
     classes: str | None = None,
     output: str | None = None,
     method: str | None = None,
-    n_bins: int = 5,
+    n_bins: int | None = None,
     bounds: Sequence[Any] = (),
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
@@ -51,6 +51,7 @@ def draft_into(
             "classes": classes,
             "output": output,
             "method": method,
+            "n_bins": n_bins,
             "bounds": bounds,
             "by_value": by_value,
             "quantiles": quantiles,
@@ -63,18 +64,16 @@ def draft_into(
     if keep or copy:
         raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
     if len(columns) > 1:
-        unused = {
-            "method": method,
-            "bounds": bounds,
-            "quantiles": quantiles,
-            "results": results,
-            "by_value": by_value,
-        }
-        if given := [word for word, value in unused.items() if value]:
-            raise DataError(
-                f"{given[0]} has a meaning for one column only",
-                fix="draft a table of ranges for each column of numbers first, and read the classes that they give",
-            )
+        refuse_bins(
+            {
+                "method": method,
+                "n_bins": n_bins,
+                "bounds": bounds,
+                "quantiles": quantiles,
+                "results": results,
+                "by_value": by_value,
+            }
+        )
         return draft_over_columns(
             book,
             name,

@@ -68,6 +68,14 @@ def _attach_rows(
     if file is None:
         return document.locate, faults
     options, faults = _options_of(definition, document, name)
+    for word in ("decimal", "thousands"):
+        if word in definition:
+            place = document.locate((word,))
+            message = f"{word} is how numbers of data are written; rows of conditions and results have a point, and nothing between thousands"
+            remedy = f"leave {word} out, and write the rows so, for example < 5600.5"
+            faults.append(
+                finding("syntax", message, table=name, places=(place,) if place else (), remedy=remedy)
+            )
     if faults:
         return document.locate, faults
     rows, faults = read_csv_rows(file, name, options)

@@ -7,16 +7,23 @@ from collections.abc import Mapping
 import numpy as np
 
 from kivvet.core.calculate.evaluate import Evaluator
+from kivvet.core.calculate.whole_steps import Steps
 from kivvet.core.columns.column import Column, NumericColumn
 from kivvet.core.tables.table import ComputedInput
 
 
-def computed_column(test: ComputedInput, columns: Mapping[str, Column]) -> Column:
-    """Return the column of a computed input, made from the columns it reads."""
+def computed_column(test: ComputedInput, columns: Mapping[str, Column], steps: Steps) -> Column:
+    """Return the column of a computed input, made from the columns it reads.
+
+    Parameters
+    ----------
+    steps : mapping of str to (Decimal, Decimal)
+        Of the inputs of its table (`Table.steps`).
+    """
     if test.compared is None and test.whole is None:
         return columns[test.about.name]
     n_rows = len(columns[test.reads[0]])
-    evaluator = Evaluator(columns.__getitem__, n_rows)
+    evaluator = Evaluator(columns.__getitem__, n_rows, steps=steps)
     if test.compared is not None:
         signs, missing = evaluator.signs(*test.compared)
         return NumericColumn("integer", signs, ~missing if missing.any() else None)

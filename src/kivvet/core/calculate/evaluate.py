@@ -16,6 +16,7 @@ from kivvet.core.calculate.comparing import KindsDifferError, Signs, common, com
 from kivvet.core.calculate.moments import days_between, part_of, whole_years
 from kivvet.core.calculate.texts import TEXT, like_regex, mapped
 from kivvet.core.calculate.vectors import Vector, either, nothing, of_column, of_constant, without_empty
+from kivvet.core.calculate.whole_steps import Steps, signs_in_steps
 from kivvet.core.columns.column import BoolArray, Column
 from kivvet.core.formulas.tree import (
     And,
@@ -53,6 +54,8 @@ class Evaluator:
         What window functions, and comparisons of them with 1, gave for these rows.
     shared : mapping of int to str, optional
         By the `id` of each part of a tree that stands in it more than once its text: it is worked out once.
+    steps : mapping of str to (Decimal, Decimal), optional
+        By column that has one its step, and what multiples are counted from: sums of such columns are compared exactly.
 
     Attributes
     ----------
@@ -70,7 +73,9 @@ class Evaluator:
         is_near_equal: bool = False,
         windows: Mapping[Tree, Vector] | None = None,
         shared: Mapping[int, str] | None = None,
+        steps: Steps | None = None,
     ) -> None:
+        self.steps = steps or {}
         self.column_named = column_named
         self.n_rows = n_rows
         self.is_near_equal = is_near_equal
@@ -99,6 +104,11 @@ class Evaluator:
 
     def signs(self, left: Tree, right: Tree) -> tuple[Signs, BoolArray]:
         """Return -1, 0 or 1 as left is below, equal to or above right, and where one of them is missing."""
+        exact = None
+        if self.steps:
+            exact = signs_in_steps(left, right, self.steps, self._column, self.n_rows)
+        if exact is not None and exact[2].all():
+            return exact[0], exact[1]
         try:
             signs, missing = signs_of(
                 _with_empty_missing(self.vector(left)),
@@ -108,7 +118,12 @@ class Evaluator:
         except KindsDifferError as error:
             raise _incomparable(left, right, error) from None
         gone = np.zeros(self.n_rows, bool) if missing is None else np.broadcast_to(missing, self.n_rows)
+        if exact is not None:
+            return np.where(exact[2], exact[0], signs), gone
         return np.broadcast_to(signs, self.n_rows), gone
+
+    def _column(self, name: str) -> Vector:
+        return self.vector(ColumnName(name))
 
     def note(self, cause: str, rows: BoolArray) -> None:
         """Count values that have no result; for a constant part, every row has none."""
@@ -127,6 +142,7 @@ class Evaluator:
             is_near_equal=self.is_near_equal,
             windows={window: made.take(rows) for window, made in self.windows.items()},
             shared=self.shared,
+            steps=self.steps,
         )
 
     def column(self, name: str) -> Vector:

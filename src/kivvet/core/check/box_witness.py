@@ -234,7 +234,7 @@ class _Search:
         holds = np.ones(len(combinations), bool)
         for dimension, cell in self.tests:
             assert dimension.test is not None
-            made = of_column(computed_column(dimension.test, columns))
+            made = of_column(computed_column(dimension.test, columns, self.table.steps))
             missing = made.missing_rows(len(combinations))
             if cell == dimension.missing:
                 holds &= missing
@@ -253,7 +253,9 @@ class _Search:
         allowed = np.ones(n_rows, bool)
         for given in self.table.given:
             if all(name in columns for name in given.reads):
-                _, broken = Evaluator(columns.__getitem__, n_rows, is_near_equal=True).truth(given.condition)
+                _, broken = Evaluator(
+                    columns.__getitem__, n_rows, is_near_equal=True, steps=self.table.steps
+                ).truth(given.condition)
                 allowed &= ~broken
         good = rows[allowed[rows]]
         return int(good[0] if len(good) else rows[0])

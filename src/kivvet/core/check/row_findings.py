@@ -153,6 +153,14 @@ class RowFindings:
 
     def open_input(self, about: Input) -> Finding:
         """Tell that an input's unlisted values are no gap, since nothing says which there are."""
+        if about not in self.table.inputs:  # `when` alone asks for it
+            gives = ", ".join(f'{toml_key(output.name)} = "..."' for output in self.table.outputs)
+            return self.of_rows(
+                "open",
+                f"when asks for single values of {about.name}, so others are seen only in data",
+                [],
+                remedy=f"add a row for all others, or say what they get: otherwise = {{ {gives} }}",
+            )
         return self.of_rows(
             "open",
             f"{about.name} has no domain, so values that no row lists are seen only in data",

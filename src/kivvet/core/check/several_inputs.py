@@ -444,7 +444,8 @@ class BoxCheck(RowFindings):
     def open_inputs(self, sought: Sequence[Sequence[int]]) -> Iterable[Finding]:
         """Tell the inputs without a domain whose unlisted values some places leave uncovered."""
         for number, dimension in enumerate(self.dimensions):
-            if not dimension.unlisted or dimension.test is not None:
+            is_plain = dimension.test is None or dimension.is_plain
+            if not dimension.unlisted or not is_plain:
                 continue
             cells = [*sought[:number], list(dimension.unlisted), *sought[number + 1 :]]
             try:

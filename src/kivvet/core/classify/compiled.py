@@ -52,7 +52,9 @@ class CompiledTable:
         if table.lookup is not None:
             return
         regions = [row_regions(table, number) for number in range(len(table.dimensions))]
-        is_alone = len(regions) == 1 and table.match != "every"
+        # What is given may leave open whether rows meet: then each row of data is watched.
+        is_doubtful = bool(table.given) and self._is_in_doubt()
+        is_alone = len(regions) == 1 and table.match != "every" and not is_doubtful
         self.coders = [
             InputCoder(
                 about,
@@ -167,7 +169,10 @@ class CompiledTable:
 
     def _dimension_columns(self, columns: Mapping[str, Column]) -> list[tuple[str, Column]]:
         made = [(about.name, columns[about.name]) for about in self.table.inputs]
-        made += [(test.about.name, computed_column(test, columns)) for test in self.table.computed_inputs]
+        made += [
+            (test.about.name, computed_column(test, columns, self.table.steps))
+            for test in self.table.computed_inputs
+        ]
         return made
 
     def _first_of_each(self, outcomes: Array, counts: Counts | None) -> tuple[Array, Counts | None]:

@@ -16,14 +16,12 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from kivvet.core.calculate.whole_steps import STEP_TOLERANCE
 from kivvet.core.columns.column import TICKS_A_DAY, NumericColumn
 from kivvet.core.space.cells import LabelStretches, labels_by_stretch
 from kivvet.core.tables.inputs import Input
 from kivvet.core.words.regions import HIGH, LOW, Cut, Region
 from kivvet.core.words.values import NANOSECONDS_A_DAY, datetime_of_microseconds
-
-#: A value this part of a step away from a multiple is taken for it.
-STEP_TOLERANCE = Fraction(1, 1_000_000)
 
 
 def thresholds_of(
@@ -81,9 +79,9 @@ def float_threshold(cut: Cut, about: Input, dtype: np.dtype[Any]) -> Any:
     """
     _, value, side = cut
     nearest = _nearest(value, dtype)
+    if np.isinf(nearest):  # beyond all floats but the infinities
+        return nearest if nearest > 0 else np.nextafter(nearest, dtype.type(0))
     if about.type == "integer":
-        if np.isinf(nearest):
-            return nearest if nearest > 0 else np.nextafter(nearest, dtype.type(0))
         exact = Fraction(float(nearest))
         is_beyond = exact > value if side else exact >= value
         return nearest if is_beyond else np.nextafter(nearest, dtype.type(np.inf))
@@ -104,7 +102,10 @@ def float_threshold(cut: Cut, about: Input, dtype: np.dtype[Any]) -> Any:
 
 
 def _nearest(value: int | Decimal | str, dtype: np.dtype[Any]) -> Any:
-    exact = float(value)
+    try:
+        exact = float(value)
+    except OverflowError:  # of a whole number: others become infinite by themselves
+        exact = math.inf if Decimal(value) > 0 else -math.inf
     if dtype.itemsize == 8:
         return dtype.type(exact)
     with np.errstate(over="ignore"):

@@ -242,8 +242,7 @@ class LookupPair:
             if value is None:
                 return None
             witness[one.about.name] = write_literal(value)
-            if low != LOW or high != HIGH:
-                region[one.about.name] = one.axis.write_interval(low, high)
+            region[one.about.name] = one.axis.write_interval(low, high)  # a range never holds what is missing
         return self.region(region, witness, given)
 
 

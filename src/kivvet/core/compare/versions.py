@@ -121,7 +121,7 @@ def as_one(output: Output, found: Sequence[Value]) -> Hashable:
     if output.combine == "flags":
         return frozenset(found)
     if output.combine == "join":
-        return output.separator.join(dict.fromkeys(map(str, found)))
+        return output.separator.join(dict.fromkeys(map(str, found))) or None
     if output.combine == "count":
         return len(found)
     if not found:
@@ -432,5 +432,6 @@ def _end(table: Table, word: str, output: str) -> Hashable:
     if table.match != "every":
         return given
     if given is NOTHING:
-        return as_one(table.output(output), []) if word == "otherwise" else NOTHING
+        nothing = as_one(table.output(output), [])
+        return nothing if word == "otherwise" or nothing is None else NOTHING
     return as_one(table.output(output), [given])  # type: ignore[list-item]

@@ -65,6 +65,7 @@ class CaseCounter:
 def _blank_as_null(values: pa.Array) -> pa.Array:
     plain = values.dictionary_decode() if pa.types.is_dictionary(values.type) else values
     if pa.types.is_floating(plain.type):
+        plain = pc.add(plain, pa.scalar(0.0, plain.type))  # so that there is one zero
         return pc.if_else(pc.is_nan(plain), pa.scalar(None, plain.type), plain)
     if pa.types.is_string(plain.type) or pa.types.is_large_string(plain.type):
         return pc.if_else(pc.equal(plain, ""), pa.scalar(None, plain.type), plain)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -51,7 +51,7 @@ class Wishes:
 def wishes_of(
     output: str | None,
     method: str | None,
-    n_bins: int,
+    n_bins: int | None,
     bounds: Sequence[Any],
     *,
     by_value: bool,
@@ -75,7 +75,17 @@ def wishes_of(
             f"the classes {results!r} would all be the same",
             fix='say where the number of the bin stands: "tenth {number}"; or its range: "{range}"',
         )
-    return Wishes(output, method, n_bins, texts, by_value, shares, results)
+    n_wanted = Wishes.n_bins if n_bins is None else n_bins
+    return Wishes(output, method, n_wanted, texts, by_value, shares, results)
+
+
+def refuse_bins(given: Mapping[str, Any]) -> None:
+    """Raise `DataError` where something is asked of bins, by name, and there is no one column to divide."""
+    if asked := [word for word, value in given.items() if value not in (None, (), [], False, "")]:
+        raise DataError(
+            f"{asked[0]} has a meaning for one column only",
+            fix="draft a table of ranges for each column of numbers first, and read the classes that they give",
+        )
 
 
 def _share(given: Any) -> Decimal:

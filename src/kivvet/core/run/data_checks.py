@@ -187,7 +187,9 @@ class DataProbe:
 
     def _see_givens(self, columns: Mapping[str, Column], n_rows: int) -> None:
         for number, given in enumerate(self.table.given):
-            _, broken = Evaluator(columns.__getitem__, n_rows, is_near_equal=True).truth(given.condition)
+            _, broken = Evaluator(
+                columns.__getitem__, n_rows, is_near_equal=True, steps=self.table.steps
+            ).truth(given.condition)
             if broken.any():
                 self.broken[number] += int(np.count_nonzero(broken))
                 if number not in self.broken_example:

@@ -27,6 +27,9 @@ def differing(old: MadeColumn, new: MadeColumn) -> npt.NDArray[np.bool_]:
         moved, _ = label_by_code(old.codes, place, with_counts=False)
         return np.asarray(moved != new.codes)
     one, other = plain_values(old), plain_values(new)
+    if pa.types.is_nested(one.type) != pa.types.is_nested(other.type):  # a list is no single value
+        gone = [pc.is_null(each).to_numpy(zero_copy_only=False) for each in (one, other)]
+        return np.asarray(~(gone[0] & gone[1]))
     if one.type != other.type and not (_is_number(one.type) and _is_number(other.type)):
         one, other = one.cast(pa.string()), other.cast(pa.string())
     gone = pc.is_null(one).to_numpy(zero_copy_only=False) != pc.is_null(other).to_numpy(zero_copy_only=False)

@@ -289,7 +289,7 @@ class _Explainer:
         self.compiled = compiled
         self.space = Space(table)
         self.columns = [columns[about.name] for about in table.inputs]
-        self.columns += [computed_column(test, columns) for test in table.computed_inputs]
+        self.columns += [computed_column(test, columns, table.steps) for test in table.computed_inputs]
         self.masks = [self._accepting(number) for number in range(len(self.columns))]
         self.all_rows = (1 << len(table.rows)) - 1
 

@@ -219,7 +219,7 @@ class _ArrowFrame:
         for name, one in made.items():
             array = one.as_arrow()
             table = table.append_column(pa.field(name, array.type, metadata=one.field_metadata), array)
-        return _same_kind(self.frame, table if kept is None else table.filter(pa.array(kept)))
+        return _same_kind(self.frame, table if kept is None else _filtered(table, pa.array(kept)))
 
     def type_of(self, name: str) -> ValueType | None:
         column = self.table[name]
@@ -330,7 +330,17 @@ def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Tab
     for name, arrays in chunks.items():
         column = pa.chunked_array(arrays).unify_dictionaries()
         table = table.append_column(pa.field(name, column.type, metadata=made[name].field_metadata), column)
-    return table.filter(pa.chunked_array(kept)) if plan.where is not None else table
+    return _filtered(table, pa.chunked_array(kept)) if plan.where is not None else table
+
+
+def _filtered(table: pa.Table, kept: pa.Array | pa.ChunkedArray) -> pa.Table:
+    """Return the rows that are kept; Arrow itself filters no texts that are held as views."""
+    views = [field.name for field in table.schema if pa.types.is_string_view(field.type)]
+    plain = table.schema
+    for name in views:
+        place = plain.get_field_index(name)
+        plain = plain.set(place, plain.field(place).with_type(pa.large_string()))
+    return table.cast(plain).filter(kept).cast(table.schema) if views else table.filter(kept)
 
 
 def _one_chunk(column: pa.ChunkedArray) -> pa.Array:

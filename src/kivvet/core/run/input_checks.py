@@ -13,8 +13,8 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kivvet.core.calculate.whole_steps import STEP_TOLERANCE
 from kivvet.core.classify.compiled import CompiledTable
-from kivvet.core.classify.thresholds import STEP_TOLERANCE
 from kivvet.core.columns.arrays import CHUNK
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, arrow_from_column
 from kivvet.core.formulas.tree import write_name

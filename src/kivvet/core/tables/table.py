@@ -5,6 +5,7 @@ from __future__ import annotations
 import enum
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from decimal import Decimal
 from functools import cached_property
 from typing import Literal
 
@@ -161,6 +162,14 @@ class Table(KeepsWork):
     def dimensions(self) -> tuple[Input, ...]:
         """The inputs, then what `when` cells ask: all that decides which row wins."""
         return (*self.inputs, *(test.about for test in self.computed_inputs))
+
+    @cached_property
+    def steps(self) -> Mapping[str, tuple[Decimal, Decimal]]:
+        """By input whose values are multiples of a step this, and the value they are counted from."""
+        whole = {about.name: (Decimal(1), Decimal(0)) for about in self.inputs if about.type == "integer"}
+        return whole | {
+            about.name: (about.step, about.step_offset) for about in self.inputs if about.step is not None
+        }
 
     @cached_property
     def reads(self) -> Mapping[str, Input | None]:
