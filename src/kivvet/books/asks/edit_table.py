@@ -10,6 +10,7 @@ from kivvet.books.files.table_files import TableFiles
 from kivvet.books.runs.apply import locked
 from kivvet.books.runs.table_findings import new_errors
 from kivvet.core.tables.table import UNFINISHED, Table
+from kivvet.core.words.conditions import AllOf, AnyOf, Condition, Equals, Negation
 from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import did_you_mean, listed
@@ -26,13 +27,20 @@ class TableEdit:
 
     Rows are named by their numbers, from 1, as they stand after the edits made so far. Used in a ``with`` statement it
     is saved at the end, unless an error ends the block.
+
+    Attributes
+    ----------
+    left : tuple of str
+        What still names the classes that were renamed, in words: the order and the meaning of an output, examples, rows of
+        tables that read it, formulas. They are not changed.
     """
 
     def __init__(self, book: OpenBook, name: str) -> None:
         book.table(name)
         path = book.file_of_table(name)
         self._files = self._first = TableFiles.read(path)
-        self._folder = book.folder
+        self._folder, self._book = book.folder, book
+        self.left: tuple[str, ...] = ()
 
     def __repr__(self) -> str:
         return f"<TableEdit: {self.table!r}, {'changed' if self.difference else 'as it was'}>"
@@ -106,7 +114,7 @@ class TableEdit:
         return self
 
     def rename(self, output: str, before: Any, after: Any) -> TableEdit:
-        """Give a class another name in all rows; return the edit.
+        """Give a class another name in all rows; return the edit. What else names it, `left` says.
 
         Raises
         ------
@@ -129,6 +137,7 @@ class TableEdit:
                 expected=f"one of: {listed(classes)}",
                 fix=did_you_mean(str(before), classes),
             )
+        self.left = (*self.left, *_left_behind(self._book, table, output, str(before)))
         cells = self._files.known({output: after})
         self._files = self._files.with_edits({number: RowEdit(cells) for number in rows})
         return self
@@ -153,12 +162,53 @@ class TableEdit:
             return ""
         if not with_errors and (errors := new_errors(self._files.table, self._first.table)):
             raise TableError(
-                errors, where=f"the edited table {self._files.table.name}, which was not written"
+                [self._files.placed(one) for one in errors],
+                where=f"the edited table {self._files.table.name}, which was not written",
             )
         with locked(self._folder, self._files.file):
             self._files.write()
         self._files = self._first = TableFiles.read(self._files.path)
         return difference
+
+
+def _left_behind(book: OpenBook, table: Table, output: str, label: str) -> list[str]:
+    """Return what names a class of a table besides its rows."""
+    about = table.output(output)
+    said = []
+    if label in about.order and about.ordered_by is None:
+        said.append(f"order of {output} in {table.name}")
+    if label in about.meaning:
+        said.append(f"meaning of {output} in {table.name}")
+    numbers = [
+        number for number, one in enumerate(table.examples, 1) if str(one.expected.get(output)) == label
+    ]
+    said += [f"example {listed(numbers)} of {table.name}"] if numbers else []
+    ends = [word for word in ("otherwise", "missing") if str(getattr(table, word).get(output)) == label]
+    said += [f"{word} of {table.name}" for word in ends]
+    for name, other in book.tables.items():
+        inputs = [place for place, one in enumerate(other.inputs) if one.name == output]
+        rows = [
+            row.number
+            for row in other.rows
+            if any(label in _texts_of(row.conditions[place]) for place in inputs) or f"'{label}'" in row.when
+        ]
+        said += [f"{'row' if len(rows) == 1 else 'rows'} {listed(rows, 6)} of table {name}"] if rows else []
+    quoted = "'" + label.replace("'", "''") + "'"
+    said += [f"formula {name}" for name, one in book.formulas.items() if quoted in one.text]
+    said += [
+        f"where of dataset {name}"
+        for name, one in book.datasets.items()
+        if one.where and quoted in one.where.text
+    ]
+    return said
+
+
+def _texts_of(condition: Condition) -> set[str]:
+    if isinstance(condition, Equals):
+        return {str(condition.value)}
+    if isinstance(condition, (AnyOf, AllOf)):
+        return {text for part in condition.parts for text in _texts_of(part)}
+    return _texts_of(condition.part) if isinstance(condition, Negation) else set()
 
 
 def _rows_of_class(table: Table, position: int, label: Any) -> list[int]:

@@ -49,7 +49,7 @@ def suggested_change(book: OpenBook, found: Finding) -> SuggestedChange | None:
     table = book.tables.get(found.table)
     if table is None or table.lookup is not None or found.is_of_formula or found.possible:
         return None
-    if not table.is_complete:
+    if not table.is_complete or book.is_used(table.name):
         return None
     path = book.file_of_table(table.name)
     rows_file = next(iter(row_files(path)), None) if table.has_rows_file else None

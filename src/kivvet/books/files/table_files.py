@@ -181,11 +181,19 @@ class TableFiles:
         table, faults = changed.read_again()
         errors = [one for one in faults if one.severity == "error"]
         if table is None or errors:
+            first = self.placed(errors[0]) if errors else None
             raise BookError(
-                f"table {self.table.name} could not be read then: {errors[0].message if errors else ''}",
-                fix=errors[0].remedy if errors and errors[0].remedy else None,
+                f"table {self.table.name} could not be read then: {'' if first is None else first.message}",
+                place=next(iter(first.places), None) if first is not None else None,
+                fix=first.remedy or None if first is not None else None,
             )
         return replace(changed, table=table)
+
+    def placed(self, found: Finding) -> Finding:
+        """Return a finding about the texts with its places in the files of the book."""
+        shown = {one.name: shown_path(one) for one in (self.file, self.path)}
+        places = (replace(one, file=shown.get(Path(one.file).name, one.file)) for one in found.places)
+        return replace(found, places=tuple(places))
 
     def read_again(self) -> tuple[Table | None, list[Finding]]:
         """Return the table that the texts describe, and the faults found."""

@@ -23,6 +23,7 @@ from kivvet.core.run.reports import ApplyReport
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.kept import without_kept
+from kivvet.io.first_rows import FirstRows
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -128,9 +129,12 @@ def as_then(book: OpenBook, dataset: Dataset, record: Record, *, any_source: boo
     prepared, faults = prepared_of(dataset, source, then.tables, then.formulas, set())
     if errors := [one for one in faults if one.severity == "error"]:
         raise TableError(errors)
-    is_same = is_source_of(record, source) or (
-        source.rows_since(grown_from(record)) is not None and not prepared.plan.needing_all_rows
-    )
+    is_same = is_source_of(record, source)
+    if (
+        not is_same and source.rows_since(grown_from(record)) is not None
+    ):  # all of then stand before the new ones
+        is_same = True
+        prepared = replace(prepared, source=FirstRows(source, record.rows))
     if not is_same and not any_source:
         raise BookError(
             f"the source {source.shown_name} is not what it was on {record.made_at[:10]}",

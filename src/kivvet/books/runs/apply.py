@@ -324,7 +324,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
             dataset.name,
             dt.datetime.now(dt.UTC).isoformat(timespec="microseconds"),
             run.n_rows,
-            source.path.name if not dataset.sources else source.shown_name,
+            source.path.name if not dataset.sources else ", ".join(dataset.sources),
             work.state.hash,
             dataset.read_options(),
             records,
@@ -365,17 +365,24 @@ def locked(folder: Path, target: Path) -> Iterator[None]:
     import filelock
 
     name = f"{xxhash.xxh3_64_hexdigest(str(target.resolve()).encode())}.lock"
-    locks = folder / ".kivvet" / "locks"
+    lock: filelock.BaseFileLock | None = None
+    # A book that may only be read has its locks elsewhere.
+    for locks in (folder / ".kivvet" / "locks", Path(tempfile.gettempdir())):
+        try:
+            locks.mkdir(parents=True, exist_ok=True)
+            lock = filelock.FileLock(locks / name, timeout=_SECONDS_FOR_LOCK)
+            lock.acquire()
+            break
+        except filelock.Timeout:
+            raise OutputError(
+                "another kivvet is writing this target",
+                place=Place(shown_path(target)),
+                fix="wait until it has ended, then try again",
+            ) from None
+        except OSError:
+            lock = None
     try:
-        locks.mkdir(parents=True, exist_ok=True)
-    except OSError:
-        locks = Path(tempfile.gettempdir())
-    try:
-        with filelock.FileLock(locks / name, timeout=_SECONDS_FOR_LOCK):
-            yield
-    except filelock.Timeout:
-        raise OutputError(
-            "another kivvet is writing this target",
-            place=Place(shown_path(target)),
-            fix="wait until it has ended, then try again",
-        ) from None
+        yield
+    finally:
+        if lock is not None:
+            lock.release()

@@ -7,6 +7,7 @@ journal that is lost or cannot be written costs history only.
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 import zlib
 from collections.abc import Iterator, Mapping
@@ -30,6 +31,11 @@ class Journal:
 
     def __init__(self, folder: Path) -> None:
         self.path = folder / ".kivvet" / "journal.sqlite"
+
+    @property
+    def is_there(self) -> bool:
+        """Whether there is a journal that may be looked at."""
+        return os.path.exists(self.path)  # noqa: PTH110 - which is false too where the folder is somebody else's
 
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
@@ -83,7 +89,7 @@ class Journal:
 
     def runs(self) -> tuple[list[PastRun], str]:
         """Return the runs that are remembered, the first ones first, and what could not be read, in words."""
-        if not self.path.exists():
+        if not self.is_there:
             return [], ""
         found: list[PastRun] = []
         n_unread = 0
@@ -102,7 +108,7 @@ class Journal:
 
     def remembered(self) -> frozenset[str]:
         """Return the fingerprints of the definitions that are remembered."""
-        if not self.path.exists():
+        if not self.is_there:
             return frozenset()
         try:
             with self._open() as connection:
@@ -112,7 +118,7 @@ class Journal:
 
     def definition(self, fingerprint: str) -> dict[str, Any] | None:
         """Return a past definition of a table; None where it is not remembered."""
-        if not self.path.exists():
+        if not self.is_there:
             return None
         try:
             with self._open() as connection:
@@ -128,7 +134,7 @@ class Journal:
         how many were forgotten. The last run of each dataset is kept.
         """
         n_forgotten = 0
-        if not self.path.exists():
+        if not self.is_there:
             return 0
         with self._open() as connection:
             while self.path.stat().st_size > n_bytes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import itertools
 import json
+import os
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from pathlib import Path
@@ -72,8 +73,8 @@ def toml_key(name: str) -> str:
 
 
 def shown_path(path: Path) -> str:
-    """Return `path` as a user would type it: relative to where they are, if it lies below."""
+    """Return `path` as a user would type it: relative to where they are, if it lies below; else without ways back."""
     try:
         return str(path.resolve().relative_to(Path.cwd()))
     except (ValueError, OSError, RuntimeError):
-        return str(path)
+        return os.path.normpath(path)
