@@ -192,7 +192,7 @@ def _rules_of(runs: Iterable[PastRun]) -> set[str]:
 
 def _fingerprints(record: Record) -> dict[str, str]:
     """Return by table and formula the fingerprint of its meaning."""
-    return {name: key for name, key in record.rule_versions.items() if not name.startswith(BY_CLASS)}
+    return {name: key for name, key in record.all_rule_versions.items() if not name.startswith(BY_CLASS)}
 
 
 def _told(book: OpenBook, runs: Sequence[PastRun], dataset: str) -> list[RunTold]:

@@ -314,7 +314,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
         if run.n_rows == n_before:
             writer.write(run.empty_batch())
         memory = Memory.of(book)
-        definitions = definitions_of(plan, memory.remembered())
+        definitions = definitions_of(plan.steps, memory.remembered())
         below: dict[str, Any] = {}
         if isinstance(source, SummarySource):
             definitions |= source.definitions(memory.remembered())

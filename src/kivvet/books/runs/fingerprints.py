@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Container, Mapping
+from collections.abc import Container, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +11,7 @@ from kivvet.books.runs.record import ColumnRecord
 from kivvet.core.compare.standing import Rewritten
 from kivvet.core.read.meaning import fingerprint
 from kivvet.core.run.plan import Plan
+from kivvet.core.run.steps import Step
 from kivvet.core.words.values import ValueType
 from kivvet.io.formats import target_format
 
@@ -95,13 +96,15 @@ def _records(
     return records
 
 
-def definitions_of(plan: Plan, remembered: Container[str]) -> dict[str, tuple[str, dict[str, Any]]]:
-    """Return the definitions of the tables and formulas of a plan, by the fingerprints of their meanings.
+def definitions_of(
+    steps: Iterable[Step], remembered: Container[str]
+) -> dict[str, tuple[str, dict[str, Any]]]:
+    """Return the definitions of tables and formulas, by the fingerprints of their meanings.
 
     Large ones are left out where the journal remembers them.
     """
     found: dict[str, tuple[str, dict[str, Any]]] = {}
-    for step in {step.name: step for step in plan.steps}.values():
+    for step in {step.name: step for step in steps}.values():
         key = step.fingerprint
         if step.n_values > _MANY_VALUES and key in remembered:
             continue

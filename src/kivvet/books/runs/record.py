@@ -116,10 +116,14 @@ class Record:
 
     @property
     def rule_versions(self) -> dict[str, str]:
-        """By table and formula the fingerprint of its meaning, as far as the record tells."""
+        """By table and formula of the dataset itself the fingerprint of its meaning, as far as the record tells."""
         told = {name: key for key, (name, _) in self.definitions.items()}
-        own = {one.table: one.table_fingerprint for one in self.columns}
-        return {**self.below.get("rules", {}), **told, **own}
+        return {**told, **{one.table: one.table_fingerprint for one in self.columns}}
+
+    @property
+    def all_rule_versions(self) -> dict[str, str]:
+        """Those, and of a summary the fingerprints of what makes the columns of the data that is summed up."""
+        return {**self.below.get("rules", {}), **self.rule_versions}
 
     @property
     def data_hash(self) -> str:

@@ -14,7 +14,9 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.cross_tables import CrossAsked, Wanted, ask_cross
 from kivvet.books.runs.fingerprints import column_records, definitions_of
 from kivvet.core.columns.convert import arrow_type
+from kivvet.core.read.meaning import fingerprint, formula_meaning, table_fingerprint
 from kivvet.core.run.cross_table import TOTAL, Label
+from kivvet.core.run.steps import Step
 from kivvet.core.tables.table import Table
 from kivvet.core.words.values import ValueType
 from kivvet.io.files import FileMarks, FileState
@@ -101,22 +103,23 @@ class SummarySource(Source):
     def below_it(self) -> dict[str, Any]:
         """The hash of the data that is summed up, and the fingerprints of the rules that it rests on, by name."""
         deeper = self.source.below_it if isinstance(self.source, SummarySource) else {}
-        rules = {
-            step.name: step.fingerprint for step in self.ready.asked.plan.steps if step.name in self._named
-        }
+        rules = {step.name: step.fingerprint for step in self._rule_steps}
         data = deeper.get("hash") or self.source.identity().hash
         return {"hash": data, "rules": {**deeper.get("rules", {}), **rules}}
 
     @property
-    def _named(self) -> set[str]:
-        """The tables and formulas of the book that it rests on: expressions of the summary are no rules by name."""
-        return {*self.ready.asked.plan.tables, *(self.book.formulas)}
+    def _rule_steps(self) -> list[Step]:
+        """The tables and formulas of the book that it rests on: expressions of the summary itself are none of them."""
+        plan = self.ready.asked.plan
+        rules = {table_fingerprint(table) for table in plan.tables.values()}
+        rules |= {fingerprint(formula_meaning(formula)) for formula in self.book.formulas.values()}
+        named = {*plan.tables, *self.book.formulas}
+        return [step for step in plan.steps if step.name in named and step.fingerprint in rules]
 
     def definitions(self, remembered: Container[str]) -> dict[str, tuple[str, dict[str, Any]]]:
         """Return the definitions of the rules that it rests on, by their fingerprints."""
         deeper = self.source.definitions(remembered) if isinstance(self.source, SummarySource) else {}
-        own = definitions_of(self.ready.asked.plan, remembered)
-        return {**deeper, **{key: one for key, one in own.items() if one[0] in self._named}}
+        return {**deeper, **definitions_of(self._rule_steps, remembered)}
 
     def _rules(self) -> str:
         """Return all that decides its rows, but the data."""
