@@ -452,7 +452,23 @@ def test_all_that_a_notebook_shows_has_a_form_that_is_well_nested(values):
         for name in kivvet.__all__
         if isinstance(one := getattr(kivvet, name), type) and issubclass(one, ShownInNotebooks)
     } - set(FORMS)
-    assert missing == {"DoneAgain", "Merged", "Pins", "Simpler"}  # what only commands print
+    assert missing == {
+        "DoneAgain",
+        "Merged",
+        "Pins",
+        "Several",
+        "Simpler",
+    }  # what only commands print, and of many below
+
+
+def test_several_results_are_a_tuple_that_a_notebook_shows_too(book):
+    together = {"unmatched": book.unmatched(), "uses": book.uses("method"), "status": book.status()}
+    together |= {"explanations": book.explain("samples", 812)}
+    for name, values in together.items():
+        assert values and isinstance(values, kivvet.Several) and values[:1] == (values[0],), name
+        page = Page(values._repr_html_())
+        assert "".join(text for _, text in page.all("div")).strip(), name
+    assert kivvet.Several()._repr_html_() is None  # of none there is nothing to be drawn: its repr is ()
 
 
 def test_forms_of_notebooks_tell_figures_as_they_are(values):
