@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from kivvet.core.calculate.exact_frames import ExactPrefixes
 from kivvet.core.calculate.groups import Order
 from kivvet.core.calculate.vectors import Vector
 from kivvet.core.columns.arrays import Array, Places
@@ -86,69 +87,22 @@ def _turned(values: Array) -> Array:
     return -values if values.dtype.kind == "f" else ~values
 
 
-def total_between(values: Array, first: Places, end: Places, order: Order | None = None) -> Array:
+def total_between(values: Array, first: Places, end: Places) -> Array:
     """Return the total of the values from one place up to another; of opposite infinities NaN.
 
-    Floats are added up anew in each group, from its start or from its end, else frame by frame, so that a
-    value of one group, or one that has left the frame, never takes digits from a total.
+    Floats are added up exactly and rounded once, so that a total depends on what is in its frame alone.
     """
     if values.dtype.kind != "f":
         passed = np.append(0, np.cumsum(values))
         return np.asarray(passed[end] - passed[first])
-    assert order is not None
     finite = np.isfinite(values)
     if not finite.all():
-        totals = total_between(np.where(finite, values, 0.0), first, end, order)
+        totals = total_between(np.where(finite, values, 0.0), first, end)
         high, low = (
             total_between((values == sign).astype(np.int64), first, end) > 0 for sign in (np.inf, -np.inf)
         )
         return np.where(high & low, np.nan, np.where(high, np.inf, np.where(low, -np.inf, totals)))
-    if not len(values):
-        return np.zeros(0)
-    if bool((first == order.group_starts).all()):
-        return np.where(end > first, _running(values, order.group_starts)[np.maximum(end - 1, 0)], 0.0)
-    if bool((end == order.group_ends).all()):
-        backwards = _running(values[::-1], (len(values) - order.group_ends)[::-1])[::-1]
-        return np.where(end > first, backwards[np.minimum(first, len(values) - 1)], 0.0)
-    return _one_by_one(values, first, end)
-
-
-def _running(values: Array, starts: Places) -> Array:
-    """Return running totals that begin anew with each group: by doubling steps, so that few roundings add up."""
-    made = np.cumsum(values)
-    firsts = np.unique(starts)
-    if len(firsts) == 1:
-        return np.asarray(made)
-    sizes = np.diff(np.append(firsts, len(values)))
-    if int(sizes.max()) <= 64:
-        made = values.astype(np.float64)
-        place = np.arange(len(values)) - starts
-        for step in range(1, int(sizes.max())):
-            rows = np.flatnonzero(place == step)
-            made[rows] += made[rows - 1]
-        return np.asarray(made)
-    for first, size in zip(firsts.tolist(), sizes.tolist(), strict=True):
-        made[first : first + size] = np.cumsum(values[first : first + size])
-    return np.asarray(made)
-
-
-def _one_by_one(values: Array, first: Places, end: Places) -> Array:
-    """Return totals of frames, each added up from its own values."""
-    made = np.zeros(len(values))
-    used = np.flatnonzero(end > first)
-    if not len(used):
-        return made
-    longest = int((end[used] - first[used]).max())
-    with np.errstate(invalid="ignore", over="ignore"):
-        if longest <= 256:
-            for step in range(longest):
-                rows = used[first[used] + step < end[used]]
-                made[rows] += values[first[rows] + step]
-            return made
-        pairs = np.unique(np.column_stack([first[used], end[used]]), axis=0)
-        totals = {(a, b): float(values[a:b].sum()) for a, b in pairs.tolist()}
-        made[used] = [totals[pair] for pair in zip(first[used].tolist(), end[used].tolist(), strict=True)]
-    return made
+    return ExactPrefixes(values, int((end - first).max(initial=1))).between(first, end)
 
 
 def extreme_between(

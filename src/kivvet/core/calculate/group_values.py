@@ -13,6 +13,8 @@ import pyarrow.compute as pc
 
 from kivvet.core.calculate.arithmetic import OVERFLOW
 from kivvet.core.calculate.comparing import ranks_of
+from kivvet.core.calculate.exact_spread import add_squares, variances
+from kivvet.core.calculate.exact_sums import ExactSums, group_sums
 from kivvet.core.calculate.groups import Groups, Order, numbers_of
 from kivvet.core.calculate.vectors import Vector, as_number, either, without_empty
 from kivvet.core.calculate.window_totals import integer_totals, with_zeros
@@ -23,7 +25,6 @@ from kivvet.core.formulas.tree import Constant, Tree, Window
 
 NO_NUMBER = "no number"
 _MOST_PAIRS_MARKED = 1 << 26  # of groups and values: those that occur are marked one by one
-_SPREADS = ("VAR_POP", "VAR_SAMP", "STDDEV_POP", "STDDEV_SAMP")
 
 
 @dataclass(frozen=True)
@@ -116,49 +117,47 @@ def _total(name: str, groups: Groups, values: Vector) -> GroupValues:
             return GroupValues(Vector("integer", whole, gone))
         return GroupValues(Vector("integer", whole, either(gone, beyond)), {OVERFLOW: beyond})
     numeric = as_number(Vector(values.kind, there))
-    totals: Array = np.bincount(held, weights=numeric, minlength=size)
     if name == "AVG":
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return _without_nan(totals / counts, gone)
-    assert name in _SPREADS
-    return _spread(name, held, numeric, totals, counts)
+        return mean_of(group_sums(held, numeric, size), counts)
+    totals, squares = ExactSums(size), ExactSums(size)
+    totals.add(held, numeric)
+    add_squares(squares, held, numeric)
+    return spread_of(name, counts, totals, squares)
 
 
-def _spread(name: str, held: Array, numbers: Array, totals: Array, counts: Array) -> GroupValues:
-    """Return variances and their roots: the mean first, then the distances from it."""
+def mean_of(totals: Array, counts: Array) -> GroupValues:
+    """Return means, of totals that were rounded once."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return without_nan(totals / counts, counts == 0)
+
+
+def spread_of(name: str, counts: Array, totals: ExactSums, squares: ExactSums) -> GroupValues:
+    """Return variances, or their roots."""
     less = int(name.endswith("_SAMP"))
-    gone = counts <= less
-    with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-        means = totals / counts
-        off = numbers - means[held]
-        # What rounding of the mean left over is taken out again.
-        squares = np.bincount(held, weights=off * off, minlength=len(counts))
-        rest = np.bincount(held, weights=off, minlength=len(counts))
-        made = np.maximum(squares - rest * rest / counts, 0.0) / (counts - less)
-        made[np.isnan(squares)] = np.nan
-        if name.startswith("STDDEV"):
-            made = np.sqrt(made)
-    return _without_nan(made, gone)
+    made = variances(counts, totals, squares, less)
+    return without_nan(np.sqrt(made) if name.startswith("STDDEV") else made, counts <= less)
 
 
 def _sums(groups: Groups, values: Vector, missing: BoolArray | None) -> GroupValues:
     """Return the totals of floats by group; only a group whose total is 0 can be without any value."""
     weights = values.values if missing is None else with_zeros(values.values, missing)
-    sums: Array = np.bincount(groups.numbers, weights=weights, minlength=groups.n_groups)
+    sums = group_sums(groups.numbers, weights, groups.n_groups)
     gone = None
     if missing is not None and (zero := sums == 0).any():
         doubtful = np.flatnonzero(zero[groups.numbers])
         has_value = np.zeros(groups.n_groups, bool)
         has_value[groups.numbers[doubtful[~missing[doubtful]]]] = True
         gone = zero & ~has_value
-    return _without_nan(sums, gone)
+    return without_nan(sums, gone)
 
 
-def _without_nan(values: Array, gone: BoolArray | None) -> GroupValues:
+def without_nan(values: Array, gone: BoolArray | None) -> GroupValues:
     """Return values; those of opposite infinities are missing."""
     nan = np.isnan(values)
     if gone is not None:
-        nan &= ~gone
+        gone = gone if gone.any() else None
+        values = values if gone is None else np.where(gone, 0.0, values)
+        nan &= True if gone is None else ~gone
     if not nan.any():
         return GroupValues(Vector("number", values, gone))
     return GroupValues(Vector("number", values, either(gone, nan)), {NO_NUMBER: nan})
@@ -240,7 +239,7 @@ def _percentile(
     other = numbers[order.rows[_inside(starts + high, order.n_rows)]]
     with np.errstate(invalid="ignore", over="ignore"):
         made = np.where(one == other, one, one + (other - one) * (position - low))
-    return _without_nan(made, gone if gone.any() else None)
+    return without_nan(made, gone if gone.any() else None)
 
 
 def _inside(places: Array, n_rows: int) -> Array:

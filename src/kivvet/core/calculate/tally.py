@@ -15,14 +15,23 @@ import numpy as np
 import pyarrow as pa
 
 from kivvet.core.calculate.arithmetic import OVERFLOW
-from kivvet.core.calculate.group_values import NO_NUMBER, GroupValues, aggregated
+from kivvet.core.calculate.exact_spread import add_squares
+from kivvet.core.calculate.exact_sums import ExactSums
+from kivvet.core.calculate.group_values import (
+    GroupValues,
+    aggregated,
+    mean_of,
+    spread_of,
+    without_nan,
+)
 from kivvet.core.calculate.groups import Groups
 from kivvet.core.calculate.vectors import Vector, as_number, of_column, to_arrow, without_empty
+from kivvet.core.calculate.window_totals import halves_of_totals
 from kivvet.core.columns.arrays import Array, Places, in_threads
 from kivvet.core.columns.column import BoolArray, column_from_arrow
+from kivvet.core.formulas.functions import ORDERED_SETS, SPREADS
 from kivvet.core.formulas.tree import Tree, Window, windows_in
 
-_SPREADS = ("VAR_POP", "VAR_SAMP", "STDDEV_POP", "STDDEV_SAMP")
 Work = Callable[[Tree], Vector]
 Truth = Callable[[Tree], BoolArray]
 
@@ -65,11 +74,9 @@ class Tally(ABC):
 
 def tally_of(window: Window) -> Tally:
     """Return what tallies an aggregate."""
-    if window.is_distinct or window.within is not None or window.name == "MEDIAN":
+    if window.is_distinct:
         return _Whole(window)
-    if window.name in ("MIN", "MAX"):
-        return _Extreme(window)
-    return _Moments(window)
+    return _TALLIES[window.name](window)
 
 
 def _values(window: Window, work: Work, truth: Truth, n_rows: int) -> tuple[Vector | None, BoolArray | None]:
@@ -84,22 +91,14 @@ def _values(window: Window, work: Work, truth: Truth, n_rows: int) -> tuple[Vect
     return values, gone
 
 
-def _sums(numbers: Places, weights: Array | None, n_groups: int) -> Array:
-    """Return totals by group, or counts: of shares of the rows in threads, then of the shares."""
-    parts: dict[int, Array] = {}
-
-    def work(start: int, end: int) -> None:
-        some = None if weights is None else weights[start:end]
-        parts[start] = np.bincount(numbers[start:end], weights=some, minlength=n_groups)
-
-    in_threads(work, len(numbers))
-    total: Array = np.sum([parts[start] for start in sorted(parts)], axis=0)
-    return total
-
-
 def counts_of(numbers: Places, n_groups: int) -> Places:
     """Return how often each number occurs."""
-    return _sums(numbers, None, n_groups)
+    parts: list[Array] = []
+    in_threads(
+        lambda start, end: parts.append(np.bincount(numbers[start:end], minlength=n_groups)), len(numbers)
+    )
+    total: Array = np.sum(parts, axis=0)
+    return total
 
 
 def _grown(values: Array, size: int, fill: Any = 0) -> Array:
@@ -110,94 +109,53 @@ def _grown(values: Array, size: int, fill: Any = 0) -> Array:
     return made
 
 
-class _Moments(Tally):
-    """Counts, totals, means and measures of spread: rows, total, and squares about the mean, group by group."""
+class _Totals(Tally):
+    """Counts, totals, means and measures of spread: rows, exact totals and exact squares, group by group."""
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
         self.counts = np.zeros(0, np.int64)
-        self.totals = np.zeros(0)
-        self.squares = np.zeros(0)
+        self.totals, self.squares = ExactSums(0), ExactSums(0)
         self.wholes = np.zeros(0, object)  # exact, of whole numbers
         self.is_whole = window.name == "SUM"
-        self.kind = "integer"
 
     def add(self, groups: Groups, work: Work, truth: Truth) -> None:
-        window, numbers, n_groups = self.window, groups.numbers, groups.n_groups
-        n_rows = len(numbers)
-        values, gone = _values(window, work, truth, n_rows)
+        name, numbers, n_groups = self.window.name, groups.numbers, groups.n_groups
+        values, gone = _values(self.window, work, truth, len(numbers))
         held = numbers if gone is None else numbers[~gone]
         self.counts = _grown(self.counts, n_groups)
-        counts = groups.sizes if gone is None else np.bincount(held, minlength=n_groups)
-        if values is None or window.name == "COUNT":
-            self.counts[:n_groups] += counts
+        self.counts[:n_groups] += groups.sizes if gone is None else np.bincount(held, minlength=n_groups)
+        if values is None or name == "COUNT":
             return
-        self.kind = values.kind
         there = values.values if gone is None else values.values[~gone]
-        if window.name == "SUM" and values.kind == "integer":
+        if name == "SUM" and values.kind == "integer":
             self.wholes = _grown(self.wholes, n_groups)
-            # In two halves, each of which adds up exactly.
-            low = np.bincount(held, weights=(there & 0xFFFFFFFF).astype(np.float64), minlength=n_groups)
-            high = np.bincount(held, weights=(there >> 32).astype(np.float64), minlength=n_groups)
-            self.wholes[:n_groups] += [int(a) * 2**32 + int(b) for a, b in zip(high, low, strict=True)]
-            self.counts[:n_groups] += counts
+            low, high = halves_of_totals(held, there, n_groups)
+            self.wholes[:n_groups] += [
+                (a << 32) + b for a, b in zip(high.tolist(), low.tolist(), strict=True)
+            ]
             return
         self.is_whole = False
-        self.totals = _grown(self.totals, n_groups)
         numeric = as_number(Vector(values.kind, there))
-        with np.errstate(invalid="ignore", over="ignore", divide="ignore"):
-            totals = _sums(held, numeric, n_groups)
-            if window.name in _SPREADS:
-                means = np.where(counts > 0, totals / np.maximum(counts, 1), 0.0)
-                off = numeric - means[held]
-                squares = np.bincount(held, weights=off * off, minlength=n_groups)
-                self.squares = _merged_squares(
-                    _grown(self.squares, n_groups),
-                    self.counts[:n_groups],
-                    self.totals[:n_groups],
-                    squares,
-                    counts,
-                    totals,
-                )
-            self.totals[:n_groups] += totals
-        self.counts[:n_groups] += counts
+        self.totals.grow(n_groups)
+        self.totals.add(held, numeric)
+        if name in SPREADS:
+            self.squares.grow(n_groups)
+            add_squares(self.squares, held, numeric)
 
     def result(self, coarser: Places, n_coarse: int) -> GroupValues:
         name, n = self.window.name, len(coarser)
-        fine = _grown(self.counts, n)[:n]
-        counts = np.bincount(coarser, weights=fine, minlength=n_coarse).astype(np.int64)
+        counts = np.bincount(coarser, weights=_grown(self.counts, n)[:n], minlength=n_coarse).astype(np.int64)
         if name == "COUNT":
             return GroupValues(Vector("integer", counts))
-        empty = counts == 0
         if name == "SUM" and self.is_whole:
-            return self._whole(coarser, n_coarse, empty)
-        totals = _grown(self.totals, n)[:n]
-        with np.errstate(invalid="ignore", over="ignore", divide="ignore"):
-            sums = np.bincount(coarser, weights=totals, minlength=n_coarse)
-            if name == "SUM":
-                return _without_nan(sums, empty)
-            if name == "AVG":
-                return _without_nan(sums / counts, empty)
-            squares = np.zeros(n_coarse)
-            so_far, total = np.zeros(n_coarse, np.int64), np.zeros(n_coarse)
-            of_fine = _grown(self.squares, n)[:n]
-            for group in range(n):  # few: groups, not rows
-                place = slice(int(coarser[group]), int(coarser[group]) + 1)
-                squares[place] = _merged_squares(
-                    squares[place],
-                    so_far[place],
-                    total[place],
-                    of_fine[group : group + 1],
-                    fine[group : group + 1],
-                    totals[group : group + 1],
-                )
-                so_far[place] += fine[group]
-                total[place] += totals[group]
-            less = int(name.endswith("_SAMP"))
-            made = squares / (counts - less)
-            if name.startswith("STDDEV"):
-                made = np.sqrt(made)
-        return _without_nan(made, counts <= less)
+            return self._whole(coarser, n_coarse, counts == 0)
+        totals = _of_coarser(self.totals, coarser, n_coarse)
+        if name == "SUM":
+            return without_nan(totals.rounded(), counts == 0)
+        if name == "AVG":
+            return mean_of(totals.rounded(), counts)
+        return spread_of(name, counts, totals, _of_coarser(self.squares, coarser, n_coarse))
 
     def _whole(self, coarser: Places, n_coarse: int, empty: BoolArray) -> GroupValues:
         sums = [0] * n_coarse
@@ -210,27 +168,12 @@ class _Moments(Tally):
         return GroupValues(Vector("integer", values, empty | beyond), {OVERFLOW: beyond})
 
 
-def _merged_squares(
-    squares: Array, counts: Array, totals: Array, more: Array, more_counts: Array, more_totals: Array
-) -> Array:
-    """Return the squares about the mean of two parts together, by the update of Chan, Golub and LeVeque (1979)."""
-    both = counts + more_counts
-    gap = np.where(
-        (counts > 0) & (more_counts > 0),
-        more_totals / np.maximum(more_counts, 1) - totals / np.maximum(counts, 1),
-        0.0,
-    )
-    made = squares.copy()
-    size = len(more)
-    made[:size] += more + gap * gap * counts * more_counts / np.maximum(both, 1)
+def _of_coarser(sums: ExactSums, coarser: Places, n_coarse: int) -> ExactSums:
+    """Return the sums of coarser groups; those of fine ones stay as they are."""
+    made = ExactSums(n_coarse)
+    sums.grow(len(coarser))
+    made.merge(sums, coarser)
     return made
-
-
-def _without_nan(values: Array, empty: BoolArray) -> GroupValues:
-    nan = np.isnan(values) & ~empty
-    gone = empty | nan
-    found = GroupValues(Vector("number", np.where(gone, 0.0, values), gone if gone.any() else None))
-    return GroupValues(found.vector, {NO_NUMBER: nan}) if nan.any() else found
 
 
 class _Extreme(Tally):
@@ -320,6 +263,14 @@ class _Whole(Tally):
         return aggregated(
             _on_all(self.window), Groups(numbers, n_coarse), lambda _: vector, _no_condition, len(array)
         )
+
+
+#: By aggregate what tallies it; `AGGREGATES` has no other.
+_TALLIES: dict[str, type[Tally]] = {
+    **dict.fromkeys(("COUNT", "SUM", "AVG", *SPREADS), _Totals),
+    **dict.fromkeys(("MIN", "MAX"), _Extreme),
+    **dict.fromkeys(("MEDIAN", *ORDERED_SETS), _Whole),
+}
 
 
 def _on_all(window: Window) -> Window:

@@ -84,17 +84,19 @@ def integer_totals(numbers: Array, values: Places, size: int) -> tuple[Places, B
     largest = max(abs(int(values.min(initial=0))), abs(int(values.max(initial=0))))
     if largest * max(len(values), 1) < 2**53:
         return np.bincount(numbers, weights=values, minlength=size).astype(np.int64), np.zeros(size, bool)
-    # In two halves, each of which adds up exactly in a float as long as there are fewer than two million rows
-    # a group.
+    return _of_halves(*halves_of_totals(numbers, values, size))
+
+
+def halves_of_totals(numbers: Array, values: Places, size: int) -> tuple[Places, Places]:
+    """Return exact totals of the lower 32 bits of whole numbers by group, and of what lies above them."""
     low, high = values & 0xFFFFFFFF, values >> 32
-    if len(values) < 1 << 21:
+    if len(values) < 1 << 21:  # each half adds up exactly in a float
         lows = np.bincount(numbers, weights=low, minlength=size).astype(np.int64)
-        highs = np.bincount(numbers, weights=high, minlength=size).astype(np.int64)
-    else:
-        lows, highs = np.zeros(size, np.int64), np.zeros(size, np.int64)
-        np.add.at(lows, numbers, low)
-        np.add.at(highs, numbers, high)
-    return _of_halves(lows, highs)
+        return lows, np.bincount(numbers, weights=high, minlength=size).astype(np.int64)
+    lows, highs = np.zeros(size, np.int64), np.zeros(size, np.int64)
+    np.add.at(lows, numbers, low)
+    np.add.at(highs, numbers, high)
+    return lows, highs
 
 
 def _of_halves(lows: Places, highs: Places) -> tuple[Places, BoolArray]:

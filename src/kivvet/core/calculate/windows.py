@@ -392,7 +392,7 @@ class WindowMaker:
                 gone = bad if gone is None else gone | bad
             return Vector("integer", order.spread(whole), gone)
         numbers = np.where(missing, 0.0, as_number(values)[order.rows])
-        totals: Array = total_between(numbers, first, end, order)
+        totals: Array = total_between(numbers, first, end)
         if name == "AVG":
             with np.errstate(invalid="ignore", divide="ignore"):
                 totals = totals / counts

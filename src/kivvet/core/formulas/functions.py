@@ -447,7 +447,8 @@ TAKE_FRAMES = frozenset(("COUNT", "SUM", "AVG", "MIN", "MAX", "FIRST_VALUE", "LA
 #: Those that are told by WITHIN GROUP what they order.
 ORDERED_SETS = frozenset(("PERCENTILE_CONT", "PERCENTILE_DISC"))
 #: Those that look at whole groups, whatever their order.
-OF_GROUPS = ORDERED_SETS | {"MEDIAN", "VAR_POP", "VAR_SAMP", "STDDEV_POP", "STDDEV_SAMP"}
+SPREADS = frozenset({"VAR_POP", "VAR_SAMP", "STDDEV_POP", "STDDEV_SAMP"})
+OF_GROUPS = ORDERED_SETS | SPREADS | {"MEDIAN"}
 #: Those that make one value of the rows of a group: they take FILTER, and do without OVER in a summary.
 AGGREGATES = OF_GROUPS | {"COUNT", "SUM", "AVG", "MIN", "MAX"}
 #: How the standard's function is written that people mean by these.
