@@ -265,3 +265,35 @@ def test_an_error_about_a_frame_speaks_of_the_call():
     assert "{'table': 't', 'input': {'x': 'COLUMN'}}" in str(error.value) and "book.toml" not in str(
         error.value
     )
+
+
+@pytest.mark.parametrize(
+    ("call", "problem", "cure"),
+    [
+        (lambda book, series: book.apply(series, ["ph_class"]), "a Series is no frame", "to_frame()"),
+        (lambda book, series: book.table("ph_class").apply(series), "a Series is no frame", "to_frame()"),
+        (lambda book, series: book.look(series.to_frame()), "a DataFrame is given", "book.apply(frame"),
+        (lambda book, series: book.summary(series.to_frame(), by="ph"), "a DataFrame is given", "write it to a file"),
+        (lambda book, series: book.draft("new", series.to_frame()), "a DataFrame is given", "write it to a file"),
+        (lambda book, series: book.look("sampels"), "there is no dataset and no file 'sampels'", "did you mean 'samples'?"),
+        (lambda book, series: book.summary("sampels"), "there is no dataset and no file 'sampels'", "did you mean 'samples'?"),
+    ],
+)  # fmt: skip
+def test_what_is_given_in_python_and_is_no_data_is_said(small_book, call, problem, cure):
+    with pytest.raises(kivvet.DataError) as caught:
+        call(kivvet.open_book(small_book), pd.Series([7.1], name="ph"))
+    assert problem in str(caught.value) and cure in str(caught.value)
+
+
+def test_a_single_name_stands_for_itself(small_book):
+    book = kivvet.open_book(small_book)
+    assert book.summary("samples", by="ph_class").equals(book.summary("samples", by=["ph_class"]))
+    assert list(book.look("samples", "ph").columns) == list(book.look("samples", ["ph"]).columns)
+    assert book.rows("samples", columns="ph", sort="ph").as_dict() == book.rows("samples", columns=["ph"], sort=["ph"]).as_dict()  # fmt: skip
+
+
+@pytest.mark.parametrize("encoding", ["utf-16", "utf-8"])
+def test_a_file_that_is_cut_within_a_character_is_said_to_be(tmp_path, run, encoding):
+    (tmp_path / "cut.csv").write_bytes("a,b\n1,ü".encode(encoding)[:-1])
+    ran = run("look", "cut.csv", cwd=tmp_path)
+    assert ran.code == 1 and "cut.csv: ends within a character: it seems to be cut off" in ran.err + ran.out

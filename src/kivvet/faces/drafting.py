@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kivvet.faces.opened import OpenedBook
+from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
     from kivvet.books.asks.add_dataset import Added
@@ -51,7 +51,7 @@ class Drafting(OpenedBook):
         """
         from kivvet.books.asks.look_source import look_at
 
-        return look_at(self._opened, source, columns, on_rows, read_as)
+        return look_at(self._opened, source, names_of(columns), on_rows, read_as)
 
     def uses_of_column(self, name: str) -> tuple[str, ...]:
         """Return how the book uses a column, in words: the tables that read it, and those that make it."""
@@ -203,8 +203,8 @@ class Drafting(OpenedBook):
             name,
             source,
             column=column,
-            keys=keys,
-            keep=keep,
+            keys=names_of(keys),
+            keep=names_of(keep),
             classes=classes,
             output=output,
             method=method,
@@ -284,4 +284,4 @@ class Drafting(OpenedBook):
         """
         from kivvet.books.asks.add_dataset import add_dataset
 
-        return add_dataset(self._opened, name, source, target=target, columns=columns)
+        return add_dataset(self._opened, name, source, target=target, columns=names_of(columns))

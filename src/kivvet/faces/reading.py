@@ -69,7 +69,7 @@ class Reading(OpenedBook):
         """
         from kivvet.books.asks.rows import rows_of, wanted_rows
 
-        wanted = wanted_rows(where, keys, columns, sort, first, each, why=why)
+        wanted = wanted_rows(where, keys, names_of(columns), names_of(sort), first, each, why=why)
         return rows_of(self._opened, source, wanted, read_as=read_as, on_rows=on_rows)
 
     def show(self, source: str | Path, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:

@@ -71,8 +71,9 @@ class CsvSource(Source):
         lines_above = max(options.lines_above, 0 if said is None else 1)
         self.form = CsvForm(self.delimiter, self.encoding, self.is_compressed, lines_above, options.quote)
         self.notes: list[SourceNote] = []
+        self.schema: Mapping[str, None] = {}  # as long as headings are read
         self._original = self._headings()
-        self.schema: Mapping[str, None] = dict.fromkeys(self._names(self._original))
+        self.schema = dict.fromkeys(self._names(self._original))
 
     @property
     def lines_above(self) -> int:
@@ -362,9 +363,18 @@ class CsvSource(Source):
         try:
             with self.form.open(self.path) as file:
                 for line, record in self._records(file, is_strict=True):
-                    if record and len(record) != len(self.names):
+                    if record and self.schema and len(record) != len(self.schema):
                         ragged.append((line, len(record)))
         except UnicodeDecodeError as fault:
+            if fault.reason in ("truncated data", "unexpected end of data") and self.encoding.startswith(
+                "utf-"
+            ):
+                raise DataError(
+                    "ends within a character: it seems to be cut off",
+                    place=Place(name),
+                    expected=f"text in {self.encoding}",
+                    fix="fetch or copy the file again",
+                ) from None
             raise DataError(
                 f"byte 0x{fault.object[fault.start]:02x} is not {self.encoding}",
                 place=self._place_of_bad_byte(),

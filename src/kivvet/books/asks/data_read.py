@@ -18,7 +18,7 @@ from kivvet.core.columns.convert import as_written_here
 from kivvet.core.read.options import Faults, Options
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.formats import format_of
 from kivvet.io.many_files import files_of, is_pattern
 from kivvet.io.queued import read_ahead
@@ -104,8 +104,15 @@ def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> Da
     Raises
     ------
     TableError, DataError
-        If `read_as` says nothing that can be, or a dataset is given, which says itself how it is read.
+        If `read_as` says nothing that can be, or a dataset is given, which says itself how it is read; if there is neither a
+        dataset nor a file of that name.
     """
+    if not isinstance(given, (str, Path)):
+        raise DataError(
+            f"a {type(given).__name__} is given",
+            expected="the name of a dataset, or the path of a file",
+            fix="write it to a file; classes of a frame: book.apply(frame, ...)",
+        )
     dataset = book.datasets.get(str(given)) if book is not None else None
     if read_as:
         if dataset is not None:
@@ -114,6 +121,18 @@ def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> Da
                 fix="change its entry in book.toml",
             )
         return DataRead(_said(Path(given), str(given), read_as))
+    if (
+        dataset is None
+        and format_of(Path(given)) is None
+        and not is_pattern(str(given))
+        and not Path(given).exists()
+    ):
+        names = [] if book is None else book.dataset_names
+        raise DataError(
+            f"there is no dataset and no file {str(given)!r}",
+            expected=f"a dataset, {listed(names, 12)}, or a file" if names else "a file",
+            fix=did_you_mean(str(given), names),
+        )
     return DataRead(dataset, book=book) if dataset is not None else _bare(Path(given), str(given))
 
 

@@ -426,5 +426,6 @@ def wanted_rows(
     why: bool,
 ) -> RowsWanted:
     """Return which rows are wanted, from texts such as ``load DESC`` and ``sample_id=S00812``; see `Book.rows`."""
+    keys = [keys] if isinstance(keys, str) else keys
     given = keys if isinstance(keys, Mapping) else dict(map(key_of, keys))
     return RowsWanted(where, given, tuple(columns), tuple(map(sort_of, sort)), first, each, why)

@@ -24,14 +24,16 @@ _NAMED = re.compile(
 
 
 def wanted_of(
-    by: Sequence[str],
+    by: str | Sequence[str],
     across: str | None,
-    values: Sequence[str] | Mapping[str, str],
+    values: str | Sequence[str] | Mapping[str, str],
     where: str | None,
     most_across: int | None,
     share: Share | None = None,
 ) -> Wanted:
     """Return what is wanted, from texts such as ``SUM(load) AS load``; see `Book.cross_table`."""
+    by = [by] if isinstance(by, str) else by
+    values = [values] if isinstance(values, str) else values
     given = list(values.items()) if isinstance(values, Mapping) else [_named(one) for one in values]
     given = given or [(ROWS, "COUNT(*)")]
     twice = [name for name, _ in given]

@@ -198,10 +198,8 @@ class _ArrowFrame:
     """A table of Arrow, or a frame that gives a stream of Arrow, which is read once."""
 
     def __init__(self, frame: Any) -> None:
-        if not hasattr(frame, "__arrow_c_stream__"):
-            raise _no_frame(frame)
         self.frame = frame
-        self.table: pa.Table = frame if isinstance(frame, pa.Table) else pa.table(frame)
+        self.table = _table_of(frame)
         self.names = column_names(self.table)
         self.columns: dict[str, Column] = {}
 
@@ -249,14 +247,9 @@ def _is_empty(column: Column) -> bool:
 
 def column_names(frame: Any) -> list[str]:
     """Return the names of a frame's columns; raise `DataError` if it is none, or a name stands twice."""
-    if isinstance(frame, pa.Table):
-        names = list(frame.column_names)
-    elif _is_pandas(frame):
-        names = [str(name) for name in frame.columns]
-    elif hasattr(frame, "__arrow_c_stream__"):
-        names = list(pa.table(frame).column_names)
-    else:
-        raise _no_frame(frame)
+    names = (
+        [str(name) for name in frame.columns] if _is_pandas(frame) else list(_table_of(frame).column_names)
+    )
     if twice := repeated(names):
         raise DataError(
             f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one"
@@ -264,12 +257,26 @@ def column_names(frame: Any) -> list[str]:
     return names
 
 
+def _table_of(frame: Any) -> pa.Table:
+    """Return a frame that gives a stream of Arrow as a table; raise `DataError` if it is none."""
+    if isinstance(frame, pa.Table):
+        return frame
+    if not hasattr(frame, "__arrow_c_stream__"):
+        raise _no_frame(frame)
+    try:
+        return pa.table(frame)
+    except (pa.ArrowException, ValueError, TypeError) as error:  # the stream of a single column has no names
+        raise _no_frame(frame) from error
+
+
 def _no_frame(given: Any) -> DataError:
     kind = type(given).__name__
     return DataError(
         f"{'an' if kind[0] in 'aeiouAEIOU' else 'a'} {kind} is no frame",
         expected="a frame of pandas, of pyarrow, or one that gives an Arrow stream",
-        fix="make one of them from it",
+        fix="make one of them from it, such as: to_frame()"
+        if hasattr(given, "to_frame")
+        else "make one of them from it",
     )
 
 
