@@ -267,3 +267,21 @@ def test_unknown_names_on_the_command_line_get_the_near_one(small_book):
         assert "did you mean" in ran.err
     assert kivvet("check", "--jsn", cwd=small_book).code == 2
     assert kivvet("aply", cwd=small_book).code == 2
+
+
+LARGE = {
+    "number": ('note = "n"\nx = ' + "9" * 5_000 + "\n", "a number of more than 4,300 digits stands here: 9999"),
+    "text": ('note = "' + "x" * 2_000_000 + '"\n', "a text or a word that is very long stands here"),
+    "word": ("k" * 500_000 + " = 1\n", "a text or a word that is very long stands here: kkkk"),
+    "words": ("".join(f"k{n} = 1\n" for n in range(20_000)), "20,000 words are no keywords of a table, such as 'k0', 'k1'"),
+    "lists": ("x = " + "[" * 5_000 + "]" * 5_000 + "\n", "lists are nested too deeply"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", LARGE)
+def test_what_is_too_large_in_a_table_is_said_where_it_stands(tmp_path, kind):
+    text, problem = LARGE[kind]
+    folder = write_book(tmp_path, {"tables/ph_class.toml": text + SMALL_BOOK["tables/ph_class.toml"]})
+    ran = kivvet("check", cwd=folder)
+    assert ran.code == 1 and problem in ran.out and "tables/ph_class.toml" in ran.out
+    assert len(ran.out) < 20_000

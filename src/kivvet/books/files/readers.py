@@ -24,6 +24,8 @@ _KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
 # Three marks, of which the middle one alone may be something else.
 _UNMERGED = re.compile(rb"^<<<<<<<(?: [^\n]*)?\r?\n(?:.*\n)*?=======\r?\n", re.MULTILINE)
 _DEEP_KEY = re.compile(rf"^[ \t\[]*{_KEY_PART}(?:[ \t]*\.[ \t]*{_KEY_PART}){{{_MOST_PARTS}}}", re.MULTILINE)
+_LONG_TEXT = re.compile(r"""["'][^"'\n]{1000000}|(?<![\w-])[\w-]{100000}""")
+_LONG_NUMBER = re.compile(r"(?<!\d)\d{4301}")  # longer ones are not read as numbers
 
 
 @dataclass(frozen=True)
@@ -98,6 +100,8 @@ def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Findin
                 remedy="put it in quotes if dots belong to it",
             )
         ]
+    if long := _LONG_TEXT.search(text):
+        return None, [_too_long("a text or a word that is very long", text, long, name, table)]
     try:
         values = read_document(text)
     except tomllib.TOMLDecodeError as error:
@@ -118,9 +122,19 @@ def read_toml(path: Path, table: str = "") -> tuple[Document | None, list[Findin
                 remedy=_toml_remedy(text, place),
             )
         ]
+    except ValueError:  # of a number, by the interpreter
+        if (long := _LONG_NUMBER.search(text)) is None:
+            raise
+        return None, [_too_long("a number of more than 4,300 digits", text, long, name, table)]
     except RecursionError:
         return None, [finding("syntax", "lists are nested too deeply", table=table, places=(Place(name),))]
     return Document(values, TomlPlaces(text, name).locate), []
+
+
+def _too_long(what: str, text: str, found: re.Match[str], name: str, table: str) -> Finding:
+    place = Place(name, text.count("\n", 0, found.start()) + 1)
+    message = f"{what} stands here: {found[0][:20]}..."
+    return finding("syntax", message, table=table, places=(place,), remedy="make it shorter")
 
 
 def _toml_remedy(text: str, place: Place) -> str:

@@ -18,6 +18,7 @@ KeyPath = tuple[str | int, ...]
 #: Gives the place of a path, or None where it is not known.
 Locate = Callable[[KeyPath], Place | None]
 Choice = TypeVar("Choice", bound=str)
+_MOST_STRANGE = 20  # words that are no keywords are told one by one
 
 
 class Faults:
@@ -117,10 +118,17 @@ class Options:
 
     def unknown(self, known: Sequence[str], what: str, later: Mapping[str, str] | None = None) -> None:
         """Tell the words that are no keywords of what is defined, and those that a later version reads."""
-        for word in self.given:
+        strange = [word for word in self.given if word not in known or (later and word in later)]
+        if len(strange) > _MOST_STRANGE:
+            message = (
+                f"{len(strange):,} words are no keywords of {what}, such as {listed(map(repr, strange), 6)}"
+            )
+            self.fault(strange[0], message, f"known here: {listed(known, 20)}")
+            return
+        for word in strange:
             if later and word in later:
                 self.fault(word, f"{word!r} ({later[word]}) is not read by this version")
-            elif word not in known:
+            else:
                 fix = did_you_mean(word, known) or f"known here: {listed(known, 20)}"
                 self.fault(word, f"{word!r} is no keyword of {what}", fix)
 
