@@ -101,3 +101,23 @@ def test_the_row_of_data_that_two_rows_match_is_counted_over_batches(tmp_path, m
     with pytest.raises(kivvet.DataError, match="the first is row 301, which rows 1, 2 match"):
         kivvet.open_book(folder).apply_dataset("d")
     assert not (folder / "o.csv").exists()
+
+
+@pytest.mark.parametrize(
+    ("given", "inputs", "rows"),
+    [
+        ("b IN (2, 4)", {"a": "integer", "b": "integer"}, [["3", "missing"], ["4", "present"]]),
+        ("a < b", {"a": "integer", "b": "integer"}, [["< 3", "> 0"]]),
+        ("b >= 7.5", {"a": "number", "b": "number"}, [["< 3", "< 9"], [">= 3", "> 9"]]),
+    ],
+)
+def test_an_example_breaks_no_statement_of_its_table(given, inputs, rows):
+    named = [["a", "b", "y"], *([*row, f"r{n}"] for n, row in enumerate(rows))]
+    table = kivvet.RuleTable("t", inputs, {"y": "text"}, named, given=[given])
+    gaps = [one for one in table.check() if one.kind == "gap"]
+    assert gaps
+    for gap in gaps:
+        values = {name: None if text == "missing" else float(text) for name, text in gap.witness.items()}
+        a, b = values["a"], values["b"]
+        broken = {"b IN (2, 4)": b not in (2, 4, None), "a < b": a is not None and b is not None and not a < b, "b >= 7.5": b is not None and b < 7.5}  # fmt: skip
+        assert not broken[given], (gap.message, gap.witness)

@@ -32,7 +32,7 @@ from kivvet.core.words.values import Value, ValueType
 
 if TYPE_CHECKING:
     from kivvet.core.space.boxes import Dimension, Space
-    from kivvet.core.tables.table import ComputedInput
+    from kivvet.core.tables.table import ComputedInput, Given
 
 _MOST_TRIED = 40_000
 _MOST_PLACES = 24  # of a box that are tried for an example
@@ -78,17 +78,12 @@ def witness_in(
             else not is_free[number] and not dimension.is_plain
         )
     ]
-    values = values_at(space, cells, is_free) if decided else None
-    if decided and values is None and box is not None:
-        choices = [
-            [cell]
-            if dimension.is_plain
-            else [one for one in bits_of(bits) if one != dimension.missing] or [cell]
-            for dimension, cell, bits in zip(space.dimensions, cells, box, strict=True)
-        ]
-        for place in itertools.islice(itertools.product(*choices), _MOST_PLACES):
-            if (values := values_at(space, place, is_free)) is not None:
-                break
+    values = None
+    if decided or space.table.given:
+        search = _Search(space, cells, is_free or [False] * len(space.dimensions))
+        values = search.found()
+        if box is not None and (values is None or search.is_broken):
+            values = _elsewhere(space, cells, box, is_free, stated=search.is_broken) or values
     if values is not None:
         return {name: write_witness(value) for name, value in values.items()}
     unknown = {name for dimension in decided if dimension.test is not None for name in dimension.test.reads}
@@ -100,6 +95,23 @@ def witness_in(
         elif dimension.is_plain and dimension.about.name not in unknown:
             made[dimension.about.name] = write_witness(dimension.witness(cell))
     return {**made, WHEN: " AND ".join(whens)} if whens else made
+
+
+def _elsewhere(
+    space: Space, cells: Sequence[int], box: Sequence[int], is_free: Sequence[bool] | None, *, stated: bool
+) -> Mapping[str, Value | None] | None:
+    """Return values at another place of a box that breaks no statement of `given`; None where none is found."""
+    choices = [
+        [cell]
+        if dimension.is_plain and not stated
+        else [one for one in bits_of(bits) if one != dimension.missing] or [cell]
+        for dimension, cell, bits in zip(space.dimensions, cells, box, strict=True)
+    ]
+    for place in itertools.islice(itertools.product(*choices), _MOST_PLACES):
+        search = _Search(space, place, is_free or [False] * len(space.dimensions))
+        if (values := search.found()) is not None and not search.is_broken:
+            return values
+    return None
 
 
 def _is_decided(dimension: Dimension, cell: int) -> bool:
@@ -129,6 +141,7 @@ def values_at(
 class _Search:
     def __init__(self, space: Space, place: Sequence[int], is_free: Sequence[bool]) -> None:
         self.place = place
+        self.is_broken = False  # whether what was found breaks a statement of `given`
         self.dimensions = space.dimensions
         self.table = space.table
         self.tests = [
@@ -152,6 +165,25 @@ class _Search:
                 self.kinds.setdefault(name, about.type if about is not None else self._kind_of(name))
                 self.candidates.setdefault(name, [])
             self._add_constants(dimension.test, may_be_missing=cell == dimension.missing)
+        self.stated = [one for one in self.table.given if all(name in self.candidates for name in one.reads)]
+        for given in self.stated:
+            self._add_stated(given)
+
+    def _add_stated(self, given: Given) -> None:
+        """Add to numeric inputs the constants of a statement, the values of its other inputs, and what lies beside these, as
+        far as their cells hold them.
+        """
+        constants = [one.value for one in walk(given.condition) if isinstance(one, Constant)]
+        held = [value for name in given.reads for value in self.candidates[name][:2]]
+        numbers = [
+            Decimal(one)
+            for one in (*constants, *held)
+            if isinstance(one, (int, Decimal)) and not isinstance(one, bool)
+        ]
+        for name in given.reads:
+            if self.kinds[name] in ("number", "integer", "decimal"):
+                near = [number + d for number in numbers for d in (0, 1, -1)]
+                self.candidates[name] += [one for one in near if self._may_be(name, one)]
 
     def _kind_of(self, name: str) -> ValueType:
         """Return the type of a column that is nowhere declared: that of what it is compared with, else a
@@ -202,7 +234,7 @@ class _Search:
                 found.append(None)
 
     def found(self) -> Mapping[str, Value | None] | None:
-        if not self.tests:
+        if not self.tests and not self.stated:
             return {name: values[0] for name, values in self.candidates.items()}
         try:
             for _ in range(_ROUNDS):
@@ -219,6 +251,7 @@ class _Search:
         names = [
             name for dimension, _ in self.tests for name in (dimension.test.reads if dimension.test else ())
         ]
+        names += [name for given in self.stated for name in given.reads]
         names = list(dict.fromkeys(names))
         lists = [list(dict.fromkeys(self.candidates[name]))[:_MOST_OF_A_COLUMN] for name in names]
         if not all(lists):
@@ -251,13 +284,11 @@ class _Search:
     def _best(self, rows: Any, columns: Mapping[str, Column], n_rows: int) -> int:
         """Return the first row that breaks no statement of `given`, else the first."""
         allowed = np.ones(n_rows, bool)
-        for given in self.table.given:
-            if all(name in columns for name in given.reads):
-                _, broken = Evaluator(
-                    columns.__getitem__, n_rows, is_near_equal=True, steps=self.table.steps
-                ).truth(given.condition)
-                allowed &= ~broken
+        for given in self.stated:
+            evaluator = Evaluator(columns.__getitem__, n_rows, is_near_equal=True, steps=self.table.steps)
+            allowed &= ~evaluator.truth(given.condition)[1]
         good = rows[allowed[rows]]
+        self.is_broken = not len(good)
         return int(good[0] if len(good) else rows[0])
 
     def _column(self, name: str, values: Sequence[Value | None]) -> Column:
