@@ -3,6 +3,7 @@
 import hashlib
 import io
 import json
+import re
 import shutil
 import subprocess
 import zipfile
@@ -356,3 +357,13 @@ def test_a_repository_runs_nothing_of_its_own(tmp_path):
     table.write_text(table.read_text().replace("sour", "acidic"))
     (folder / "tables/station.csv").write_text((folder / "tables/station.csv").read_text())
     assert not (tmp_path / "RUN").exists()
+
+
+def test_findings_of_a_used_table_are_told_in_every_form(books, run):
+    common, here = books
+    change(common / "tables/ph_class.toml", "6.5 to <8.5", "6.5 to <8")
+    for form in ("sarif", "markdown", "junit"):
+        ran = run("check", "--format", form, cwd=here)
+        assert ran.code == 1 and re.search(r"8 to \S{1,4}8\.5", ran.out), (form, ran.out)
+    made = json.loads(run("check", "--format", "sarif", cwd=here).out)
+    assert any(one["level"] == "error" for one in made["runs"][0]["results"])
