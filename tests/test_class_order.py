@@ -55,7 +55,7 @@ def test_a_column_of_inline_rows_may_rank_the_classes_by_numbers_or_days():
     [
         ([3, 3, 3], "'late' (row 1), 'early' (row 2) have the same rank, 3"),
         ([3, 1, 4], "label = 'late' has rank 3 (row 1), 4 (row 3)"),
-        ([3, None, 3], "is blank"),
+        ([3, None, 3], "is blank in row 2"),
         (["3", "first", "3"], "holds 'first', which is no number"),
     ],
 )

@@ -47,7 +47,11 @@ def by_rank(output: Output, ranked: Sequence[Ranked], faults: Faults) -> Output:
     path = ("outputs", output.name, "order")
     column = output.ordered_by
     for text, row in list(unread.items())[:_MOST_TOLD]:
-        what = f"holds {text!r}, which is no number and no date" if text.strip() else "is blank"
+        what = (
+            f"holds {text!r}, which is no number and no date, in row {row:,}"
+            if text.strip()
+            else f"is blank in row {row:,}"
+        )
         faults.add(
             f"{column} orders the classes of {output.name!r}, and {what}",
             path,
