@@ -10,7 +10,7 @@ from kivvet.core.calculate.exact_frames import ExactPrefixes
 from kivvet.core.calculate.exact_spread import add_squares, variances
 from kivvet.core.calculate.exact_sums import ExactSums, group_sums
 
-N = 30_000
+N = 12_000
 UNIT = 1 << 1074
 
 
@@ -82,7 +82,7 @@ def test_sums_do_not_depend_on_order_or_parts(kind):
     rng = np.random.default_rng(len(kind))
     values = made(kind, rng)
     wholes = [as_whole(one) for one in values.tolist()]
-    for n_groups in (1, 50, 5_000, 20_000):
+    for n_groups in (1, 50, 5_000):
         numbers = rng.integers(0, n_groups, N)
         totals = [0] * n_groups
         for number, one in zip(numbers.tolist(), wholes, strict=True):
