@@ -16,7 +16,7 @@ from kivvet.books.files.read_options import READ_KEYWORDS, column_types, read_op
 from kivvet.books.runs.sources import source_of
 from kivvet.core.columns.convert import as_written_here
 from kivvet.core.read.options import Faults, Options
-from kivvet.core.words.errors import DataError, TableError
+from kivvet.core.words.errors import DataError, TableError, UnopenableError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.formats import format_of
@@ -121,19 +121,15 @@ def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> Da
                 fix="change its entry in book.toml",
             )
         return DataRead(_said(Path(given), str(given), read_as))
-    if (
-        dataset is None
-        and format_of(Path(given)) is None
-        and not is_pattern(str(given))
-        and not Path(given).exists()
-    ):
+    path = Path(given)
+    if dataset is None and not path.suffix and not is_pattern(str(given)) and not path.exists():
         names = [] if book is None else book.dataset_names
-        raise DataError(
+        raise UnopenableError(
             f"there is no dataset and no file {str(given)!r}",
             expected=f"a dataset, {listed(names, 12)}, or a file" if names else "a file",
             fix=did_you_mean(str(given), names),
         )
-    return DataRead(dataset, book=book) if dataset is not None else _bare(Path(given), str(given))
+    return DataRead(dataset, book=book) if dataset is not None else _bare(path, str(given))
 
 
 def _said(path: Path, text: str, read_as: str) -> Dataset:
