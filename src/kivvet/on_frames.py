@@ -75,23 +75,21 @@ def draft(
     """
     from kivvet.core.draft.draft import draft_frame
     from kivvet.core.draft.several import draft_frame_over, names_of_columns
-    from kivvet.core.draft.wishes import refuse_bins, wishes_of
+    from kivvet.core.draft.wishes import wishes_of
 
-    wishes = wishes_of(
-        output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
-    )
     columns = names_of_columns(column)
-    if len(columns) != 1:
-        refuse_bins(
-            {
-                "method": method,
-                "n_bins": n_bins,
-                "bounds": bounds,
-                "quantiles": quantiles,
-                "results": results,
-                "by_value": by_value,
-            }
-        )
+    is_of_one = len(columns) == 1
+    wishes = wishes_of(
+        output,
+        method,
+        n_bins,
+        bounds,
+        by_value=by_value,
+        quantiles=quantiles,
+        results=results,
+        is_of_one=is_of_one,
+    )
+    if not is_of_one:
         return rule_table(*draft_frame_over(frame, columns, name or "drafted", wishes, classes))
     return rule_table(*draft_frame(frame, columns[0], name or f"{columns[0]}_class", wishes, classes))
 

@@ -11,7 +11,7 @@ from kivvet.books.asks.draft_several import draft_over_columns
 from kivvet.books.asks.draft_table import Drafted, draft_lookup, draft_table
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.draft.several import names_of_columns
-from kivvet.core.draft.wishes import refuse_bins, wishes_of
+from kivvet.core.draft.wishes import wishes_of
 from kivvet.core.words.errors import DataError
 
 OnRows = Callable[[int], None]
@@ -63,17 +63,18 @@ def draft_into(
         return draft_lookup(book, name, data, keys, keep=keep, copies=copy, replace=replace, on_rows=on_rows)
     if keep or copy:
         raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
-    if len(columns) > 1:
-        refuse_bins(
-            {
-                "method": method,
-                "n_bins": n_bins,
-                "bounds": bounds,
-                "quantiles": quantiles,
-                "results": results,
-                "by_value": by_value,
-            }
-        )
+    is_of_one = len(columns) == 1
+    wishes = wishes_of(
+        output,
+        method,
+        n_bins,
+        bounds,
+        by_value=by_value,
+        quantiles=quantiles,
+        results=results,
+        is_of_one=is_of_one,
+    )
+    if not is_of_one:
         return draft_over_columns(
             book,
             name,
@@ -86,9 +87,6 @@ def draft_into(
             replace=replace,
             on_rows=on_rows,
         )
-    wishes = wishes_of(
-        output, method, n_bins, bounds, by_value=by_value, quantiles=quantiles, results=results
-    )
     return draft_table(
         book,
         name,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -57,8 +57,20 @@ def wishes_of(
     by_value: bool,
     quantiles: Sequence[Any] = (),
     results: str | None = None,
+    is_of_one: bool = True,
 ) -> Wishes:
-    """Return what is wished for, as calls give it; `DataError` where there is no such way to propose bounds."""
+    """Return what is wished for, as calls give it; `DataError` where there is no such way to propose bounds, or something is
+    asked of bins and there is no one column to divide.
+    """
+    if not is_of_one:
+        _refuse_bins(
+            method=method,
+            n_bins=n_bins,
+            bounds=bounds,
+            quantiles=quantiles,
+            results=results,
+            by_value=by_value,
+        )
     if method is not None and method not in METHODS:
         raise DataError(f"{method!r} is no way to propose bounds", expected=f"one of: {listed(METHODS)}")
     texts = tuple(
@@ -79,8 +91,7 @@ def wishes_of(
     return Wishes(output, method, n_wanted, texts, by_value, shares, results)
 
 
-def refuse_bins(given: Mapping[str, Any]) -> None:
-    """Raise `DataError` where something is asked of bins, by name, and there is no one column to divide."""
+def _refuse_bins(**given: Any) -> None:
     if asked := [word for word, value in given.items() if value not in (None, (), [], False, "")]:
         raise DataError(
             f"{asked[0]} has a meaning for one column only",
