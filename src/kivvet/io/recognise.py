@@ -157,6 +157,29 @@ def recognise(path: Path) -> Recognised:
     return Recognised(options, found, tuple(remarks))
 
 
+def recognise_texts(columns: Mapping[str, Iterable[str]]) -> Recognised:
+    """Return what some columns seem to hold that a file keeps as text, though it knows other types: dates, and values in
+    forms of their own. Texts of plain digits stay texts.
+    """
+    found: dict[str, ColumnForm] = {}
+    remarks: list[str] = []
+    for name, given in columns.items():
+        texts = list(dict.fromkeys(text.strip() for text in given if text.strip()))
+        if not texts:
+            continue
+        if all(_ISO.fullmatch(text) for text in texts):
+            found[name] = ColumnForm(
+                "datetime" if any(len(text) > 10 for text in texts) else "date", FieldForm()
+            )
+            continue
+        form, remark = _column_form(name, texts, _fitting_marks(texts), (".", ""))
+        if form is not None:
+            found[name] = form
+        if remark:
+            remarks.append(remark)
+    return Recognised(ReadOptions(), found, tuple(remarks))
+
+
 def forms_of_fields(texts: Sequence[str], kind: ValueType) -> list[FieldForm]:
     """Return the forms in which every one of some fields can be read as a type, the likeliest first."""
     if kind in ("date", "datetime"):

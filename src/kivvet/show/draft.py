@@ -8,7 +8,6 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.draft_table import Drafted
-from kivvet.core.read.table_text import table_text
 from kivvet.core.words.wording import count, shown_path
 from kivvet.rule_table import value_of
 from kivvet.show.terminal import print_columns
@@ -22,10 +21,7 @@ def print_drafted(out: Console, done: Drafted) -> None:
     for path in done.files:
         out.print(Text().append("written  ", "green").append(shown_path(path)))
     out.print()
-    rows_file = done.files[1].name if len(done.files) > 1 else None
-    table = value_of(done.table)
-    text = table_text(table, rows_file if table.lookup is None else done.rows_file)
-    lines = text.rstrip("\n").split("\n")
+    lines = done.text.rstrip("\n").split("\n")
     for line in lines[:_MOST_LINES]:
         if line.startswith("drafted = "):  # figures for a program
             out.print(Text("  drafted = { ... }", "dim").append("  # read by: kivvet shares", "dim"))
@@ -60,6 +56,8 @@ def _print_reproduced(out: Console, done: Drafted) -> None:
             style,
         )
     )
+    if report.unclassed:
+        out.print(Text(report.of_unclassed))
     if report.contradictions:
         out.print(
             Text(

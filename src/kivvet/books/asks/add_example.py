@@ -156,10 +156,9 @@ def _csv_with(
     line_end: str,
 ) -> str:
     """Return a CSV text with an example more; where there are new headings, all of its lines are written anew."""
-    delimiter = delimiter_of(file)
-    if lacking:
-        rows, _ = read_csv_rows(file)
-        assert rows is not None
+    rows, _ = read_csv_rows(file)
+    delimiter = delimiter_of(file) if rows is None else rows.delimiter
+    if lacking and rows is not None:
         others = [[*one, *[""] * len(lacking)] for one in rows.records[1:]]
         return csv_text([headings, *others, record], delimiter, line_end)
     end = "" if text.endswith("\n") or not text else line_end

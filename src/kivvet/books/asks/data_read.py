@@ -12,9 +12,11 @@ import pyarrow as pa
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
-from kivvet.books.files.read_options import READ_KEYWORDS, column_types, read_options
+from kivvet.books.files.read_options import READ_KEYWORDS, read_options
 from kivvet.books.runs.sources import source_of
 from kivvet.core.columns.convert import as_written_here
+from kivvet.core.columns.field_form import PLAIN, FieldForm
+from kivvet.core.read.fields_read import FIELD_KEYWORDS, FieldsRead, fields_read
 from kivvet.core.read.options import Faults, Options
 from kivvet.core.words.errors import DataError, TableError, UnopenableError
 from kivvet.core.words.values import ValueType
@@ -22,8 +24,10 @@ from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.formats import format_of
 from kivvet.io.many_files import files_of, is_pattern
 from kivvet.io.queued import read_ahead
-from kivvet.io.recognise import Recognised, recognise
-from kivvet.io.source_and_target import Source
+from kivvet.io.recognise import Recognised, recognise, recognise_texts
+from kivvet.io.source_and_target import AS_IT_SAYS, Source
+
+_ROWS_LOOKED_AT = 10_000
 
 
 @dataclass(frozen=True)
@@ -62,7 +66,7 @@ class DataRead:
         return source_of(self.book, self.dataset)
 
     def words(self, column: str) -> tuple[str, ...]:
-        return self.dataset.words_that_mean_missing(column)
+        return self.dataset.fields.words_of(column)
 
     def batches(
         self, source: Source, names: Sequence[str], block_bytes: int | None = None
@@ -71,7 +75,7 @@ class DataRead:
         read and written so meanwhile.
         """
         batches = source.batches(names, block_bytes)
-        if source.is_text:
+        if source.is_text or self.dataset.types:
             batches = map(self._readable, read_ahead(batches))
         return read_ahead(batches)
 
@@ -83,7 +87,11 @@ class DataRead:
         return pa.RecordBatch.from_arrays(arrays, names=names)
 
     def _as_written_here(self, name: str, array: pa.Array) -> pa.Array:
-        form, kind = self.dataset.form_of(name), self.dataset.types.get(name)
+        form, kind = self.dataset.fields.form_of(name), self.dataset.types.get(name)
+        if pa.types.is_large_string(array.type):
+            array = array.cast(pa.string())
+        if not pa.types.is_string(array.type):
+            return array
         if kind is not None:
             return as_written_here(array, kind, self.words(name), form)[0]
         if not form.concerns("number"):
@@ -144,13 +152,12 @@ def _said(path: Path, text: str, read_as: str) -> Dataset:
         ) from error
     faults = Faults()
     options = Options(values, faults)
-    options.unknown((*READ_KEYWORDS, "types"), "how a file is written")
-    read = read_options(options)
-    types, forms = column_types(options, read)
+    options.unknown((*READ_KEYWORDS, *FIELD_KEYWORDS), "how a file is written")
+    read, fields = read_options(options), fields_read(options)
     if faults.found:
         raise TableError(faults.found)
     sources = (text,) if is_pattern(text) else ()
-    return Dataset(path.name, path, None, types=types, options=read, forms=forms, sources=sources)
+    return Dataset(path.name, path, None, fields=fields, options=read, sources=sources)
 
 
 def _bare(path: Path, text: str) -> DataRead:
@@ -159,24 +166,42 @@ def _bare(path: Path, text: str) -> DataRead:
     sources = (text,) if is_pattern(text) else ()
     plain = DataRead(Dataset(path.name, path, None, sources=sources))
     known = format_of(files[0]) if files else None
-    if known is None or known.delimiter is None or not all(file.is_file() for file in files):
+    if known is None or not all(file.is_file() for file in files):
         return plain
     try:
-        found, *others = map(recognise, files)
-    except (OSError, EOFError):  # opening it will say why
+        found = _of_typed(plain) if known.delimiter is None else _of_texts(files)
+    except (OSError, EOFError, DataError):  # opening it will say why
         return plain
-    odd = [file.name for file, other in zip(files[1:], others, strict=True) if other.options != found.options]
-    if odd:
-        remark = f"{listed(odd)} seems to be written otherwise than {files[0].name}"
-        found = replace(found, remarks=(*found.remarks, remark))
     certain = {name: one for name, one in found.columns.items() if not one.is_ambiguous}
-    dataset = Dataset(
-        path.name,
-        path,
-        None,
-        types={name: one.type for name, one in certain.items()},
-        options=found.options,
-        forms={name: one.form for name, one in certain.items()},
-        sources=sources,
+    fields = FieldsRead(
+        FieldForm(found.options.decimal, found.options.thousands),
+        {name: one.type for name, one in certain.items()},
+        {name: one.form for name, one in certain.items() if one.form != PLAIN},
     )
+    dataset = Dataset(path.name, path, None, fields=fields, options=found.options, sources=sources)
     return DataRead(dataset, found)
+
+
+def _of_texts(files: Sequence[Path]) -> Recognised:
+    """Return how files of text seem to be written."""
+    found, *others = map(recognise, files)
+    odd = [file.name for file, other in zip(files[1:], others, strict=True) if other.options != found.options]
+    if not odd:
+        return found
+    remark = f"{listed(odd)} seems to be written otherwise than {files[0].name}"
+    return replace(found, remarks=(*found.remarks, remark))
+
+
+def _of_typed(data: DataRead) -> Recognised:
+    """Return what the columns seem to hold that a file of types keeps as text, by its first rows."""
+    source = data.open()
+    names = [
+        name
+        for name, kind in source.schema.items()
+        if pa.types.is_string(kind) or pa.types.is_large_string(kind)
+    ]
+    first = next(iter(source.batches(names)), None) if names else None
+    if first is None:
+        return Recognised(AS_IT_SAYS)
+    rows = first.slice(0, _ROWS_LOOKED_AT)
+    return recognise_texts({name: [text or "" for text in rows.column(name).to_pylist()] for name in names})

@@ -70,11 +70,13 @@ def draft_over_columns(
 def _read(data: DataRead, wanted: Sequence[str], on_rows: OnRows) -> Iterator[pa.RecordBatch]:
     source = data.open()
     for batch in data.batches(source, wanted):
-        if source.is_text:
-            arrays = [convert_text(batch.column(one), "text", data.words(one)).array for one in wanted]
-            yield pa.RecordBatch.from_arrays(arrays, names=list(wanted))
-        else:
-            yield batch
+        arrays = [
+            convert_text(array, "text", data.words(one)).array
+            if pa.types.is_string((array := batch.column(one)).type)
+            else array
+            for one in wanted
+        ]
+        yield pa.RecordBatch.from_arrays(arrays, names=list(wanted))
         on_rows(batch.num_rows)
 
 

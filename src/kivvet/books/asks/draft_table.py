@@ -16,6 +16,7 @@ import pyarrow as pa
 
 from kivvet.books.asks.data_read import DataRead
 from kivvet.books.asks.look_source import named_columns
+from kivvet.books.files.entry_text import aligned, lookup_lines
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.expressions import ask, column_formula
 from kivvet.books.runs.run import Run
@@ -24,7 +25,6 @@ from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
 from kivvet.core.draft.from_examples import DraftReport, PairCounter, draft_from_examples
 from kivvet.core.draft.look import Look, LookBuilder
 from kivvet.core.draft.wishes import Wishes
-from kivvet.core.read.options import toml_text
 from kivvet.core.read.table_text import row_records, table_text
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Table
@@ -47,7 +47,7 @@ class Drafted:
     table: RuleTable
     files: tuple[Path, ...]
     n_added: int = 0
-    rows_file: str = ""  # the name by which a lookup names the file of its rows
+    text: str = ""  # of the table's file, where it is a new one
 
 
 def draft_table(
@@ -88,7 +88,7 @@ def draft_table(
         builder.see(batch)
         if classes:
             values = batch.column(column)
-            if source.is_text:
+            if pa.types.is_string(values.type):
                 values = convert_text(values, "text", data.words(column)).array
             pairs.add(values, batch.column(classes))
         on_rows(batch.num_rows)
@@ -140,7 +140,7 @@ def written_table(
     texts = {path: table_text(table, rows_file)}
     if rows_file is not None:
         texts[path.with_name(rows_file)] = csv_text(row_records(table))
-    return Drafted(rule_table(table, report), write_files(texts))
+    return Drafted(rule_table(table, report), write_files(texts), text=texts[path])
 
 
 def draft_lookup(
@@ -188,23 +188,20 @@ def draft_lookup(
             place=Place(shown_path(data.path)),
             expected="at least one column to give",
         )
-    builder = LookBuilder([*keys, *outputs])
-    for batch in data.batches(source, [*keys, *outputs]):
+    used = [*keys, *outputs]
+    builder = LookBuilder(used, {one: data.words(one) for one in used}, data.declared)
+    for batch in data.batches(source, used):
         builder.see(batch)
         on_rows(batch.num_rows)
     if not builder.rows:
         raise DataError(
             "has headings and no rows", place=Place(shown_path(data.path)), expected="a row for each key"
         )
-    seen = builder.look()
-    names = _names([*keys, *outputs])
-    inputs = tuple(
-        Input(names[key], _type_of(seen, key), column=key if names[key] != key else None) for key in keys
-    )
-    made = tuple(
-        Output(names[output], _type_of(seen, output), column=output if names[output] != output else None)
-        for output in outputs
-    )
+    seen, said = builder.look(), data.dataset.types
+    names, kinds = _names(used), {one: said.get(one) or _type_of(seen, one) for one in used}
+    headings = {one: one if names[one] != one else None for one in used}
+    inputs = tuple(Input(names[key], kinds[key], column=headings[key]) for key in keys)
+    made = tuple(Output(names[output], kinds[output], column=headings[output]) for output in outputs)
     target = path.with_name(f"{name}{data.path.suffix}")
     is_copied = copies and data.path.resolve() != target.resolve()
     if is_copied and target.exists() and not replace:
@@ -214,8 +211,7 @@ def draft_lookup(
     file = target.name if copies else os.path.relpath(data.path.resolve(), path.parent.resolve())
     parts = Table(name, inputs, made, ())
     text = table_text(parts, file).replace("\nrows = ", "\nlookup = ")
-    said = data.dataset.options.said()
-    text += "".join(f"{word} = {toml_text(value)}\n" for word, value in said.items())
+    text += "".join(f"{line}\n" for line in aligned(lookup_lines(data.dataset, used)))
     if is_copied:
         try:
             with replacing(target) as part:
@@ -226,7 +222,7 @@ def draft_lookup(
     return Drafted(
         rule_table(OpenBook(book.folder).table(name)),
         (*written, target) if is_copied else written,
-        rows_file=file,
+        text=text,
     )
 
 
@@ -277,8 +273,10 @@ def write_files(texts: dict[Path, str]) -> tuple[Path, ...]:
     return tuple(texts)
 
 
-def csv_text(records: Sequence[Sequence[str]], delimiter: str = ",", line_end: str = "\n") -> str:
+def csv_text(
+    records: Sequence[Sequence[str]], delimiter: str = ",", line_end: str = "\n", quote: str = '"'
+) -> str:
     """Return records as CSV."""
     buffer = io.StringIO()
-    csv.writer(buffer, delimiter=delimiter, lineterminator=line_end).writerows(records)
+    csv.writer(buffer, delimiter=delimiter, lineterminator=line_end, quotechar=quote).writerows(records)
     return buffer.getvalue()

@@ -82,10 +82,10 @@ def explain_fields(
     """
     prepared = _prepared(book, dataset, tables)
     _known(fields, prepared.plan.source_columns, f"dataset {dataset.name!r} reads no column")
-    words = dataset.words_that_mean_missing
+    words = dataset.fields.words_of
     columns = {
         name: _column(
-            name, fields.get(name, ""), prepared.types.get(name), words(name), dataset.form_of(name)
+            name, fields.get(name, ""), prepared.types.get(name), words(name), dataset.fields.form_of(name)
         )
         for name in prepared.plan.source_columns
     }

@@ -4,28 +4,29 @@ it was.
 
 from __future__ import annotations
 
-import csv
-import io
 import shlex
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
+import pyarrow as pa
 
 from kivvet.books.asks.data_read import DataRead
-from kivvet.books.asks.draft_table import Drafted, csv_text, write_files
+from kivvet.books.asks.draft_table import Drafted, csv_text
 from kivvet.books.asks.look_source import named_columns
 from kivvet.books.files.open_book import OpenBook
-from kivvet.books.files.read_table import row_files
-from kivvet.books.files.readers import read_text, read_toml
+from kivvet.books.files.read_table import how_rows_are_read, row_files
+from kivvet.books.files.readers import read_csv_rows, read_text, read_toml
 from kivvet.books.files.toml_places import TomlPlaces
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
 from kivvet.core.classify.compiled import compile_table
 from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import convert_text
+from kivvet.core.columns.field_form import field_of
 from kivvet.core.draft.draft import blank_rows
+from kivvet.core.read.fields_read import FieldsRead
 from kivvet.core.read.table_text import row_lines, row_records
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.value_texts import combinations
@@ -34,9 +35,11 @@ from kivvet.core.tables.inputs import Input, columns_of
 from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.errors import BookError, DataError, TableError
 from kivvet.core.words.places import Place
-from kivvet.core.words.values import Value, fold_text, parse_value, write_value
+from kivvet.core.words.values import Value, fold_text, parse_value
 from kivvet.core.words.wording import count, listed, shown_path
-from kivvet.io.formats import ROW_ENDINGS, delimiter_of
+from kivvet.io.files import replacing
+from kivvet.io.formats import ROW_ENDINGS
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
 from kivvet.rule_table import rule_table
 
 OnRows = Callable[[int], None]
@@ -73,20 +76,22 @@ def extend_table(
     if not unknown:
         return Drafted(rule_table(table), ())
     target = files[0] if files else path
-    text, faults = read_text(target)
+    options, fields = how_rows_are_read(path) if files else (AS_IT_SAYS, FieldsRead())
+    text, faults = read_text(target, encoding=options.encoding)
     if faults:
         raise BookError(faults[0].message, place=faults[0].places[0])
     mark = "\ufeff" if target.read_bytes().startswith(b"\xef\xbb\xbf") else ""
     if table.lookup is not None:
         headings = {one.name: one.column or one.name for one in keys}
         records = [
-            {headings[key.name]: write_value(value) for key, value in zip(keys, values, strict=True)}
+            {
+                headings[key.name]: field_of(value, fields.form_of(headings[key.name]))
+                for key, value in zip(keys, values, strict=True)
+            }
             | {"note": count(rows, "row")}
             for values, rows in unknown
         ]
-        document, _ = read_toml(path)
-        line = document.values.get("headings_on_line", 1) if document is not None else 1
-        made = _appended_records(text, table, records, target, line)
+        made = _appended_records(text, table, records, target, options)
     else:
         rows = blank_rows([(values[0], n) for values, n in unknown], table.n_rows + 1, len(table.outputs))
         extra = Table(table.name, table.inputs, table.outputs, tuple(rows))
@@ -101,11 +106,12 @@ def extend_table(
                     for cell, row in zip(cells, rows, strict=True)
                 ],
                 target,
+                options,
             )
             if files
             else _inserted_rows(text, table, rows, path)
         )
-    write_files({target: mark + made})
+    _write(target, mark + made, options.encoding)
     return Drafted(rule_table(OpenBook(book.folder).table(name)), (target,), len(unknown))
 
 
@@ -200,7 +206,7 @@ def _batches_of_file(data: DataRead, columns: Mapping[str, str], table: Table, o
         for about in table.inputs:
             name = columns[about.name]
             array = batch.column(name)
-            if source.is_text:
+            if pa.types.is_string(array.type):
                 converted = convert_text(array, about.type, data.words(name))
                 if converted.bad is not None:
                     example = array[int(np.flatnonzero(converted.bad)[0])].as_py()
@@ -219,20 +225,34 @@ def _batches_of_file(data: DataRead, columns: Mapping[str, str], table: Table, o
 
 
 def _appended_records(
-    text: str, table: Table, fields: Iterable[Mapping[str, str]], path: Path, headings_on_line: int = 1
+    text: str, table: Table, fields: Iterable[Mapping[str, str]], path: Path, options: ReadOptions
 ) -> str:
     """Return a CSV text with records added at its end, fields under its own headings."""
-    delimiter = delimiter_of(path)
     line_end = "\r\n" if "\r\n" in text else "\n"
-    below = "".join(io.StringIO(text, newline="").readlines()[headings_on_line - 1 :])
-    headings = [one.strip() for one in next(csv.reader(io.StringIO(below), delimiter=delimiter))]
+    rows, faults = read_csv_rows(path, table.name, options)
+    if rows is None:
+        raise BookError(faults[0].message, place=faults[0].places[0])
+    headings = rows.records[0]
     is_output = any(output.name == "note" for output in table.outputs)
     records = [
         ["" if heading == "note" and is_output else field.get(heading, "") for heading in headings]
         for field in fields
     ]
     end = "" if text.endswith(("\n", "\r")) or not text else line_end
-    return text + end + csv_text(records, delimiter, line_end)
+    return text + end + csv_text(records, rows.delimiter, line_end, options.quote)
+
+
+def _write(path: Path, text: str, encoding: str) -> None:
+    try:
+        written = text.encode(encoding)
+    except UnicodeEncodeError as error:
+        raise BookError(
+            f"{text[error.start]!r} cannot be written in {encoding}",
+            place=Place(shown_path(path)),
+            fix='save the file as UTF-8, and say encoding = "utf-8"',
+        ) from error
+    with replacing(path) as part:
+        part.write_bytes(written)
 
 
 def _inserted_rows(text: str, table: Table, rows: Sequence[Row], path: Path) -> str:

@@ -9,15 +9,13 @@ from pathlib import Path
 from typing import Any
 
 from kivvet.books.files.line_merge import MergedText, merged_text
-from kivvet.books.files.read_options import read_options
-from kivvet.books.files.read_table import files_beside, read_table
+from kivvet.books.files.read_table import files_beside, how_rows_are_read, read_table
 from kivvet.books.files.readers import read_toml
 from kivvet.books.files.row_merge import merged_rows
 from kivvet.books.files.table_files import as_files
 from kivvet.books.runs.table_findings import new_errors
 from kivvet.core.compare.change import Change
 from kivvet.core.compare.compare import changes_between
-from kivvet.core.read.options import Faults, Options
 from kivvet.core.run.three_way import Clash, ThreeWay, three_way
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, OutputError
@@ -139,10 +137,9 @@ def _by_keys(real: Path, texts: Sequence[str], called: tuple[str, str]) -> Merge
     if definition is None or definition == real:
         return None
     table = _table_of(definition, real, texts[0])
-    document, _ = read_toml(definition)
-    if table is None or table.lookup is None or document is None:
+    if table is None or table.lookup is None:
         return None
-    options = read_options(Options(dict(document.values), Faults(document.locate)))
+    options, _ = how_rows_are_read(definition)
     if options.headings:
         return None
     keys = [(one.column or one.name) if one.period is None else one.period.start for one in table.inputs]

@@ -11,14 +11,15 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kivvet.books.files.read_table import row_files
-from kivvet.books.files.readers import read_text
+from kivvet.books.files.read_table import how_rows_are_read, row_files
+from kivvet.books.files.readers import read_csv_rows, read_text
 from kivvet.books.files.row_edits import RowEdit, edited_rows
 from kivvet.books.files.toml_rows import with_row_added
 from kivvet.core.tables.inputs import columns_of
 from kivvet.core.tables.table import WHEN, Table
 from kivvet.core.words.findings import Finding
-from kivvet.io.formats import ROW_ENDINGS, delimiter_of
+from kivvet.io.formats import ROW_ENDINGS
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -54,17 +55,18 @@ def suggested_change(book: OpenBook, found: Finding) -> SuggestedChange | None:
     path = book.file_of_table(table.name)
     rows_file = next(iter(row_files(path)), None) if table.has_rows_file else None
     file = rows_file or path
-    text, faults = read_text(file)
+    options = AS_IT_SAYS if rows_file is None else how_rows_are_read(path)[0]
+    text, faults = read_text(file, encoding=options.encoding)
     if faults or (rows_file is not None and not rows_file.name.lower().endswith(ROW_ENDINGS)):
         return None
     if found.kind in _NEEDLESS and found.rows:
-        _, made = edited_rows(table, path, rows_file, {found.rows[0]: RowEdit()})
+        _, made = edited_rows(table, path, rows_file, {found.rows[0]: RowEdit()}, options)
     elif found.kind == "gap" and found.region is not None and table.rows:
         cells = _cells(table, found.region)
         if cells is None:
             return None
         plain = text.replace("\r\n", "\n")
-        made = _with_row(table, path, rows_file, plain, cells)
+        made = _with_row(table, path, rows_file, plain, cells, options)
         made = made.replace("\n", "\r\n") if "\r\n" in text else made
     else:
         return None
@@ -79,15 +81,25 @@ def _cells(table: Table, region: Mapping[str, str]) -> dict[str, str] | None:
     return {name: region.get(name, "") for name in headings}
 
 
-def _with_row(table: Table, path: Path, rows_file: Path | None, text: str, cells: Mapping[str, str]) -> str:
+def _with_row(
+    table: Table,
+    path: Path,
+    rows_file: Path | None,
+    text: str,
+    cells: Mapping[str, str],
+    options: ReadOptions,
+) -> str:
     if rows_file is not None:
         columns = {one.name: one.column or one.name for one in columns_of(table.inputs, table.outputs)}
         record = dict(cells)
-        names = next(csv.reader(io.StringIO(text), delimiter=delimiter_of(rows_file)))
+        rows, _ = read_csv_rows(rows_file, table.name, options)
+        assert rows is not None, "it was read before"
         of_heading = {heading: name for name, heading in columns.items()}
         buffer = io.StringIO()
-        fields = [record.get(of_heading.get(name.strip(), name.strip()), "") for name in names]
-        csv.writer(buffer, delimiter=delimiter_of(rows_file), lineterminator="\n").writerow(fields)
+        fields = [record.get(of_heading.get(name.strip(), name.strip()), "") for name in rows.records[0]]
+        csv.writer(buffer, delimiter=rows.delimiter, lineterminator="\n", quotechar=options.quote).writerow(
+            fields
+        )
         return text + ("" if text.endswith("\n") else "\n") + buffer.getvalue()
     line = f"  [{', '.join(json.dumps(cell, ensure_ascii=False) for cell in cells.values())}],"
     return with_row_added(text, path, "rows", len(table.rows) + bool(table.header), line)

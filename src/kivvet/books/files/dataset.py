@@ -11,20 +11,19 @@ from typing import Any
 
 from kivvet.books.files.read_options import (
     READ_KEYWORDS,
-    column_types,
     options_recorded,
     read_options,
     write_options,
 )
-from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.formulas.formula import Formula
+from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead, fields_read
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.run.entries import Entry, parse_entries
 from kivvet.core.run.where import parse_where
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import listed, shown_path, toml_key
+from kivvet.core.words.wording import listed, shown_path
 from kivvet.io.files import FileMarks
 from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS, delimiter_of, open_source
 from kivvet.io.many_files import ManyFiles, files_of, is_pattern, marks_of_many
@@ -79,19 +78,13 @@ class Dataset:
         Of many files, the column that holds the name of each.
     folder : Path
         The folder of the book.
-    types : mapping of str to str
-        By column of the source, how its text is to be read.
-    missing_words : tuple of str
-        Words that mean missing in every column.
-    missing_words_of : mapping of str to tuple of str
-        Further ones by column.
+    fields : FieldsRead
+        How the fields of text columns of its source are read.
     renamed : mapping of str to str
         By name used in the book, the source column that stands for it.
     entries : tuple of Entry
     options : ReadOptions
-        How the text of its source is read.
-    forms : mapping of str to FieldForm
-        By column how its fields are written, where that is not as `options` say.
+        How the file of its source is read.
     written_as : WriteOptions
         How the text of its target is written.
     where : Formula or None
@@ -107,13 +100,10 @@ class Dataset:
     name: str
     source: Path
     target: Path | None
-    types: Mapping[str, ValueType] = field(default_factory=dict)
-    missing_words: tuple[str, ...] = ()
-    missing_words_of: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    fields: FieldsRead = AS_IT_STANDS
     renamed: Mapping[str, str] = field(default_factory=dict)
     entries: tuple[Entry, ...] = ()
     options: ReadOptions = AS_IT_SAYS
-    forms: Mapping[str, FieldForm] = field(default_factory=dict)
     written_as: WriteOptions = AS_IT_IS_NAMED
     sources: tuple[str, ...] = ()
     file_column: str | None = None
@@ -124,13 +114,10 @@ class Dataset:
     key: tuple[str, ...] = ()
     said: Mapping[str, Any] = field(default_factory=dict, compare=False, repr=False)
 
-    def words_that_mean_missing(self, column: str) -> tuple[str, ...]:
-        return (*self.missing_words, *self.missing_words_of.get(column, ()))
-
-    def form_of(self, column: str) -> FieldForm:
-        """Return how the fields of a column are written."""
-        known = self.forms.get(column)
-        return FieldForm(self.options.decimal, self.options.thousands) if known is None else known
+    @property
+    def types(self) -> Mapping[str, ValueType]:
+        """By column of the source, the type that is said."""
+        return self.fields.types
 
     def open(self) -> Source:
         """Return the opened source; `DataError` if it cannot be read."""
@@ -172,17 +159,17 @@ class Dataset:
                 "values": [list(one) for one in self.of.values],
             }
         return {
-            "missing_words": sorted(set(self.missing_words)),
+            "missing_words": sorted(set(self.fields.missing_words)),
             "missing_words_of": {
-                name: sorted(set(words)) for name, words in self.missing_words_of.items() if words
+                name: sorted(set(words)) for name, words in self.fields.missing_words_of.items() if words
             },
             **options_recorded(self.options, delimiter_of(self.source)),
             **({"sources": list(self.sources)} if self.sources else {}),
             **({} if self.file_column is None else {"file_column": self.file_column}),
             **({} if self.written_as == AS_IT_IS_NAMED else {"written_as": asdict(self.written_as)}),
             **(
-                {"forms": {name: form.as_dict() for name, form in sorted(self.forms.items())}}
-                if self.forms
+                {"forms": {name: form.as_dict() for name, form in sorted(self.fields.forms.items())}}
+                if self.fields.forms
                 else {}
             ),
         }
@@ -220,9 +207,7 @@ def parse_dataset(
     if target and any(_is_source(folder, one, target) for one in sources):
         fix = "name another file: the source is never changed"
         options.fault("target", "target is the source itself", fix)
-    read = read_options(options)
-    types, forms = column_types(options, read)
-    words, words_of = _missing_words(options)
+    read, fields = read_options(options), fields_read(options)
     renamed = options.by_name(
         "input",
         "input says which source column stands for a name",
@@ -239,13 +224,10 @@ def parse_dataset(
         name,
         folder / source,
         folder / target if target else None,
-        types,
-        words,
-        words_of,
+        fields,
         dict(renamed),
         tuple(entries),
         read,
-        forms,
         write_options(options, target),
         tuple(sources) if is_many else (),
         file_column if is_many else None,
@@ -310,22 +292,3 @@ def _target(options: Options) -> str | None:
     message = f"{target!r} is of a kind this version does not write"
     options.fault("target", message, f"a file that ends in {', '.join(TARGET_ENDINGS)}")
     return None
-
-
-def _missing_words(options: Options) -> tuple[tuple[str, ...], dict[str, tuple[str, ...]]]:
-    """Return the words that mean missing in every column, and further ones by column."""
-    given = options.plain("missing_words")
-    if not isinstance(given, Mapping):
-        says = "missing_words is a list of words, or such a list by column"
-        return options.texts("missing_words", says, 'for example missing_words = ["n/a"]'), {}
-    words_of: dict[str, tuple[str, ...]] = {}
-    for column, words in given.items():
-        if isinstance(words, list) and all(isinstance(word, str) for word in words):
-            words_of[column] = tuple(words)
-        else:
-            options.faults.add(
-                f"missing_words lists words by column; found {words!r}",
-                ("missing_words", column),
-                fix=f'for example missing_words = {{ {toml_key(column)} = ["n/a"] }}',
-            )
-    return (), words_of

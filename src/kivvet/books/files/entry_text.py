@@ -28,7 +28,7 @@ def book_lines(dataset: Dataset, kinds: Mapping[str, str]) -> list[tuple[str, st
     """
     lines = [(word, toml_text(value)) for word, value in dataset.options.said().items()]
     types = [
-        (toml_key(name), type_text(kind, dataset.forms.get(name), dataset.options))
+        (toml_key(name), type_text(kind, dataset.fields.forms.get(name), dataset.options))
         for name, kind in kinds.items()
         if name in dataset.types
     ]
@@ -37,6 +37,20 @@ def book_lines(dataset: Dataset, kinds: Mapping[str, str]) -> list[tuple[str, st
         lines.append(("types", f"{{ {name} = {value} }}"))
     else:
         lines += [(f"types.{name}", value) for name, value in types]
+    return lines
+
+
+def lookup_lines(dataset: Dataset, columns: Sequence[str]) -> list[tuple[str, str]]:
+    """Return what a lookup has to say of how its file is read, of some columns of it, as words and values of TOML.
+
+    Types stand with its inputs and outputs: of columns only those are said that are written in a form of their own.
+    """
+    fields = dataset.fields
+    kinds = {name: kind for name, kind in fields.types.items() if name in columns and name in fields.forms}
+    lines = book_lines(dataset, kinds)
+    words_of = {name: list(words) for name, words in fields.missing_words_of.items() if name in columns}
+    if words_of or fields.missing_words:
+        lines.append(("missing_words", toml_text(words_of or list(fields.missing_words))))
     return lines
 
 

@@ -9,6 +9,7 @@ from typing import Any
 from kivvet.books.files.examples import with_examples
 from kivvet.books.files.read_options import read_options
 from kivvet.books.files.readers import Document, read_csv_rows, read_toml, unmerged
+from kivvet.core.read.fields_read import FieldsRead, fields_read
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.read.row_reader import RowsAre
 from kivvet.core.read.table_parser import parse_table
@@ -51,6 +52,13 @@ def row_files(path: Path) -> list[Path]:
     """Return the files beside a table's TOML file that hold its rows, whether they exist or not."""
     document, _ = read_toml(path)
     return [] if document is None else list(files_beside(path, document.values, ("rows", "lookup")))
+
+
+def how_rows_are_read(path: Path) -> tuple[ReadOptions, FieldsRead]:
+    """Return how the file of a table's rows is read, and the fields of its columns, as the table's TOML file says."""
+    document, _ = read_toml(path)
+    options = Options({} if document is None else dict(document.values), Faults())
+    return read_options(options), fields_read(options)
 
 
 def files_beside(

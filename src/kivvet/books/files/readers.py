@@ -148,10 +148,11 @@ def _toml_remedy(text: str, place: Place) -> str:
 
 @dataclass(frozen=True)
 class CsvRows:
-    """The records of a CSV file, header first, and the line each begins on."""
+    """The records of a CSV file, header first, the line each begins on, and what separates their fields."""
 
     records: list[list[str]]
     lines: list[int]
+    delimiter: str
 
 
 def read_csv_rows(
@@ -237,4 +238,4 @@ def read_csv_rows(
                 remedy="rename one of them",
             )
         )
-    return (None if faults else CsvRows([headings, *records[1:]], lines)), faults
+    return (None if faults else CsvRows([headings, *records[1:]], lines, delimiter)), faults

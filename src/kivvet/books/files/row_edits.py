@@ -16,7 +16,7 @@ from kivvet.core.tables.inputs import columns_of
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.wording import shown_path
-from kivvet.io.formats import delimiter_of
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
 
 _COMMA = re.compile(r"\s*,")
 _COMMENT = re.compile(r"[ \t]*(?:#([^\n]*))?(?:\n|$)")
@@ -39,7 +39,11 @@ class RowEdit:
 
 
 def edited_rows(
-    table: Table, path: Path, rows_file: Path | None, edits: Mapping[int, RowEdit]
+    table: Table,
+    path: Path,
+    rows_file: Path | None,
+    edits: Mapping[int, RowEdit],
+    options: ReadOptions = AS_IT_SAYS,
 ) -> tuple[Path, str]:
     """Return the file that holds the rows of a table, and its text with rows edited.
 
@@ -52,6 +56,8 @@ def edited_rows(
         The file beside it that holds the rows, if they do not stand in it.
     edits : mapping of int to RowEdit
         By the number of a row, from 1.
+    options : ReadOptions
+        How the file of the rows is read.
 
     Raises
     ------
@@ -59,13 +65,15 @@ def edited_rows(
         If the file cannot be read any more.
     """
     file = rows_file or path
-    text, faults = read_text(file)
+    text, faults = read_text(file, encoding=options.encoding)
     if faults:
         raise BookError(faults[0].message, place=faults[0].places[0])
     line_end = "\r\n" if "\r\n" in text else "\n"
     plain = text.replace("\r\n", "\n")
     made = (
-        _of_toml(table, path, plain, edits) if rows_file is None else _of_csv(table, rows_file, plain, edits)
+        _of_toml(table, path, plain, edits)
+        if rows_file is None
+        else _of_csv(table, rows_file, plain, edits, options)
     )
     return file, made.replace("\n", line_end) if line_end != "\n" else made
 
@@ -134,11 +142,10 @@ def _comment(text: str, places: TomlPlaces, row: int) -> tuple[str, int]:
     return said.strip(), end if rest is None or not said else rest.start(1) + len(said)
 
 
-def _of_csv(table: Table, file: Path, text: str, edits: Mapping[int, RowEdit]) -> str:
-    rows, faults = read_csv_rows(file, table.name)
+def _of_csv(table: Table, file: Path, text: str, edits: Mapping[int, RowEdit], options: ReadOptions) -> str:
+    rows, faults = read_csv_rows(file, table.name, options)
     if rows is None:
         raise BookError(faults[0].message, place=faults[0].places[0])
-    delimiter = delimiter_of(file)
     lines = text.splitlines(keepends=True)
     starts = [line - 1 for line in rows.lines] + [len(lines)]
     headings = [one.strip() for one in rows.records[0]]
@@ -157,7 +164,7 @@ def _of_csv(table: Table, file: Path, text: str, edits: Mapping[int, RowEdit]) -
             if note is not None:
                 notes = [record[note], *(rows.records[one][note] for one in edit.took)]
                 record[note] = "; ".join(filter(None, dict.fromkeys(map(str.strip, notes))))
-            made += _csv_line(record, delimiter)
+            made += _csv_line(record, rows.delimiter, options.quote)
     return made
 
 
@@ -165,7 +172,7 @@ def _column(headings: Sequence[str], name: str, columns: Mapping[str, str]) -> i
     return headings.index(name if name in headings else columns[name])
 
 
-def _csv_line(record: Sequence[str], delimiter: str) -> str:
+def _csv_line(record: Sequence[str], delimiter: str, quote: str) -> str:
     buffer = io.StringIO()
-    csv.writer(buffer, delimiter=delimiter, lineterminator="\n").writerow(record)
+    csv.writer(buffer, delimiter=delimiter, lineterminator="\n", quotechar=quote).writerow(record)
     return buffer.getvalue()

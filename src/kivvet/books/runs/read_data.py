@@ -133,11 +133,11 @@ def infer_types(
         for name in columns:
             if not candidates[name] and name not in numeric:
                 continue
-            words = dataset.words_that_mean_missing(name)
+            words = dataset.fields.words_of(name)
             fields = pc.unique(pc.utf8_trim_whitespace(batch.column(name)))
             fields = fields.filter(pc.invert(pc.is_in(fields, pa.array(["", *words], pa.string()))))
             seen[name] = seen[name] or len(fields) > 0
-            form = dataset.form_of(name)
+            form = dataset.fields.form_of(name)
             candidates[name] = fitting_types(fields, candidates[name], form)
             if "number" not in candidates[name] and name in numeric:
                 if not are_numbers(fields, form):
@@ -216,8 +216,8 @@ class TypedReader:
             name: arrow_type(kind)
             for name in names
             if (kind := self.types.get(name, "text")) in ("integer", "number")
-            and not self.dataset.words_that_mean_missing(name)
-            and not self.dataset.form_of(name).concerns(kind)
+            and not self.dataset.fields.words_of(name)
+            and not self.dataset.fields.form_of(name).concerns(kind)
         }
 
     def _converted_ahead(
@@ -240,7 +240,7 @@ class TypedReader:
             return False
         return not holds_texts(stored) or (
             self.types.get(name, "text") == "text"
-            and not self.dataset.words_that_mean_missing(name)
+            and not self.dataset.fields.words_of(name)
             and self.source.holds_no_empty_text(name)
         )
 
@@ -254,7 +254,7 @@ class TypedReader:
             made.append(
                 finding(
                     "type",
-                    f"{count(bad.number, 'field')} of column {name!r} cannot be read as {expected(bad.kind, self.dataset.form_of(name))}: {examples}; the first is in row {bad.first_row:,}",
+                    f"{count(bad.number, 'field')} of column {name!r} cannot be read as {expected(bad.kind, self.dataset.fields.form_of(name))}: {examples}; the first is in row {bad.first_row:,}",
                     dataset=self.dataset.name,
                     places=(place,),
                     count=bad.number,
@@ -282,11 +282,11 @@ class TypedReader:
         """Return how the fields of a column are written; whether times say how far they are from UTC, its first time
         tells for all of them.
         """
-        form = self.dataset.form_of(name)
+        form = self.dataset.fields.form_of(name)
         if kind != "datetime" or form.pattern or not self.source.is_text:
             return form
         if name not in self.is_zoned:
-            words = ["", *self.dataset.words_that_mean_missing(name)]
+            words = ["", *self.dataset.fields.words_of(name)]
             fields = (
                 field.strip()
                 for batch in self.source.batches([name])
@@ -298,7 +298,7 @@ class TypedReader:
 
     def _is_decoded(self, name: str) -> bool:
         """Whether the texts of a column that are held as codes are read as something else than these."""
-        return self.types.get(name, "text") != "text" or bool(self.dataset.words_that_mean_missing(name))
+        return self.types.get(name, "text") != "text" or bool(self.dataset.fields.words_of(name))
 
     def _as_typed(self, name: str, array: pa.Array) -> Converted:
         """Return a column as its type says, null where fields do not convert."""
@@ -309,9 +309,7 @@ class TypedReader:
             return Converted(coded_blank_to_null(array))
         if array.type != pa.string():
             array = array.cast(pa.string())
-        return convert_text(
-            array, kind, self.dataset.words_that_mean_missing(name), self._form_of(name, kind)
-        )
+        return convert_text(array, kind, self.dataset.fields.words_of(name), self._form_of(name, kind))
 
     def convert(
         self, name: str, array: pa.Array, rows_before: int, known: Converted | None = None

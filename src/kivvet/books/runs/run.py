@@ -108,7 +108,7 @@ class Run:
         coded = [
             name
             for name in names
-            if reader.types.get(name, "text") == "text" and not reader.dataset.words_that_mean_missing(name)
+            if reader.types.get(name, "text") == "text" and not reader.dataset.fields.words_of(name)
         ]
         reader.source = reader.source.with_codes(coded)
 

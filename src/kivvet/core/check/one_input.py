@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
+from functools import cached_property
 
 from kivvet.core.check.row_findings import RowFindings, row_to_add, step_hint
 from kivvet.core.space.axes import Axis
@@ -41,6 +42,8 @@ class LineCheck(RowFindings):
         ]  # for each row the cells it holds, however its bounds are written
         self.is_empty = [not spans and not m for spans, m in self.held]
         self._others: dict[tuple[Result, ...], Region] = {}
+        self._yielding: set[int] = set()  # rows that are told to leave values to others
+        self._relied_on: set[int] = set()  # rows that these values are left to: they stay as they are
         self.lowest: list[int] = []
         self.partners: dict[
             int, list[tuple[int, Value | None]]
@@ -190,6 +193,16 @@ class LineCheck(RowFindings):
             ),
         )
 
+    @cached_property
+    def differing(self) -> dict[int, set[int]]:
+        """For each row those that it meets and differs from."""
+        found: dict[int, set[int]] = {}
+        for late, partners in self.partners.items():
+            for early, _ in partners:
+                found.setdefault(late, set()).add(early)
+                found.setdefault(early, set()).add(late)
+        return found
+
     def common_region(self, early: int, late: int) -> str:
         """Return what two rows share; where intervals do not say it exactly, in terms of both conditions."""
         shared = self.regions[early] & self.regions[late]
@@ -208,6 +221,8 @@ class LineCheck(RowFindings):
     def apart(self, early: int, late: int) -> str:
         """Return how one of two rows is written so that it leaves all rows that differ their values; nothing
         where it cannot be.
+
+        All that are told in one check can be followed together: what a row yields is left to rows that stay.
         """
         if (
             self.table.dimensions[0] is not self.table.inputs[0]
@@ -216,6 +231,13 @@ class LineCheck(RowFindings):
         ):
             return ""
         for row in (late, early) if len(self.partners[late]) == 1 else (late,):
+            met = self.differing[row]
+            if (
+                row in self._relied_on
+                or met & self._yielding
+                or len(self.partners.get(row, ())) >= _MOST_PARTNERS
+            ):
+                continue  # together with an earlier remedy it would leave a gap
             others = self.accepted_by_others(self.rows[row].results)
             rest = self.regions[row] & others.other_present()
             rest = replace(rest, missing=self.regions[row].missing and not others.missing)
@@ -227,6 +249,8 @@ class LineCheck(RowFindings):
                 for pair in intervals
             )
             if text and keeps_domain and self.reads_as(text, rest) and not self.is_within_another(rest, row):
+                self._yielding.add(row)
+                self._relied_on |= met
                 return f"write row {self.rows[row].number} as {text}, or "
         return ""
 

@@ -47,6 +47,8 @@ class BoxCheck(RowFindings):
             [dimension.cells_of_row[row] for dimension in self.dimensions] for row in range(len(self.rows))
         ]
         self.is_empty = [not all(box) for box in self.boxes]
+        self._yielding = 0  # rows that are told to leave places to others, as bits
+        self._relied_on = 0  # rows that these places are left to: they stay as they are
         self._touching: list[dict[int, int]] = [{} for _ in self.dimensions]
         self._holding: list[dict[int, int]] = [{} for _ in self.dimensions]
 
@@ -259,12 +261,17 @@ class BoxCheck(RowFindings):
     def apart(self, early: int, late: int) -> str:
         """Return how one of two rows is written so that it leaves all rows that differ their places; nothing
         where it cannot be.
+
+        All that are told in one check can be followed together: what a row yields is left to rows that stay.
         """
         meeting = self.rows_meeting(self.boxes[late]) & ~self.same_results[self.rows[late].results]
         is_pair = (meeting & ((1 << late) - 1)).bit_count() == 1
         for row in (late, early) if is_pair else (late,):
             box = self.boxes[row]
-            others = list(bits_of(self.rows_meeting(box) & ~self.same_results[self.rows[row].results]))
+            partners = self.rows_meeting(box) & ~self.same_results[self.rows[row].results]
+            if self._relied_on >> row & 1 or partners & self._yielding:
+                continue  # together with an earlier remedy it would leave a gap
+            others = list(bits_of(partners))
             sticks_out = {
                 number
                 for other in others
@@ -294,6 +301,8 @@ class BoxCheck(RowFindings):
                 ]
                 what, text = WHEN, " AND ".join(whens)
             if self.reads_as(row, what, text, rest):
+                self._yielding |= 1 << row
+                self._relied_on |= partners
                 return f"write {what} of row {self.rows[row].number} as {text}, or "
         return ""
 
@@ -376,8 +385,13 @@ class BoxCheck(RowFindings):
                 [],
                 remedy=f"allow more with --budget {self.more_steps}; values that fall through are still found in the data",
             )
+        told: list[Box] = []
         for box, place in sorted(found, key=lambda pair: self.size_rank(pair[0], sought)):
-            yield self.gap(box, place, sought)
+            gap = self.gap(box, place, sought)
+            if any(all(a & b for a, b in zip(box, one, strict=True)) for one in told):
+                gap = replace(gap, remedy=f"{gap.remedy}, and check again: a row for a gap above may meet it")
+            told.append(box)
+            yield gap
         if search.has_more:
             yield self.of_rows(
                 "gap",
@@ -416,7 +430,7 @@ class BoxCheck(RowFindings):
             cells | one.present if cells & one.inside == one.inside and not one.unlisted else cells
             for cells, one in zip(box, self.dimensions, strict=True)
         ]
-        region = self.space.region(shown, whole)
+        region = self.region_to_add(box, shown, whole)
         hints = [
             hint
             for dimension, cells, is_whole in zip(self.dimensions, box, whole, strict=True)
@@ -433,6 +447,27 @@ class BoxCheck(RowFindings):
             places=self.table_place,
             remedy=f"{row_to_add(self.table, region)}{''.join(hints)}",
         )
+
+    def region_to_add(self, box: Box, shown: Box, whole: Sequence[bool]) -> dict[str, str]:
+        """Return what a row that fills a gap asks: beyond the domains all there is, so that it reads short; just the
+        gap where a row lies out there that it would meet.
+        """
+        held = [
+            one.whole if is_free else cells
+            for one, cells, is_free in zip(self.dimensions, shown, whole, strict=True)
+        ]
+        if not self.rows_meeting(held):
+            return self.space.region(shown, whole)
+        for with_missing in (True, False):
+            narrow = [
+                cells | (all_of & 1 << one.missing if with_missing and one.missing >= 0 else 0)
+                if one.axis.is_limited and one.test is None
+                else all_of
+                for one, cells, all_of in zip(self.dimensions, box, held, strict=True)
+            ]
+            if not self.rows_meeting(narrow):
+                break
+        return self.space.region(narrow, self.is_whole(narrow))
 
     def step_hint(self, dimension: Dimension, cells: int) -> str:
         some = [dimension.cut.cells[cell] for cell in bits_of(cells) if cell != dimension.missing]

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns.date_pattern import date_pattern
-from kivvet.core.words.values import ValueType, write_decimal
+from kivvet.core.words.values import Value, ValueType, write_decimal, write_value
 
 BoolArray = npt.NDArray[np.bool_]
 #: Pairs of words that files have for true and false.
@@ -82,6 +82,19 @@ class FieldForm:
 
 
 PLAIN = FieldForm()
+
+
+def field_of(value: Value, form: FieldForm) -> str:
+    """Return a value as a field of a form, which is read as that value again."""
+    if isinstance(value, bool):
+        words = form.true_words if value else form.false_words
+        return words[0] if words else write_value(value)
+    if isinstance(value, dt.date):
+        return value.strftime(form.pattern) if form.pattern else write_value(value)
+    if isinstance(value, str):
+        return value
+    number = write_value(Decimal(value).scaleb(2) if form.is_share else value).replace(".", form.decimal)
+    return f"{number} {form.unit}" if form.unit else number
 
 
 def plain_fields(fields: pa.Array, kind: ValueType, form: FieldForm) -> tuple[pa.Array, BoolArray | None]:

@@ -47,16 +47,28 @@ class DraftReport:
     contradictions : tuple of (str, tuple of (str, int, int))
         Values that the data puts into several classes: the value, and its classes, each with its rows and
         the number of the first of them, most frequent first; the table takes the first class.
+    unclassed, newly_classed : int
+        Rows of the data without a class, and those of them to which the table gives one.
     """
 
     rows: int
     reproduced: int
     contradictions: tuple[tuple[str, tuple[tuple[str, int, int], ...]], ...] = ()
+    unclassed: int = 0
+    newly_classed: int = 0
 
     def __str__(self) -> str:
-        return f"reproduces {self.reproduced:,} of {count(self.rows, 'row')}" + (
-            f"; {count(len(self.contradictions), 'value')} in several classes" if self.contradictions else ""
-        )
+        parts = [f"reproduces {self.reproduced:,} of {count(self.rows, 'row')}"]
+        if self.contradictions:
+            parts.append(f"{count(len(self.contradictions), 'value')} in several classes")
+        if self.unclassed:
+            parts.append(self.of_unclassed)
+        return "; ".join(parts)
+
+    @property
+    def of_unclassed(self) -> str:
+        """What becomes of the rows without a class, in words."""
+        return f"of {count(self.unclassed, 'row')} without a class, {self.newly_classed:,} would get one"
 
 
 class PairCounter:
@@ -86,16 +98,13 @@ class PairCounter:
         if len(self.parts) > 16:
             self.parts = [_summed(pa.concat_tables(self.parts))]
 
-    def pairs(self) -> list[tuple[Any, str, int, int]]:
-        """Return each value, one of its classes, the rows of both and the first of them.
-
-        Rows without a class are left out.
-        """
+    def pairs(self) -> list[tuple[Any, str | None, int, int]]:
+        """Return each value, one of its classes or None, the rows of both and the first of them."""
         merged = _summed(pa.concat_tables(self.parts)) if self.parts else None
         if merged is None:
             return []
         columns = (merged.column(name).to_pylist() for name in _PAIR_COLUMNS)
-        return [pair for pair in zip(*columns, strict=True) if pair[1] is not None]
+        return list(zip(*columns, strict=True))
 
 
 _PAIR_COLUMNS = ("value", "class", "rows", "first")
@@ -114,8 +123,12 @@ def draft_from_examples(
     given = typed_values(seen, builder.counters[column])
     by_value: dict[Any, dict[str, int]] = {}
     first_rows: dict[tuple[Any, str], int] = {}
+    unclassed: dict[Any, int] = {}
     for value, label, n, first in counter.pairs():
         typed = _typed(value, given.kind)
+        if label is None:
+            unclassed[typed] = unclassed.get(typed, 0) + n
+            continue
         classes = by_value.setdefault(typed, {})
         classes[label] = classes.get(label, 0) + n
         first_rows[typed, label] = min(first, first_rows.get((typed, label), first))
@@ -134,7 +147,7 @@ def draft_from_examples(
     if of_missing:
         more["missing"] = {output.name: max(of_missing, key=of_missing.__getitem__)}
     table = drafted_table(name, about, output, rows, **more)
-    report = _report(table, by_value, of_missing, given, first_rows)
+    report = _report(table, by_value, of_missing, given, first_rows, unclassed)
     return table, report
 
 
@@ -216,15 +229,20 @@ def _report(
     of_missing: Mapping[str, int],
     given: TypedValues,
     first_rows: Mapping[tuple[Any, str], int],
+    unclassed: Mapping[Any, int],
 ) -> DraftReport:
     """Return how many rows the table gives their class, by applying it to each value."""
-    values = list(by_value)
+    values = list(dict.fromkeys([*by_value, *(value for value in unclassed if value is not None)]))
     array = pa.array(values, pa.float64()) if given.kind == "number" else pa.array(values)
     outcomes = CompiledTable(table).classify({table.inputs[0].name: column_from_arrow(array)}).labels
     labels = [
         table.rows[outcome].results[0] if outcome < table.n_rows else None for outcome in outcomes.tolist()
     ]
-    reproduced = sum(by_value[value].get(str(label), 0) for value, label in zip(values, labels, strict=True))
+    by_table = dict(zip(values, labels, strict=True))
+    if table.missing:
+        by_table[None] = table.missing[table.outputs[0].name]
+    reproduced = sum(classes.get(str(by_table[value]), 0) for value, classes in by_value.items())
+    newly = sum(n for value, n in unclassed.items() if by_table.get(value) is not None)
     rows = sum(sum(classes.values()) for classes in by_value.values()) + sum(of_missing.values())
     reproduced += of_missing.get(str(table.missing.get(table.outputs[0].name)), 0)
     torn = sorted((v for v in by_value if len(by_value[v]) > 1), key=lambda v: -sum(by_value[v].values()))
@@ -239,7 +257,7 @@ def _report(
         )
 
     contradictions = [("missing" if value is None else _shown(value), told(value)) for value in torn]
-    return DraftReport(rows, reproduced, tuple(contradictions))
+    return DraftReport(rows, reproduced, tuple(contradictions), sum(unclassed.values()), newly)
 
 
 def _shown(value: Any) -> str:

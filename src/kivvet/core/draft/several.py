@@ -159,13 +159,17 @@ def _counted(table: Table, cases: Cases) -> tuple[Table, DraftReport]:
     columns = {name: column_from_arrow(array, name) for name, array in cases.arrays.items()}
     outcomes = compiled.classify(columns).labels.astype(np.int64)
     n_rows = np.bincount(outcomes, cases.rows, compiled.outcomes.number)[: table.n_rows].astype(int).tolist()
-    reproduced = rows = 0
-    for outcome, classes in zip(outcomes.tolist(), cases.labels, strict=True):
-        rows += sum(n for n, _ in classes.values())
+    reproduced = rows = unclassed = newly_classed = 0
+    for outcome, classes, n_all in zip(outcomes.tolist(), cases.labels, cases.rows.tolist(), strict=True):
+        n_classed = sum(n for n, _ in classes.values())
+        rows += n_classed
+        unclassed += n_all - n_classed
+        newly_classed += n_all - n_classed if outcome < table.n_rows else 0
         given = str(table.rows[outcome].results[0]) if outcome < table.n_rows else None
         reproduced += classes.get(given, (0, 0))[0] if given is not None else 0
     noted = tuple(replace(row, note=count(n, "row")) for row, n in zip(table.rows, n_rows, strict=True))
-    return replace(table, rows=noted), DraftReport(rows, reproduced, tuple(_contradictions(cases)))
+    torn = tuple(_contradictions(cases))
+    return replace(table, rows=noted), DraftReport(rows, reproduced, torn, unclassed, newly_classed)
 
 
 def _contradictions(cases: Cases) -> Iterator[tuple[str, tuple[tuple[str, int, int], ...]]]:

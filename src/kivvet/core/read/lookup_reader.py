@@ -8,9 +8,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.convert import EXPECTED, arrow_type, convert_text
-from kivvet.core.columns.field_form import PLAIN, FieldForm
+from kivvet.core.columns.convert import arrow_type, convert_text, expected
 from kivvet.core.read.class_order import Ranked, ranked_of_arrays
+from kivvet.core.read.fields_read import FieldsRead
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType, fold_text
@@ -29,7 +29,7 @@ def parse_lookup(
     place: Place | None,
     table: str,
     locate_row: LocateRow = no_place,
-    form: FieldForm = PLAIN,
+    fields: FieldsRead | None = None,
 ) -> tuple[LookupRows | None, list[Finding], dict[str, list[Ranked]]]:
     """Return the rows of a lookup given as a frame, the faults found, and what orders the classes of its outputs.
 
@@ -37,8 +37,8 @@ def parse_lookup(
     ----------
     given : pyarrow.Table, pandas.DataFrame or list of mappings
         Text columns are converted to the declared types; typed columns have to fit them.
-    form : FieldForm
-        How numbers in text columns are written.
+    fields : FieldsRead, optional
+        How the fields of text columns are read.
     """
     frame = _as_arrow(given)
     if frame is None:
@@ -49,16 +49,16 @@ def parse_lookup(
             places=(place,) if place else (),
         )
         return None, [fault], {}
-    reader = _LookupReader(frame, place, table, locate_row, form)
+    reader = _LookupReader(frame, place, table, locate_row, fields or FieldsRead())
     rows, faults = reader.read(inputs, outputs)
     return rows, faults, reader.ranks
 
 
 class _LookupReader:
     def __init__(
-        self, frame: pa.Table, place: Place | None, table: str, locate_row: LocateRow, form: FieldForm
+        self, frame: pa.Table, place: Place | None, table: str, locate_row: LocateRow, fields: FieldsRead
     ) -> None:
-        self.form = form
+        self.fields = fields
         self.frame = frame
         self.place = place
         self.table = table
@@ -66,10 +66,26 @@ class _LookupReader:
         self.findings: list[Finding] = []
         self.ranks: dict[str, list[Ranked]] = {}
 
+    def unknown_columns(self) -> None:
+        """Tell columns that something is said of, and that are not there."""
+        names = self.frame.column_names
+        for heading in dict.fromkeys([*self.fields.types, *self.fields.missing_words_of]):
+            if heading not in names:
+                self.findings.append(
+                    finding(
+                        "unknown-column",
+                        f"{'types' if heading in self.fields.types else 'missing_words'} names column {heading!r}, which the lookup does not have",
+                        table=self.table,
+                        places=(self.place,) if self.place else (),
+                        remedy=did_you_mean(heading, names) or f"its columns: {listed(names, 20)}",
+                    )
+                )
+
     def read(
         self, inputs: tuple[Input, ...], outputs: tuple[Output, ...]
     ) -> tuple[LookupRows | None, list[Finding]]:
         keys, ranges, results = [], [], []
+        self.unknown_columns()
         for input_ in inputs:
             if input_.period is not None:
                 ranges.append(self.range(input_))
@@ -109,7 +125,19 @@ class _LookupReader:
             )
             return None
         array = _combined(self.frame.column(heading))
-        converted, faults = _typed(array, kind, heading, self.table, self.locate_row, self.form)
+        said = self.fields.types.get(heading, kind)
+        if said != kind:
+            self.findings.append(
+                finding(
+                    "type",
+                    f"types says that column {heading!r} is {said}, and the table that it is {kind}",
+                    table=self.table,
+                    places=(self.place,) if self.place else (),
+                    remedy="say one of them",
+                )
+            )
+            return None
+        converted, faults = _typed(array, kind, heading, self.table, self.locate_row, self.fields)
         self.findings += faults
         return converted
 
@@ -141,6 +169,8 @@ class _LookupReader:
         assert period is not None
         names = self.frame.column_names
 
+        n_findings = len(self.findings)
+
         def named(heading: str, kind: ValueType) -> pa.Array | None:
             return self.column(heading if heading in names else None, heading, kind)
 
@@ -149,6 +179,8 @@ class _LookupReader:
         closed = [named(one, "boolean") if isinstance(one, str) else one for one in period.closed]
         if start is None or (end is None and period.end is not None) or any(one is None for one in closed):
             return None
+        if len(self.findings) > n_findings:
+            return None  # a bound that cannot be read is none that is left open
         if about.fold:
             start, end = _folded(start, about), None if end is None else _folded(end, about)
         return RangeColumn(about, start, end, closed[0], closed[1])
@@ -185,7 +217,7 @@ def _combined(column: pa.ChunkedArray) -> pa.Array:
 
 
 def _typed(
-    array: pa.Array, kind: ValueType, heading: str, table: str, locate_row: LocateRow, form: FieldForm
+    array: pa.Array, kind: ValueType, heading: str, table: str, locate_row: LocateRow, fields: FieldsRead
 ) -> tuple[pa.Array, list[Finding]]:
     is_text = (
         pa.types.is_string(array.type)
@@ -193,7 +225,8 @@ def _typed(
         or pa.types.is_string_view(array.type)
     )
     if is_text:
-        converted = convert_text(array.cast(pa.string()), kind, (), form)
+        form = fields.form_of(heading)
+        converted = convert_text(array.cast(pa.string()), kind, fields.words_of(heading), form)
         if converted.bad is None:
             return converted.array, []
         bad = np.flatnonzero(converted.bad)
@@ -201,7 +234,7 @@ def _typed(
         rows = tuple(int(i) + 1 for i in bad[:20])
         fault = finding(
             "type",
-            f"{count(len(bad), 'field')} of column {heading!r} cannot be read as {EXPECTED[kind]}: {examples}",
+            f"{count(len(bad), 'field')} of column {heading!r} cannot be read as {expected(kind, form)}: {examples}",
             table=table,
             rows=rows,
             places=_places(rows, locate_row),

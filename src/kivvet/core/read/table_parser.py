@@ -10,11 +10,11 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from kivvet.core.columns.field_form import FieldForm
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.read.class_order import Ranked, by_rank, in_row_order
 from kivvet.core.read.column_reader import ColumnReader
 from kivvet.core.read.examples import read_examples
+from kivvet.core.read.fields_read import FIELD_KEYWORDS, fields_read
 from kivvet.core.read.lookup_reader import parse_lookup
 from kivvet.core.read.options import (
     Faults,
@@ -53,6 +53,7 @@ TABLE_KEYWORDS = (
     "lookup",
     "headings_on_line",
     *FILE_KEYWORDS,
+    *FIELD_KEYWORDS,
     "severity",
     "given",
     "examples",
@@ -128,6 +129,10 @@ class _TableParser:
         missing = self.results_by_output("missing", reader)
         otherwise = self.results_by_output("otherwise", reader)
         n_faults = len(self.faults)
+        for word in FIELD_KEYWORDS:
+            if word in options and "lookup" not in options:
+                fix = "leave it out: conditions and results say themselves what they are"
+                options.fault(word, f"{word} is for the columns of a lookup", fix)
         rows: tuple[Row, ...] = ()
         ranks: dict[str, list[Ranked]] = {}
         lookup: LookupRows | None = None
@@ -143,6 +148,7 @@ class _TableParser:
         elif "rows" in options:
             rows = reader.parse_rows(options.plain("rows"))
         elif is_line_number(options.line()) and len(self.faults) == n_faults:
+            fields = fields_read(options)
             lookup, faults, ranks = parse_lookup(
                 options.plain("lookup"),
                 inputs,
@@ -150,7 +156,7 @@ class _TableParser:
                 self.faults.locate(("lookup",)),
                 self.name,
                 self.locate_row,
-                FieldForm(options.plain("decimal", "."), options.plain("thousands", "")),
+                fields,
             )
             self.faults.found += faults
         if any(one.ordered_by is not None for one in outputs):
