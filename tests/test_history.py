@@ -190,3 +190,14 @@ def test_a_definition_reads_again_as_the_table_whatever_its_columns_are_called()
     assert not faults and len(table.rows) == 2
     again = table_of("t", json.loads(json.dumps(definition_of(table))))
     assert table_fingerprint(again) == table_fingerprint(table) and len(again.rows) == 2
+
+
+def test_a_book_whose_own_folder_cannot_be_written_is_applied_and_says_what_is_not_noted(small_book, run):
+    (small_book / ".kivvet").write_text("in the way")
+    done = run("apply", cwd=small_book)
+    assert done.code == 0 and "note  the run is not noted in .kivvet/journal.sqlite" in done.out
+    assert (small_book / "out/samples.csv").exists()
+    for command in (["status"], ["check"], ["history"], ["impact"], ["explain", "samples", "--row", "1"]):
+        said = run(*command, cwd=small_book)
+        assert said.code == 0 and "Traceback" not in said.out + said.err
+    assert (small_book / ".kivvet").read_text() == "in the way"

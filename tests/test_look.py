@@ -1,6 +1,7 @@
 """A look shows what is there: the planted dirt without being told where, exact counts, bounded memory."""
 
 import datetime as dt
+import json
 from collections import Counter
 
 import pandas as pd
@@ -8,8 +9,10 @@ import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pyarrow import parquet
 
 import kivvet
+from kivvet.book import look_at
 from kivvet.core.columns.counting import ValueCounter
 from kivvet.core.draft.look import LookBuilder
 from kivvet.demo.survey_data import survey_samples
@@ -156,3 +159,37 @@ def test_what_cannot_be_looked_at_is_said(survey):
         ran = command("look", *arguments, cwd=survey)
         assert (ran.code, ran.out) == (code, "")
         assert said in ran.err
+
+
+def test_of_thousands_of_columns_the_first_are_looked_at_and_the_rest_is_counted(tmp_path, run):
+    names = [f"c{number}" for number in range(1_003)]
+    (tmp_path / "wide.csv").write_text(f"{','.join(names)}\n{','.join('1' * 1_003)}\n")
+    made = look_at(None, tmp_path / "wide.csv")
+    assert len(made.columns) == 1_000 and made.n_more == made.as_dict()["columns_left_out"] == 3
+    assert "3 more columns" in made._repr_html_() and "1,003" in made._repr_html_()
+    out = run("look", "wide.csv", cwd=tmp_path).out
+    assert "1,003 columns" in out and "... and 3 more columns" in out
+    assert [one.name for one in look_at(None, tmp_path / "wide.csv", ["c1002"]).columns] == ["c1002"]
+
+
+def test_texts_of_files_with_types_are_recognised_and_added_as_look_says(tmp_path, run):
+    days = [f"{day:02}.03.2026" for day in range(1, 29)]
+    table = pa.table(
+        {"day": days, "at": [f"2026-03-{day:02}T10:00" for day in range(1, 29)], "code": ["007"] * 28}
+    )
+    with (tmp_path / "a.jsonl").open("w") as file:
+        file.writelines(json.dumps(row) + "\n" for row in table.to_pylist())
+    parquet.write_table(table, tmp_path / "a.parquet")
+    (tmp_path / "book.toml").write_text("")
+    (tmp_path / "tables").mkdir()
+    for name in ("a.jsonl", "a.parquet"):
+        dataset = name.replace(".", "_")
+        assert run("add", dataset, name, cwd=tmp_path).code == 0
+        bare, added = look_at(None, tmp_path / name), kivvet.open_book(tmp_path).look(dataset)
+        kinds = {"day": "date", "at": "datetime", "code": "text"}
+        assert {one.name: one.type for one in bare.columns} == kinds
+        assert [(one.type, one.lowest, one.values) for one in bare.columns] == [
+            (one.type, one.lowest, one.values) for one in added.columns
+        ]
+        expression = "EXTRACT(DAY FROM day) + EXTRACT(HOUR FROM at)"
+        assert run("formula", expression, "--on", dataset, cwd=tmp_path).code == 0

@@ -297,3 +297,28 @@ def test_a_file_that_is_cut_within_a_character_is_said_to_be(tmp_path, run, enco
     (tmp_path / "cut.csv").write_bytes("a,b\n1,ü".encode(encoding)[:-1])
     ran = run("look", "cut.csv", cwd=tmp_path)
     assert ran.code == 1 and "cut.csv: ends within a character: it seems to be cut off" in ran.err + ran.out
+
+
+@pytest.mark.parametrize(
+    ("cell", "meant"),
+    [("a | *cat*", 'a | "*cat*"'), ("not b*c", 'not "b*c"'), ("*cat*", '"*cat*"'), ("<x", '"<x"')],
+)
+def test_the_cure_of_a_sign_within_a_text_is_a_condition_that_means_it(cell, meant):
+    with pytest.raises(kivvet.TableError) as error:
+        TABLE("t", {"x": "text"}, Y, [[cell, "1"]])
+    assert meant in error.value.findings[0].remedy
+    assert TABLE("t", {"x": "text"}, Y, [[meant, "1"]]).check() is not None
+
+
+def test_the_target_that_is_named_instead_of_one_in_use_is_free(tmp_path):
+    entry = '[datasets.{}]\nsource = "d.csv"\ntarget = "{}"\n'
+    targets = {"a": "out/b.parquet", "b": "out/b.parquet", "c": "out/b_2.parquet"}
+    (tmp_path / "d.csv").write_text("x\n1\n")
+
+    def faults():
+        (tmp_path / "book.toml").write_text("".join(entry.format(*one) for one in targets.items()))
+        return [one for one in kivvet.open_book(tmp_path).check() if one.severity == "error"]
+
+    (fault,) = faults()
+    targets["b"] = fault.remedy.partition('target = "')[2].strip('"')
+    assert faults() == []

@@ -34,6 +34,8 @@ from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, Sour
 
 _BLOCK_BYTES = 4 << 20
 _LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
+_MOST_COLUMNS = 1_000_000
+_MOST_NAMES_SHOWN = 200
 
 
 class CsvSource(Source):
@@ -179,6 +181,13 @@ class CsvSource(Source):
 
     def _names(self, headings: Sequence[str]) -> list[str]:
         """Return a name for each column, each once: the heading, or where that is blank or repeated a plain name."""
+        if len(headings) > _MOST_COLUMNS:
+            raise DataError(
+                f"the line of headings has {len(headings):,} fields",
+                place=Place(shown_path(self.path), self.lines_above + 1),
+                expected=f"at most {_MOST_COLUMNS:,} columns",
+                fix="was the file written without its line ends? Then write it again, one row a line",
+            )
         stripped = [heading.strip() for heading in headings]
         taken, names = set(stripped), []
         made: dict[str, str] = {}
@@ -202,7 +211,8 @@ class CsvSource(Source):
             said = "; ".join(f"{what}: it is called {plain}" for plain, what in list(made.items())[:4])
             more = f"; and {len(made) - 4} more" if len(made) > 4 else ""
             line = self.lines_above + 1
-            shown = ", ".join(json.dumps(name, ensure_ascii=False) for name in names)
+            few = [json.dumps(name, ensure_ascii=False) for name in names[:_MOST_NAMES_SHOWN]]
+            shown = ", ".join([*few, *(["..."] if len(names) > len(few) else [])])
             self.notes.append(
                 SourceNote(
                     said + more,

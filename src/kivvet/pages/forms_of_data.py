@@ -105,8 +105,12 @@ def look_form(one: Look) -> Part:
     ]
     names = ("column", "type", "missing", "distinct", "values", "look again")
     said = tuple(("note", text) for text in (one.read_as.remarks if one.read_as is not None else ()))
+    if one.n_more:
+        said = (*said, ("note", f"{one.n_more:,} more columns are looked at once they are named"))
     grid = without_empty(grid_of("", names, lines, ("missing", "distinct"), 300))
-    return Part("", (("rows", f"{one.rows:,}"), ("columns", f"{len(one.columns):,}")), said, (grid,))
+    return Part(
+        "", (("rows", f"{one.rows:,}"), ("columns", f"{len(one.columns) + one.n_more:,}")), said, (grid,)
+    )
 
 
 def _in_short(column: ColumnLook) -> str:

@@ -23,7 +23,7 @@ def print_look(out: Console, look: Look, title: str) -> None:
     out.print(
         Text()
         .append(title, "bold")
-        .append(f"  {count(look.rows, 'row')}, {count(len(look.columns), 'column')}")
+        .append(f"  {count(look.rows, 'row')}, {count(len(look.columns) + look.n_more, 'column')}")
     )
     if look.read_as is not None:
         _print_read_as(out, look.read_as)
@@ -34,6 +34,13 @@ def print_look(out: Console, look: Look, title: str) -> None:
     _print_line(out, heads, widths, "dim")
     for row, one in zip(cells, look.columns, strict=True):
         _print_line(out, row, widths, "", _spark(one))
+    if look.n_more:
+        out.print(
+            Text(
+                f"... and {look.n_more:,} more columns; those you name are looked at: kivvet look SOURCE COLUMN",
+                "dim",
+            )
+        )
     hints = [(column.name, hint) for column in look.columns for hint in column.hints]
     if hints:
         out.print()

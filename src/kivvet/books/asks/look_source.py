@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
 OnRows = Callable[[int], None]
 _BLOCK_BYTES = 16 << 20  # large batches hold fewer values twice
+_MOST_COLUMNS = 1_000  # that are looked at where none are named
 
 
 def look_at(
@@ -39,6 +40,8 @@ def look_at(
     data = data_read(book, source, read_as)
     opened = data.open()
     names = named_columns(opened, columns)
+    n_more = 0 if columns else max(0, len(names) - _MOST_COLUMNS)
+    names = names[: len(names) - n_more]
     builder = LookBuilder(names, {name: data.words(name) for name in names}, data.declared)
     for batch in data.batches(opened, names, _BLOCK_BYTES):
         builder.see(batch)
@@ -49,7 +52,7 @@ def look_at(
             place=Place(shown_path(data.path)),
             expected="at least one row to look at",
         )
-    return replace(builder.look(), read_as=_read_as(data, opened))
+    return replace(builder.look(), read_as=_read_as(data, opened), n_more=n_more)
 
 
 def _read_as(data: DataRead, source: Source) -> ReadAs | None:

@@ -4,8 +4,9 @@ write.
 
 from __future__ import annotations
 
+import itertools
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 
 from kivvet.books.files.dataset import Dataset
@@ -38,6 +39,7 @@ def target_faults(
         (_real(folder / "tables"), "within the folder of the book's tables"),
         (_real(folder / ".kivvet"), "within Kivvet's own folder"),
     ]
+    targets = {_real(one.target) for one in datasets.values() if one.target is not None}
     faults = []
     written: dict[Path, str] = {}
     for dataset in datasets.values():
@@ -60,10 +62,20 @@ def target_faults(
                     f"target {shown_path(dataset.target)} is {what}",
                     dataset=dataset.name,
                     places=(dataset.place,) if dataset.place else (),
-                    remedy=f'name a file of its own, such as target = "out/{dataset.name}.parquet"',
+                    remedy=f'name a file of its own, such as target = "{_free_name(dataset, own, targets)}"',
                 )
             )
     return faults
+
+
+def _free_name(dataset: Dataset, own: _FileNames, targets: Collection[Path]) -> str:
+    """Return the name of a target that nothing else is."""
+    for number in itertools.count(1):
+        name = f"out/{dataset.name}{f'_{number}' if number > 1 else ''}.parquet"
+        path = dataset.folder / name
+        if own.name_of(path) is None and _real(path) not in targets:
+            return name
+    raise AssertionError("numbers do not end")
 
 
 class _FileNames:

@@ -114,11 +114,15 @@ class ReadAs:
 
 @dataclass(frozen=True)
 class Look(ShownInNotebooks):
-    """What a frame or a file looks like: a `ColumnLook` for each column; `read_as` where a file was recognised."""
+    """What a frame or a file looks like: a `ColumnLook` for each column; `read_as` where a file was recognised.
+
+    Of a file of more than 1,000 columns, where none are named, it is the first 1,000; `n_more` others were left out.
+    """
 
     rows: int
     columns: tuple[ColumnLook, ...]
     read_as: ReadAs | None = None
+    n_more: int = 0
 
     def __getitem__(self, name: str) -> ColumnLook:
         return next((column for column in self.columns if column.name == name), None) or _no_column(name)
@@ -133,7 +137,13 @@ class Look(ShownInNotebooks):
             for column in self.columns
         ]
         read_as = None if self.read_as is None else asdict(self.read_as)
-        return {"version": LOOK_VERSION, "rows": self.rows, "columns": columns, "read_as": read_as}
+        return {
+            "version": LOOK_VERSION,
+            "rows": self.rows,
+            "columns": columns,
+            "read_as": read_as,
+            "columns_left_out": self.n_more,
+        }
 
     def to_json(self) -> str:
         """Return the look as JSON text."""

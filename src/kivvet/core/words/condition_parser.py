@@ -328,7 +328,8 @@ class _Parser:
         is_prefix = raw.endswith("*")
         value = raw.removesuffix("*")
         if "*" in value or re.search(r"[<>\[\]]", value[:1]) or not value:
-            self.fail(f"{raw!r} holds a sign of the condition language", at=start)
+            fix = self.with_part_quoted(raw, start) if self.offers else ""
+            self.fail(f"{raw!r} holds a sign of the condition language", fix=fix, at=start)
         return _Operand(value, start, False, is_prefix)
 
     def need_bound(self, operand: _Operand) -> None:
@@ -393,6 +394,15 @@ class _Parser:
         except ConditionError:
             return False
         return True
+
+    def with_part_quoted(self, raw: str, start: int) -> str:
+        """Return how to mean a part of the cell as a text, and where texts are told by what is within them."""
+        whole = f"{self.text[:start]}{quote_text(raw)}{self.text[start + len(raw) :]}".strip()
+        if not self.is_condition(whole):
+            return ""
+        within = raw.strip("*")
+        like = f"; texts that hold it: LIKE '%{within}%' in when" if "*" in raw and within.isalnum() else ""
+        return f"to mean this text itself, write {whole}{like}"
 
     def remedy(self) -> str:
         """Return how the whole cell is probably meant."""
