@@ -210,7 +210,8 @@ def follow_together(definition):
             made["rows"][int(match[1])][0] = match[2]
             cures.add(frozenset(finding.pairs[0].rows))
         elif (match := WRITE_CELL.fullmatch(finding.remedy)) and match[1] in made["rows"][0]:
-            made["rows"][int(match[2])][made["rows"][0].index(match[1])] = match[3]
+            heading, row, text = match[1], int(match[2]), match[3]
+            made["rows"][row][made["rows"][0].index(heading)] = text
             cures.add(frozenset(finding.pairs[0].rows))
     assume(added or cures)
     made["rows"] += added

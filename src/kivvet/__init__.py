@@ -62,12 +62,12 @@ if TYPE_CHECKING:
     from kivvet.core.run.impact import MovedRow as MovedRow
     from kivvet.core.run.reports import Applied as Applied
     from kivvet.core.run.reports import ApplyReport as ApplyReport
-    from kivvet.core.run.reports import ClassReport as ClassReport
-    from kivvet.core.run.reports import FormulaReport as FormulaReport
     from kivvet.core.run.reports import LastRun as LastRun
-    from kivvet.core.run.reports import TableReport as TableReport
     from kivvet.core.run.shares import Fall as Fall
     from kivvet.core.run.shares import Shares as Shares
+    from kivvet.core.run.step_reports import ClassReport as ClassReport
+    from kivvet.core.run.step_reports import FormulaReport as FormulaReport
+    from kivvet.core.run.step_reports import TableReport as TableReport
     from kivvet.core.run.three_way import Clash as Clash
     from kivvet.core.tables.inputs import Input as Input
     from kivvet.core.tables.inputs import Output as Output
@@ -108,7 +108,7 @@ _HOMES = {
     "Change": "kivvet.core.compare.change",
     "Chart": "kivvet.draw.chart",
     "ChangedRegion": "kivvet.core.compare.comparison",
-    "ClassReport": "kivvet.core.run.reports",
+    "ClassReport": "kivvet.core.run.step_reports",
     "ColumnImpact": "kivvet.core.run.impact",
     "ColumnLook": "kivvet.core.draft.look",
     "Comparison": "kivvet.core.compare.comparison",
@@ -127,7 +127,7 @@ _HOMES = {
     "Finding": "kivvet.core.words.findings",
     "Formula": "kivvet.core.formulas.formula",
     "FormulaListed": "kivvet.books.asks.overview",
-    "FormulaReport": "kivvet.core.run.reports",
+    "FormulaReport": "kivvet.core.run.step_reports",
     "Gives": "kivvet.core.compare.comparison",
     "Impact": "kivvet.core.run.impact",
     "Input": "kivvet.core.tables.inputs",
@@ -167,7 +167,7 @@ _HOMES = {
     "TableEdit": "kivvet.books.asks.edit_table",
     "TableError": "kivvet.core.words.errors",
     "TableListed": "kivvet.books.asks.overview",
-    "TableReport": "kivvet.core.run.reports",
+    "TableReport": "kivvet.core.run.step_reports",
     "Trial": "kivvet.books.asks.try_formula",
     "Unmatched": "kivvet.books.asks.unmatched",
     "UnopenableError": "kivvet.core.words.errors",

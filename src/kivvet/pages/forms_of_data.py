@@ -14,8 +14,9 @@ if TYPE_CHECKING:
     from kivvet.books.asks.unmatched import Unmatched
     from kivvet.core.draft.look import ColumnLook, Look
     from kivvet.core.run.cross_table import CrossTable
-    from kivvet.core.run.reports import ApplyReport, TableReport
+    from kivvet.core.run.reports import ApplyReport
     from kivvet.core.run.shares import Shares
+    from kivvet.core.run.step_reports import TableReport
 from kivvet.pages.form_parts import MOST_VALUES, grid_of, plain_text
 
 _MOST_CELLS = 40  # columns of rows of data

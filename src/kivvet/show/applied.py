@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.run.reports import ApplyReport, ClassLine, ClassReport, LastRun, TableReport
+from kivvet.core.run.reports import ApplyReport, LastRun
+from kivvet.core.run.step_reports import ClassLine, ClassReport, TableReport
 from kivvet.core.words.wording import NO_CLASS, count, listed, values_with_rows
 from kivvet.show.figures import shown
 from kivvet.show.formula import print_formulas

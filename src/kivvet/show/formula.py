@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.try_formula import TRIED, Trial
-from kivvet.core.run.reports import FormulaReport
+from kivvet.core.run.step_reports import FormulaReport
 from kivvet.core.words.wording import count
 from kivvet.show.terminal import print_columns
 

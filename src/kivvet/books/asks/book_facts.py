@@ -17,7 +17,7 @@ from kivvet.core.picture.bars import Bars
 from kivvet.core.picture.histogram import Histogram
 from kivvet.core.picture.paints import Paint
 from kivvet.core.picture.region_map import RegionMap
-from kivvet.core.run.reports import FormulaReport, TableReport
+from kivvet.core.run.step_reports import FormulaReport, TableReport
 from kivvet.core.words.findings import Finding, Report
 
 FACTS_VERSION = 1

@@ -25,7 +25,7 @@ from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import listed
 
 if TYPE_CHECKING:
-    from kivvet.core.run.reports import TableReport
+    from kivvet.core.run.step_reports import TableReport
 from kivvet.books.asks.chart_wanted import ChartWanted, OnRows, Picture, file_name
 
 _MOST_PANELS = 16

@@ -16,7 +16,7 @@ from kivvet.core.picture.of_table import suits
 from kivvet.core.picture.paints import Paint
 from kivvet.core.picture.places import output_shown
 from kivvet.core.run.fed_domains import limited
-from kivvet.core.run.reports import FormulaReport, TableReport
+from kivvet.core.run.step_reports import FormulaReport, TableReport
 from kivvet.core.words.errors import KivvetError
 
 if TYPE_CHECKING:

@@ -10,8 +10,8 @@ from kivvet.books.asks.table_on_data import table_on_data
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.read.table_text import result_text
-from kivvet.core.run.reports import TableReport
 from kivvet.core.run.shares import Fall, RangeSeen, Shares, limit_of
+from kivvet.core.run.step_reports import TableReport
 from kivvet.core.tables.origin import Origin, shape_of
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import write_condition

@@ -19,7 +19,7 @@ from kivvet.core.picture.places import output_shown
 from kivvet.core.picture.region_map import RegionMap, map_of
 from kivvet.core.read.table_text import example_cells, row_cells
 from kivvet.core.run.fed_domains import limited
-from kivvet.core.run.reports import TableReport
+from kivvet.core.run.step_reports import TableReport
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.findings import Finding, Report

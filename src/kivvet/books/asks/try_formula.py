@@ -17,7 +17,7 @@ from kivvet.books.runs.expressions import ask
 from kivvet.books.runs.read_data import source_type
 from kivvet.books.runs.run import Run
 from kivvet.core.columns.column import arrow_from_column
-from kivvet.core.run.reports import FormulaReport
+from kivvet.core.run.step_reports import FormulaReport
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.printed import ShownInNotebooks
 

@@ -11,6 +11,7 @@ from dataclasses import replace
 from functools import cached_property
 
 from kivvet.core.check.row_findings import RowFindings, row_to_add, step_hint
+from kivvet.core.check.rows_apart import Yielding
 from kivvet.core.space.axes import Axis
 from kivvet.core.space.cells import NO_ROW, CellCut, covers, joined_spans
 from kivvet.core.space.region_text import shortened, write_witness
@@ -42,8 +43,7 @@ class LineCheck(RowFindings):
         ]  # for each row the cells it holds, however its bounds are written
         self.is_empty = [not spans and not m for spans, m in self.held]
         self._others: dict[tuple[Result, ...], Region] = {}
-        self._yielding: set[int] = set()  # rows that are told to leave values to others
-        self._relied_on: set[int] = set()  # rows that these values are left to: they stay as they are
+        self.yielding = Yielding()
         self.lowest: list[int] = []
         self.partners: dict[
             int, list[tuple[int, Value | None]]
@@ -221,8 +221,6 @@ class LineCheck(RowFindings):
     def apart(self, early: int, late: int) -> str:
         """Return how one of two rows is written so that it leaves all rows that differ their values; nothing
         where it cannot be.
-
-        All that are told in one check can be followed together: what a row yields is left to rows that stay.
         """
         if (
             self.table.dimensions[0] is not self.table.inputs[0]
@@ -232,11 +230,7 @@ class LineCheck(RowFindings):
             return ""
         for row in (late, early) if len(self.partners[late]) == 1 else (late,):
             met = self.differing[row]
-            if (
-                row in self._relied_on
-                or met & self._yielding
-                or len(self.partners.get(row, ())) >= _MOST_PARTNERS
-            ):
+            if not self.yielding.may(row, met) or len(self.partners.get(row, ())) >= _MOST_PARTNERS:
                 continue  # together with an earlier remedy it would leave a gap
             others = self.accepted_by_others(self.rows[row].results)
             rest = self.regions[row] & others.other_present()
@@ -249,8 +243,7 @@ class LineCheck(RowFindings):
                 for pair in intervals
             )
             if text and keeps_domain and self.reads_as(text, rest) and not self.is_within_another(rest, row):
-                self._yielding.add(row)
-                self._relied_on |= met
+                self.yielding.told(row, met)
                 return f"write row {self.rows[row].number} as {text}, or "
         return ""
 

@@ -16,14 +16,14 @@ from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, Cover
 from kivvet.core.check.box_witness import witness_in
 from kivvet.core.check.dependent import may_be_empty
 from kivvet.core.check.row_findings import RowFindings, row_to_add, step_hint
+from kivvet.core.check.rows_apart import BoxParting
 from kivvet.core.space.boxes import Dimension, Space, bits_of
-from kivvet.core.space.cells import CellCut, joined_spans
 from kivvet.core.space.region_text import shortened, write_region
-from kivvet.core.tables.table import WHEN, Table
+from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import AnyValue
 from kivvet.core.words.findings import Finding, Pair
 from kivvet.core.words.places import Place
-from kivvet.core.words.regions import HIGH, LOW, Region, union
+from kivvet.core.words.regions import HIGH, LOW
 from kivvet.core.words.wording import listed
 
 MOST_GAPS = 10
@@ -47,8 +47,6 @@ class BoxCheck(RowFindings):
             [dimension.cells_of_row[row] for dimension in self.dimensions] for row in range(len(self.rows))
         ]
         self.is_empty = [not all(box) for box in self.boxes]
-        self._yielding = 0  # rows that are told to leave places to others, as bits
-        self._relied_on = 0  # rows that these places are left to: they stay as they are
         self._touching: list[dict[int, int]] = [{} for _ in self.dimensions]
         self._holding: list[dict[int, int]] = [{} for _ in self.dimensions]
 
@@ -63,6 +61,11 @@ class BoxCheck(RowFindings):
         if self.table.is_complete:
             found += self.gaps()
         return found
+
+    @cached_property
+    def parting(self) -> BoxParting:
+        """How rows that meet are written apart."""
+        return BoxParting(self)
 
     @cached_property
     def same_results(self) -> dict[object, int]:
@@ -241,6 +244,9 @@ class BoxCheck(RowFindings):
             for early in told
         )
         others = [self.rows[row].number for row in partners if row != worst]
+        meeting = self.rows_meeting(self.boxes[late]) & ~self.same_results[self.rows[late].results]
+        is_pair = (meeting & ((1 << late) - 1)).bit_count() == 1
+        apart = self.parting.rewriting((late, worst) if is_pair else (late,))
         more = f"; it also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}" if others else ""
         region = pairs[0].region
         return self.of_region(
@@ -250,75 +256,13 @@ class BoxCheck(RowFindings):
             wholes[worst],
             region=region,
             witness=pairs[0].witness,
-            remedy=f'{self.apart(worst, late)}set match = "first" to let the earlier row win',
+            remedy=f'{apart}set match = "first" to let the earlier row win',
             pairs=pairs,
         )
 
     def common(self, one: int, other: int) -> Box:
         """Return the box that two rows share."""
         return [a & b for a, b in zip(self.boxes[one], self.boxes[other], strict=True)]
-
-    def apart(self, early: int, late: int) -> str:
-        """Return how one of two rows is written so that it leaves all rows that differ their places; nothing
-        where it cannot be.
-
-        All that are told in one check can be followed together: what a row yields is left to rows that stay.
-        """
-        meeting = self.rows_meeting(self.boxes[late]) & ~self.same_results[self.rows[late].results]
-        is_pair = (meeting & ((1 << late) - 1)).bit_count() == 1
-        for row in (late, early) if is_pair else (late,):
-            box = self.boxes[row]
-            partners = self.rows_meeting(box) & ~self.same_results[self.rows[row].results]
-            if self._relied_on >> row & 1 or partners & self._yielding:
-                continue  # together with an earlier remedy it would leave a gap
-            others = list(bits_of(partners))
-            sticks_out = {
-                number
-                for other in others
-                for number, (mine, its) in enumerate(zip(box, self.boxes[other], strict=True))
-                if mine & ~its
-            }
-            if len(sticks_out) != 1:
-                continue
-            (number,) = sticks_out
-            rest = [*box]
-            for other in others:
-                rest[number] &= ~self.boxes[other][number]
-            twins = self.rows_holding(rest) & self.same_results[self.rows[row].results] & ~(1 << row)
-            dimension = self.dimensions[number]
-            if twins or not rest[number] & (dimension.inside | 1 << dimension.missing):
-                continue
-            is_input = number < len(self.table.inputs) and not self.rows[row].when
-            if dimension.test is None and is_input:
-                what, text = dimension.about.name, dimension.write(rest[number])
-            elif dimension.test is None:
-                continue  # a cell and its `when` ask together
-            else:
-                whens = [
-                    one.write(cells)
-                    for one, cells in zip(self.dimensions, rest, strict=True)
-                    if one.test is not None and cells != one.whole
-                ]
-                what, text = WHEN, " AND ".join(whens)
-            if self.reads_as(row, what, text, rest):
-                self._yielding |= 1 << row
-                self._relied_on |= partners
-                return f"write {what} of row {self.rows[row].number} as {text}, or "
-        return ""
-
-    def reads_as(self, row: int, what: str, text: str, box: Box) -> bool:
-        """Whether a row with one cell written otherwise holds just a box."""
-        from kivvet.core.read.table_rewrite import with_cell
-
-        table = with_cell(self.table, row, what, text)
-        if table is None or table.dimensions != self.table.dimensions:
-            return False
-        space = Space(table)
-        made = [dimension.cells_of_row[row] for dimension in space.dimensions]
-        return all(
-            _same_cells(mine, one, its, other)
-            for mine, one, its, other in zip(box, self.dimensions, made, space.dimensions, strict=True)
-        )
 
     def repeated_rows(self) -> Iterable[Finding]:
         seen: dict[object, int] = {}
@@ -489,21 +433,3 @@ class BoxCheck(RowFindings):
                 place = []
             if place is not None:
                 yield self.open_input(dimension.about)
-
-
-def _same_cells(mine: int, dimension: Dimension, its: int, other: Dimension) -> bool:
-    """Whether cells of one cutting of an input hold the same values as cells of another."""
-
-    def region(cells: int, of: Dimension) -> Region:
-        held = [of.cut.cells[cell] for cell in bits_of(cells & of.present)]
-        bands = range(of.axis.n_bands)
-        return Region(
-            tuple(union((one.low, one.high) for one in held if one.band == band) for band in bands),
-            bool(cells >> of.missing & 1),
-        )
-
-    if dimension.axis.n_bands != other.axis.n_bands:
-        return False
-    one, two = region(mine, dimension), region(its, other)
-    cut = CellCut.of(other.axis, [one, two], other.axis.domain)
-    return joined_spans(cut.spans[0]) == joined_spans(cut.spans[1]) and one.missing == two.missing

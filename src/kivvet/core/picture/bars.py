@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from kivvet.core.picture.paints import NO_CLASS, PLAIN, Paint
 from kivvet.core.run.cross_table import TOTAL, Cell, CrossTable, Label, Share
-from kivvet.core.run.reports import ClassLine
+from kivvet.core.run.step_reports import ClassLine
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import count
 

@@ -18,7 +18,7 @@ from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.formulas.domain import Domain
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.run.entries import ByClass
-from kivvet.core.run.reports import ClassReport
+from kivvet.core.run.step_reports import ClassReport
 from kivvet.core.run.steps import Made, Read, Stage, Step
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place

@@ -19,7 +19,7 @@ from kivvet.core.columns.column import Column
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.run.found_regions import FoundRegions
 from kivvet.core.run.input_checks import InputProbe
-from kivvet.core.run.reports import FormulaReport, TableReport
+from kivvet.core.run.step_reports import FormulaReport, TableReport
 from kivvet.core.run.table_step import TableStep
 from kivvet.core.run.value_tally import ValueTally
 from kivvet.core.run.value_texts import combined_counts, value_counts

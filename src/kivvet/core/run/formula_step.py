@@ -18,7 +18,7 @@ from kivvet.core.formulas.errors import FormulaError, written_error
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.tree import Constant
 from kivvet.core.read.meaning import formula_meaning
-from kivvet.core.run.reports import FormulaReport
+from kivvet.core.run.step_reports import FormulaReport
 from kivvet.core.run.steps import Made, Read, Stage, Step
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding

@@ -11,7 +11,7 @@ from kivvet.core.columns.column import Column
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.formulas.domain import Domain
 from kivvet.core.read.meaning import fingerprint
-from kivvet.core.run.reports import StepReport
+from kivvet.core.run.step_reports import StepReport
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import ValueType
 

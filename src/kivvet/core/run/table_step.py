@@ -22,7 +22,7 @@ from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.columns.taking import Taker
 from kivvet.core.formulas.domain import Domain
 from kivvet.core.read.meaning import definition_of, meaning_of, order_of_rows, table_fingerprint
-from kivvet.core.run.reports import TableReport
+from kivvet.core.run.step_reports import TableReport
 from kivvet.core.run.steps import Made, Read, Stage, Step
 from kivvet.core.run.value_tally import ValueTally
 from kivvet.core.tables.inputs import Output
