@@ -15,5 +15,5 @@ for one in book.unmatched(["samples"]):
 print()
 print(book.cross_table("samples", by=["method_label"], across="river"))
 print()
-means = book.summary("samples", by=["river"], values=["AVG(nitrate) AS mean", "COUNT(*) AS samples"])
+means = book.summary("samples", by=["river"], value=["AVG(nitrate) AS mean", "COUNT(*) AS samples"])
 print(means.to_string(index=False))

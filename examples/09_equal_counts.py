@@ -17,8 +17,8 @@ quarter = kivvet.draft(
     "nitrate",
     name="nitrate_quarter",
     output="quarter",
-    method="counts",
-    n_bins=4,
+    propose="counts",
+    bins=4,
     results="quarter {number}",
 )
 print(quarter)

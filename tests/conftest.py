@@ -15,11 +15,31 @@ from hypothesis import settings
 
 from kivvet.cli.main import main
 from kivvet.demo.story import Story, write_survey
+from tests.fork_server import write_client
 
 settings.register_profile("kivvet", deadline=None, derandomize="CI" in os.environ)
 settings.load_profile("kivvet")
 
 CASES = Path(__file__).parent / "cases"
+
+
+@pytest.fixture(scope="session")
+def quick_kivvet(tmp_path_factory):
+    """A folder that holds a `kivvet` which shell lines can run, and which does not load everything each time."""
+    folder = tmp_path_factory.mktemp("bin")
+    path = folder / "socket"
+    write_client(folder, path)
+    server = subprocess.Popen(
+        [sys.executable, "-m", "tests.fork_server", str(path)],
+        cwd=Path(__file__).parents[1],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+    )
+    assert server.stdout.readline() == b"ready\n"
+    yield folder
+    server.kill()
+    server.communicate()
+
 
 SMALL_BOOK = {
     "book.toml": """\

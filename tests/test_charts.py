@@ -272,14 +272,14 @@ COMMANDS = {
         "river",
         "--across",
         "quality",
-        "--as",
+        "--kind",
         "beside",
         "--value",
         "AVG(ph) AS mean",
     ],
     "lines": [
         "samples",
-        "--as",
+        "--kind",
         "lines",
         "--by",
         "EXTRACT(YEAR FROM sampled_on) AS year",
@@ -288,10 +288,10 @@ COMMANDS = {
     ],
     "summary": ["by_river", "--value", "total_load"],
     "histogram": ["nitrate_band"],
-    "days": ["season", "--as", "bars"],
+    "days": ["season", "--kind", "bars"],
     "mapping": ["method"],
     "lookup": ["station", "--output", "river", "--column", "station"],
-    "map": ["quality", "--axes", "nitrate,oxygen", "--each", "ph", "--at", "temperature=15"],
+    "map": ["quality", "--axes", "nitrate,oxygen", "--panels", "ph", "--set", "temperature=15"],
     "rules": ["visit"],
     "file": ["data/samples.csv", "--by", "method"],
 }
@@ -456,7 +456,7 @@ def test_calls_from_python_say_what_cannot_be(river):
         "visit", axes=["oxygen_status", "flow_class"], fixed={"ph_class": "acidic"}
     ).picture.fixed
     assert fixed["ph_class"] == "ph_class = acidic"
-    missing = book.chart("quality", axes=["oxygen", "nitrate"], fixed={"ph": None, "temperature": 7}).picture
+    missing = book.chart("quality", axes=["oxygen", "nitrate"], set={"ph": None, "temperature": 7}).picture
     assert missing.fixed == {"ph": "ph missing", "temperature": "temperature = 7"}
     for values in ([], [None], ["0007"]):
         frame = pd.DataFrame(
@@ -473,9 +473,9 @@ WRONG = {
         "there is no dataset, summary, table or file 'smaples'",
         "did you mean 'samples'?",
     ),
-    "a map of bins": (["ph_class", "--as", "map"], "no two inputs", "kivvet chart ph_class"),
-    "a histogram of rules": (["quality", "--as", "histogram"], "no one input", "--as map"),
-    "a dataset as a map": (["samples", "--as", "map"], "is a dataset", "kivvet chart TABLE"),
+    "a map of bins": (["ph_class", "--kind", "map"], "no two inputs", "kivvet chart ph_class"),
+    "a histogram of rules": (["quality", "--kind", "histogram"], "no one input", "--kind map"),
+    "a dataset as a map": (["samples", "--kind", "map"], "is a dataset", "kivvet chart TABLE"),
     "axes for bars": (
         ["samples", "--by", "river", "--axes", "a,b"],
         "--axes does not go with bars",
@@ -488,8 +488,8 @@ WRONG = {
     ),
     "one axis twice": (["quality", "--axes", "ph,ph"], "each input is drawn once", ""),
     "no such output": (["station", "--output", "rivre"], "no output 'rivre'", "did you mean 'river'?"),
-    "outside": (["quality", "--at", "ph=15", "--axes", "nitrate,oxygen"], "outside", "for example"),
-    "no value": (["quality", "--at", "ph=x"], "'x' is no value of ph", "a number"),
+    "outside": (["quality", "--set", "ph=15", "--axes", "nitrate,oxygen"], "outside", "for example"),
+    "no value": (["quality", "--set", "ph=x"], "'x' is no value of ph", "a number"),
     "a share of a mean": (
         ["samples", "--by", "river", "--share", "total", "--value", "AVG(ph)"],
         "no share",
@@ -501,7 +501,7 @@ WRONG = {
         "beside",
     ),
     "a text as length": (["samples", "--by", "river", "--value", "MAX(method)"], "bars have lengths", ""),
-    "nothing moves": (["sheets", "--as", "flows"], "no class of sheets changes", "kivvet impact"),
+    "nothing moves": (["sheets", "--kind", "flows"], "no class of sheets changes", "kivvet impact"),
     "gif": (["samples", "--to", "x.gif"], "written as .png or .svg", ".gif"),
     "no folder there": (["samples", "--to", "book.toml/x.png"], "cannot be written", "nothing was changed"),
     "somebody else's file": (["samples", "--to", "other.png"], "no chart that Kivvet made", "--replace"),

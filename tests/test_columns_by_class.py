@@ -342,9 +342,9 @@ def test_bounds_of_equal_counts_class_their_data_as_ntile_does_but_for_ties(valu
     frame = pa.table({"x": values})
     if len(set(values)) < n_bins:
         with pytest.raises(kivvet.DataError, match=f"at most {len(set(values))} bin"):
-            kivvet.draft(frame, "x", method="counts", n_bins=n_bins)
+            kivvet.draft(frame, "x", propose="counts", bins=n_bins)
         return
-    drafted = kivvet.draft(frame, "x", method="counts", n_bins=n_bins, results="{number}")
+    drafted = kivvet.draft(frame, "x", propose="counts", bins=n_bins, results="{number}")
     bins = drafted.apply(frame)["x_class"].to_pylist()
     parts = kivvet.with_formulas(frame, {"p": f"NTILE({n_bins}) OVER (ORDER BY x)"})["p"].to_pylist()
     lowest = {x: min(p for y, p in zip(values, parts, strict=True) if y == x) for x in values}
@@ -360,7 +360,7 @@ def test_quantiles_and_deviations_draw_bounds_at_the_values_they_name():
         "45 rows",
         "5 rows",
     ]
-    spread = kivvet.draft(frame, "x", method="deviations", n_bins=4)
+    spread = kivvet.draft(frame, "x", propose="deviations", bins=4)
     mean, sd = 50.5, np.arange(1, 101).std()
     assert spread.rows[0].conditions[0].upper == round(mean - sd)
     for wrong, said in (([0.5, 0.1], "do not rise"), ([1.5], "between 0 and 1"), (["x"], "no quantile")):
@@ -374,13 +374,13 @@ def test_later_data_is_held_against_bounds_that_were_drafted(tmp_path, run):
     made = run(
         "draft",
         "band",
-        "--from",
+        "--on",
         "now.csv",
         "--column",
         "load",
         "--propose",
         "counts",
-        "--number",
+        "--bins",
         4,
         "--results",
         "{number} of 4",
@@ -405,9 +405,9 @@ def test_later_data_is_held_against_bounds_that_were_drafted(tmp_path, run):
     )
     assert (
         "beside  now.csv, 40 values"
-        in run("shares", "band", "--on", "later.csv", "--beside", "now.csv", cwd=folder).out
+        in run("shares", "band", "--on", "later.csv", "--against", "now.csv", cwd=folder).out
     )
-    assert run("draft", "band", "--extend", "--from", "later.csv", cwd=folder).code == 2
+    assert run("draft", "band", "--extend", "--on", "later.csv", cwd=folder).code == 2
     path = folder / "tables/band.toml"
     path.write_text(path.read_text().replace("11.5", "12"))
     alone = run("shares", "band", "--on", "later.csv", cwd=folder)

@@ -56,7 +56,7 @@ def test_another_version_is_found_wherever_it_is(book, run, other):
     (book / "before.toml").write_text(PH)
     (book / "tables/twin.toml").write_text(PH.replace("outputs.ph_class", "# a copy\noutputs.ph_class"))
     write_book(book.parent / "other")
-    ran = run("compare", "ph_class", "--with", other, cwd=book)
+    ran = run("compare", "ph_class", "--against", other, cwd=book)
     assert ran.code == 1 and "meaning differs: 1 region\n" in ran.out
     assert "ph 6.4 to <6.5  acidic  neutral     1  6.4; samples row 1" in ran.out
     assert "1 row of data with another result; read: 4 of samples" in ran.out
@@ -83,10 +83,10 @@ def test_a_rewritten_table_is_proved_to_mean_the_same(book, run):
 
 
 def test_keys_of_a_lookup_are_compared_and_rows_beside_it_are_taken_from_the_revision(book, run):
-    ran = run("compare", "station", "--with", "HEAD", cwd=book)
+    ran = run("compare", "station", "--against", "HEAD", cwd=book)
     assert "station = 007  river Elm  river Oak     2  007; samples row 1" in ran.out
     assert "2 rows of data with another result" in ran.out
-    made = json.loads(run("compare", "station", "--with", "HEAD", "--no-data", "--json", cwd=book).out)
+    made = json.loads(run("compare", "station", "--against", "HEAD", "--no-data", "--json", cwd=book).out)
     assert made["rows_changed"] is None and made["regions"][0]["count"] is None and not made["same"]
 
 
@@ -94,17 +94,17 @@ def test_keys_of_a_lookup_are_compared_and_rows_beside_it_are_taken_from_the_rev
     ("arguments", "says"),
     [
         (["ph_clas"], "did you mean 'ph_class'?"),
-        (["ph_class", "--with", "HEAD~7"], "nothing called 'HEAD~7'"),
-        (["ph_class", "--with", "--output=x"], "nothing called"),
-        (["ph_class", "--with", ""], "nothing called ''"),
-        (["ph_class", "--with", "lats"], "did you mean 'last'?"),
+        (["ph_class", "--against", "HEAD~7"], "nothing called 'HEAD~7'"),
+        (["ph_class", "--against", "--output=x"], "nothing called"),
+        (["ph_class", "--against", ""], "nothing called ''"),
+        (["ph_class", "--against", "lats"], "did you mean 'last'?"),
         (["limits"], "not applied yet"),
-        (["limits", "--with", "ph_class"], "share no output"),
-        (["later", "--with", "HEAD"], "there was no "),
-        (["wider", "--with", "limits"], "input river, only in limits"),
-        (["ph_class", "--with", "texts"], "input ph is text in one and number in the other"),
-        (["ph_class", "--with", "broken"], "8.5.5"),
-        (["ph_class", "--with", ".git"], "nothing called '.git'"),
+        (["limits", "--against", "ph_class"], "share no output"),
+        (["later", "--against", "HEAD"], "there was no "),
+        (["wider", "--against", "limits"], "input river, only in limits"),
+        (["ph_class", "--against", "texts"], "input ph is text in one and number in the other"),
+        (["ph_class", "--against", "broken"], "8.5.5"),
+        (["ph_class", "--against", ".git"], "nothing called '.git'"),
     ],
 )
 def test_what_cannot_be_compared_is_said(book, run, arguments, says):
@@ -119,7 +119,7 @@ def test_what_cannot_be_compared_is_said(book, run, arguments, says):
 
 
 def test_a_book_in_no_repository_has_no_revisions(tmp_path, run):
-    ran = run("compare", "ph_class", "--with", "HEAD", cwd=write_book(tmp_path / "b"))
+    ran = run("compare", "ph_class", "--against", "HEAD", cwd=write_book(tmp_path / "b"))
     assert ran.code == 2 and "lies in no git repository" in ran.err
 
 
@@ -127,7 +127,7 @@ def test_what_two_tables_share_is_compared_if_asked(book, run):
     (book / "tables/wider.toml").write_text(
         LIMITS.replace('inputs.river = "text"', 'inputs.water = "text"').replace("river", "water")
     )
-    ran = run("compare", "wider", "--with", "limits", "--shared", cwd=book)
+    ran = run("compare", "wider", "--against", "limits", "--shared", cwd=book)
     assert ran.code == 1 and "not compared  input river, only in limits" in ran.out
     assert "ph < 6, water not Elm, river = Elm" in ran.out
 
@@ -150,7 +150,7 @@ def test_a_search_that_ends_early_says_that_nothing_is_proven(tmp_path):
 
 def test_data_that_cannot_be_read_is_said_and_nothing_else_is_lost(book, run):
     (book / "data/samples.csv").unlink()
-    ran = run("compare", "ph_class", "--with", "HEAD", cwd=book)
+    ran = run("compare", "ph_class", "--against", "HEAD", cwd=book)
     assert ran.code == 1 and "not counted  samples: " in ran.out and "6.4 to <6.5" in ran.out
 
 

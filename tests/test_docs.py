@@ -21,8 +21,9 @@ BLOCK = re.compile(r"^```(\w+)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 
 
 @pytest.mark.parametrize("page", PAGES)
-def test_the_blocks_of_a_page_run_and_print_what_it_says(page, tmp_path, monkeypatch):
+def test_the_blocks_of_a_page_run_and_print_what_it_says(page, tmp_path, monkeypatch, quick_kivvet):
     monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("PATH", f"{quick_kivvet}:{Path(sys.executable).parent}:{os.environ['PATH']}")
     text = (ROOT / page).read_text(encoding="utf-8")
     names: dict[str, object] = {}
     printed, end = None, 0
@@ -45,14 +46,11 @@ def test_the_blocks_of_a_page_run_and_print_what_it_says(page, tmp_path, monkeyp
 
 def run_shell(code):
     printed = ""
-    environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
     for line in code.replace("\\\n", "").splitlines():
         if not line.strip() or line.startswith(("make ", "git ")):
             continue
         expected = int(match[1]) if (match := re.search(r"# ends with (\d)$", line)) else 0
-        done = subprocess.run(
-            ["bash", "-c", line], capture_output=True, text=True, check=False, env=environment
-        )
+        done = subprocess.run(["bash", "-c", line], capture_output=True, text=True, check=False)
         assert done.returncode == expected, f"{line}\n{done.stdout}{done.stderr}"
         printed += done.stdout + done.stderr
         if line.startswith("cd "):

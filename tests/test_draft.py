@@ -58,10 +58,10 @@ def test_drafted_bins_leave_no_gap_and_no_overlap_and_count_every_row(values, me
     present = [v for v in values if v is not None]
     assume(present and (len(set(present)) >= n_bins or method not in AT_VALUES))
     table = read_again(
-        kivvet.draft(pa.table({"x": pa.array(values, pa.float64())}), "x", method=method, n_bins=n_bins)
+        kivvet.draft(pa.table({"x": pa.array(values, pa.float64())}), "x", propose=method, bins=n_bins)
     )
     assert {one.kind for one in table.check()} <= {"unfinished"}
-    drafted = kivvet.draft(pa.table({"x": pa.array(values, pa.float64())}), "x", method=method, n_bins=n_bins)
+    drafted = kivvet.draft(pa.table({"x": pa.array(values, pa.float64())}), "x", propose=method, bins=n_bins)
     rows = [int(row.note.split()[0].replace(",", "")) for row in drafted.rows]
     report = drafted.apply_with_report(pa.table({"x": pa.array(values, pa.float64())})).report.tables[0]
     assert rows == list(report.rows_by_row)
@@ -99,13 +99,13 @@ def test_bounds_of_each_kind_on_numbers_one_can_check_by_hand():
             if line.startswith("  [")
         ]
 
-    assert ranges(method="width", n_bins=2) == ["< 50", ">= 50"]
-    assert ranges(method="counts", n_bins=3) == ["< 10", "10 to <98", ">= 98"]
-    assert ranges(method="natural", n_bins=3) == ["< 10", "10 to <98", ">= 98"]
-    assert ranges(method="round", n_bins=5) == ["< 20", "20 to <40", "40 to <60", "60 to <80", ">= 80"]
+    assert ranges(propose="width", bins=2) == ["< 50", ">= 50"]
+    assert ranges(propose="counts", bins=3) == ["< 10", "10 to <98", ">= 98"]
+    assert ranges(propose="natural", bins=3) == ["< 10", "10 to <98", ">= 98"]
+    assert ranges(propose="round", bins=5) == ["< 20", "20 to <40", "40 to <60", "60 to <80", ">= 80"]
     assert ranges(bounds=[5, 50.5]) == ["< 5", "5 to <50.5", ">= 50.5"]
     days = pd.DataFrame({"x": pd.date_range("2024-02-01", "2026-05-01")})
-    table = kivvet.draft(days, "x", n_bins=3)
+    table = kivvet.draft(days, "x", bins=3)
     assert [line.split('"')[1] for line in str(table).splitlines() if line.startswith("  [")] == [
         "< 2025-01-01",
         "2025-01-01 to <2026-01-01",
@@ -162,10 +162,10 @@ def test_rows_that_contradict_each_other_are_listed_and_the_count_is_true():
     [
         ({"x": []}, {}, "no rows"),
         ({"x": [None, None]}, {}, "all 2 rows are missing"),
-        ({"x": ["a"]}, {"method": "width"}, "numbers or dates"),
+        ({"x": ["a"]}, {"propose": "width"}, "numbers or dates"),
         ({"x": [1.5]}, {"bounds": [3, 2]}, "do not rise"),
         ({"x": [1.5]}, {"bounds": ["high"]}, "not a number"),
-        ({"x": [1.5]}, {"method": "best"}, "no way"),
+        ({"x": [1.5]}, {"propose": "best"}, "no way"),
         ({"y": [1.5]}, {}, "no column"),
         ({"x": [f"t{n}" for n in range(100_001)]}, {}, "at most 100,000"),
         ({"x": ["a"], "y": [None]}, {"classes": "y"}, "both a value and a class"),
@@ -181,7 +181,7 @@ def test_what_cannot_be_drafted_is_said(data, options, said):
 
 
 def test_from_raw_data_to_a_complete_table_in_two_commands_and_an_editor(survey):
-    ran = command("draft", "group", "--from", "samples", "--column", "method", cwd=survey)
+    ran = command("draft", "group", "--on", "samples", "--column", "method", cwd=survey)
     golden("draft_mapping.txt", ran.out)
     path = survey / "tables/group.toml"
     path.write_text(path.read_text().replace(', ""', ', "net"'))
@@ -189,14 +189,14 @@ def test_from_raw_data_to_a_complete_table_in_two_commands_and_an_editor(survey)
     golden(
         "draft_bins.txt",
         command(
-            "draft", "warmth", "--from", "samples", "--column", "temperature", "--number", "4", cwd=survey
+            "draft", "warmth", "--on", "samples", "--column", "temperature", "--bins", "4", cwd=survey
         ).out,
     )
     path = survey / "tables/warmth.toml"
     for label in ("cold", "cool", "mild", "warm", "hot"):
         path.write_text(path.read_text().replace('""', f'"{label}"', 1))
     assert command("check", "warmth", cwd=survey).out.endswith("\n0 errors, 0 warnings, 1 note in 1 table\n")
-    assert "no dataset uses it" in command("check", "warmth", "--notes", cwd=survey).out
+    assert "no dataset uses it" in command("check", "warmth", "--in-full", cwd=survey).out
 
 
 def test_a_lookup_is_drafted_with_types_and_its_file_beside_it(survey):
@@ -205,7 +205,7 @@ def test_a_lookup_is_drafted_with_types_and_its_file_beside_it(survey):
         command(
             "draft",
             "place",
-            "--from",
+            "--on",
             "tables/station.csv",
             "--key",
             "Station no.",
@@ -222,7 +222,7 @@ def test_a_lookup_is_drafted_with_types_and_its_file_beside_it(survey):
     again = command(
         "draft",
         "place",
-        "--from",
+        "--on",
         "tables/station.csv",
         "--key",
         "Station no.",
@@ -241,9 +241,7 @@ def test_old_work_is_turned_into_its_table(survey):
         + "7.0,sour\n"
     )
     (survey / "old.csv").write_text(data)
-    ran = command(
-        "draft", "verdict", "--from", "old.csv", "--column", "ph", "--classes", "verdict", cwd=survey
-    )
+    ran = command("draft", "verdict", "--on", "old.csv", "--column", "ph", "--classes", "verdict", cwd=survey)
     golden("draft_examples.txt", ran.out)
     assert "step = 0.1" in (survey / "tables/verdict.toml").read_text()
 
@@ -264,9 +262,9 @@ def test_extending_adds_only_what_is_unknown_and_changes_no_line(tmp_path, block
     (tmp_path / "data.csv").write_text("x\na\nz\nb\nz\n\n")
     path = tmp_path / "tables/t.toml"
     path.write_bytes((head + block).replace("\n", line_end).encode())
-    assert command("draft", "t", "--extend", "--from", "data.csv", cwd=tmp_path).code == 0
+    assert command("draft", "t", "--extend", "--on", "data.csv", cwd=tmp_path).code == 0
     assert path.read_bytes().decode() == (head + BLOCKS[block]).replace("\n", line_end)
-    again = command("draft", "t", "--extend", "--from", "data.csv", cwd=tmp_path)
+    again = command("draft", "t", "--extend", "--on", "data.csv", cwd=tmp_path)
     assert again.out == "t knows every value of the data; nothing to add\n"
 
 
@@ -274,30 +272,29 @@ def test_extending_rows_in_files_keeps_their_headings_and_line_ends(survey):
     path = survey / "tables/method.csv"
     path.write_bytes(path.read_bytes().rstrip(b"\n").replace(b"\n", b"\r\n"))
     before = path.read_bytes()
-    assert command("draft", "method", "--extend", "--from", "samples", cwd=survey).code == 0
+    assert command("draft", "method", "--extend", "--on", "samples", cwd=survey).code == 0
     assert path.read_bytes() == before + b'\r\nXR,,39 rows\r\n"""PR """,,15 rows\r\n'
     stations = (survey / "tables/station.csv").read_bytes()
-    assert command("draft", "station", "--extend", "--from", "samples", cwd=survey).code == 0
+    assert command("draft", "station", "--extend", "--on", "samples", cwd=survey).code == 0
     assert (survey / "tables/station.csv").read_bytes() == stations + b"0099,,,,,,\n"
 
 
 def test_nothing_is_overwritten_without_being_asked(survey):
     before = {path: path.read_bytes() for path in survey.rglob("*") if path.is_file()}
     for arguments, said in [
-        (["method", "--from", "samples", "--column", "method"], "there is a table 'method' already"),
-        (["new", "--from", "nowhere.csv", "--column", "x"], "no such file"),
-        (["new", "--from", "samples", "--column", "metod"], "did you mean 'method'"),
-        (["new", "--from", "samples"], "--column COLUMN"),
-        (["a/b", "--from", "samples", "--column", "method"], "no name for a table"),
-        (["ph_class", "--extend", "--from", "samples"], "has ranges, not values"),
-        (["nowhere", "--extend", "--from", "samples"], "no table"),
+        (["method", "--on", "samples", "--column", "method"], "there is a table 'method' already"),
+        (["new", "--on", "nowhere.csv", "--column", "x"], "no such file"),
+        (["new", "--on", "samples", "--column", "metod"], "did you mean 'method'"),
+        (["new", "--on", "samples"], "--column COLUMN"),
+        (["a/b", "--on", "samples", "--column", "method"], "no name for a table"),
+        (["ph_class", "--extend", "--on", "samples"], "has ranges, not values"),
+        (["nowhere", "--extend", "--on", "samples"], "no table"),
     ]:
         ran = command("draft", *arguments, cwd=survey)
         assert ran.code in (1, 2) and said in ran.err, ran.err
     assert {path: path.read_bytes() for path in survey.rglob("*") if path.is_file()} == before
     assert (
-        command("draft", "method", "--replace", "--from", "samples", "--column", "method", cwd=survey).code
-        == 0
+        command("draft", "method", "--replace", "--on", "samples", "--column", "method", cwd=survey).code == 0
     )
     assert kivvet.open_book(survey).table("method").n_rows == 8
 

@@ -120,17 +120,19 @@ def folder(tmp_path):
 
 def test_a_file_and_a_dataset_are_drafted_from_with_what_they_make(folder, run):
     said = run(
-        "draft", "old", "--from", "d", "--column", "n", "--column", "t", "--classes", "verdict", cwd=folder
+        "draft", "old", "--on", "d", "--column", "n", "--column", "t", "--classes", "verdict", cwd=folder
     )
     assert "it gives 5 of 6 rows the class they have" in said.out
     assert "n = 2, t = a  low (1 row, first row 2), high (1 row, first row 3)" in said.out
     assert kivvet.open_book(folder).table("old").apply(pd.DataFrame({"n": [None], "t": ["b"]}))[
         "old"
     ].tolist() == ["none"]
-    made = run("draft", "pairs", "--from", "d", "--column", "band", "--column", "t", cwd=folder)
+    made = run("draft", "pairs", "--on", "d", "--column", "band", "--column", "t", cwd=folder)
     lines = [" ".join(line.split()) for line in made.out.split("\n")]
     assert '["low", "a", ""], # 3 rows' in lines and '["missing", "b", ""], # 1 row' in lines
-    bare = run("draft", "bare", "--from", "d.csv", "--column", "t", "--column", "made", "--csv", cwd=folder)
+    bare = run(
+        "draft", "bare", "--on", "d.csv", "--column", "t", "--column", "made", "--rows-file", cwd=folder
+    )
     assert bare.code == 0 and (folder / "tables/bare.csv").read_text().startswith(
         "t,made,bare,note\na,x,,3 rows\n"
     )
@@ -150,7 +152,7 @@ def test_a_file_and_a_dataset_are_drafted_from_with_what_they_make(folder, run):
     ],
 )
 def test_what_cannot_be_drafted_is_said(folder, run, arguments, says):
-    ran = run("draft", "new", "--from", "d.csv", *arguments, cwd=folder)
+    ran = run("draft", "new", "--on", "d.csv", *arguments, cwd=folder)
     assert ran.code in (1, 2) and says in ran.err and not (folder / "tables/new.toml").exists()
 
 
@@ -169,4 +171,4 @@ def test_columns_that_tell_each_row_apart_are_refused():
         with pytest.raises(kivvet.DataError, match=says):
             kivvet.draft(empty, columns)
     with pytest.raises(kivvet.DataError, match="one column only"):
-        kivvet.draft(frame, ["n", "y"], method="counts")
+        kivvet.draft(frame, ["n", "y"], propose="counts")

@@ -387,7 +387,7 @@ def test_lines_above_the_headings_are_left_out_and_lines_still_count_from_the_to
     assert "at data/samples.csv:8" in said and "at tables/station.csv:5" in said
     (folder / "data/samples.csv").write_text("Survey\n\n" + SMALL_BOOK["data/samples.csv"])
     (folder / "tables/station.csv").write_text("Stations\n" + SMALL_BOOK["tables/station.csv"])
-    assert run("draft", "station", "--extend", "--from", "samples", cwd=folder).code == 0
+    assert run("draft", "station", "--extend", "--on", "samples", cwd=folder).code == 0
     assert (folder / "tables/station.csv").read_text() == "Stations\n" + SMALL_BOOK[
         "tables/station.csv"
     ] + ",9,,\n"

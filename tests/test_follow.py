@@ -300,7 +300,7 @@ def test_what_one_dataset_writes_another_reads_each_in_its_turn(chain, run):
     ]
     assert set(states(chain).values()) == {"current"}
     assert not any(one.report for one in kivvet.open_book(chain).refresh())
-    assert all(one.report for one in kivvet.open_book(chain).refresh(everything=True))
+    assert all(one.report for one in kivvet.open_book(chain).refresh(anew=True))
 
 
 def test_datasets_that_read_each_other_in_a_circle_are_told(chain, run):

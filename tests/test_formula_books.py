@@ -308,7 +308,7 @@ def test_results_that_are_no_formulas_are_told(row, options, says):
 
 def test_trying_a_formula_reads_what_the_book_makes_and_stops_early(tmp_path):
     folder = write_book(tmp_path, BOOK)
-    trial = kivvet.open_book(folder).formula("load * 100 / (rate - 1)", "d", n_rows=2)
+    trial = kivvet.open_book(folder).formula("load * 100 / (rate - 1)", "d", first=2)
     assert (trial.type, dict(trial.reads), trial.is_whole) == (
         "number",
         {"load": "number", "rate": "integer"},
@@ -316,7 +316,7 @@ def test_trying_a_formula_reads_what_the_book_makes_and_stops_early(tmp_path):
     )
     assert trial.report.rows == 2 and dict(trial.report.made_missing) == {"division by zero": (1, 1)}
     assert [values["result"] for _, values in trial.rows] == [None, 800.0]
-    whole = kivvet.open_book(folder).formula("COUNT(*) OVER ()", "d", n_rows=2)
+    whole = kivvet.open_book(folder).formula("COUNT(*) OVER ()", "d", first=2)
     assert whole.report.rows == 5 and whole.rows[0][1]["result"] == 5
     said = run("formula", "flow + plase", "--on", "d", cwd=folder)
     assert (

@@ -81,7 +81,7 @@ def test_without_a_change_nothing_is_read_and_nothing_changes(folder, run):
     change(
         folder / "tables/band.toml", '["2 to <5", "middle"]', '["2 to <3", "middle"], ["3 to <5", "middle"]'
     )
-    ran = run("impact", "high", "by_band", "--fail-over", "0", cwd=folder)
+    ran = run("impact", "high", "by_band", "--fail-if", "moved > 0", cwd=folder)
     assert ran.code == 0 and "nothing changes: rules are written otherwise and mean the same" in ran.out
     assert kivvet.open_book(folder).status()[1].state == "current"
     assert {one.column for one in of(kivvet.open_book(folder).impact(), "d").columns} == {"by"}  # row numbers
@@ -113,8 +113,8 @@ def test_a_moved_bound_moves_its_rows_and_what_follows(folder, run):
         "x 2 to <3: middle -> low" in said and "1  middle -> low" in said and "such as row 6: x = 2.5" in said
     )
     assert "values change in 8 rows of d" in said
-    assert run("impact", "--fail-over", "70 %", cwd=folder).code == 0
-    assert run("impact", "--fail-over", "5 %", cwd=folder).code == 1
+    assert run("impact", "--fail-if", "moved > 70 %", cwd=folder).code == 0
+    assert run("impact", "--fail-if", "moved > 5 %", cwd=folder).code == 1
     values = json.loads(run("impact", "--json", cwd=folder).out)
     assert values["datasets"][0]["columns"][0]["moves"][0]["example"]["row"] == 6
 
@@ -164,8 +164,8 @@ def test_rules_are_held_against_a_revision_a_book_or_a_file(folder, run, against
         (["bnad"], "did you mean 'band'?"),
         (["--against", "lsat"], "did you mean 'last'?"),
         (["--against", "HEAD"], "in no git repository"),
-        (["--fail-over", "many"], "is no share"),
-        (["--fail-over", "200 %"], "is no share"),
+        (["--fail-if", "many"], "is no share"),
+        (["--fail-if", "200 %"], "is no share"),
         (["--against", "broken.toml", "band"], "9.9.9"),
     ],
 )
@@ -177,7 +177,7 @@ def test_what_cannot_be_asked_is_said(folder, run, arguments, says):
 
 def test_what_keeps_a_dataset_from_being_told_is_said_and_the_others_are_told(folder, run):
     change(folder / "tables/band.toml", '"< 2"', '"< 3"')  # an overlap
-    ran = run("impact", "--fail-over", "1 %", cwd=folder)
+    ran = run("impact", "--fail-if", "moved > 1 %", cwd=folder)
     assert ran.code == 1 and "cannot be told: 1 error: kivvet check" in ran.out
     change(folder / "tables/band.toml", "2 to <5", "3 to <5")
     (folder / "d.csv").write_text("id,x\n1,many\n")

@@ -94,7 +94,7 @@ def test_totals_are_the_same_for_all_who_ask_and_for_every_order_and_form(tmp_pa
         for number, part in enumerate(np.array_split(np.arange(n), 4)):
             frame.iloc[part].to_csv(folder / f"d/{number}.csv", index=False)
     book = kivvet.open_book(folder)
-    made = book.cross_table("d", by=["g"], values=ASKED)
+    made = book.cross_table("d", by=["g"], value=ASKED)
     told = {
         str(line[0].value): made.cell(line).values for line in made.lines if line and line[0].kind == "value"
     }

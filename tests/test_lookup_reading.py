@@ -70,7 +70,7 @@ def test_a_draft_writes_what_was_recognised_and_the_check_reads_it(book, run):
     (book / "owners.csv").write_text(
         "Nr;since;share\n001;03.12.2019;12,5 %\n002;24.12.2019;7 %\n003;01.01.2020;80,5 %\n", "utf-8"
     )
-    said = run("draft", "owner", "--from", "owners.csv", "--key", "Nr", cwd=book).out
+    said = run("draft", "owner", "--on", "owners.csv", "--key", "Nr", cwd=book).out
     text = (book / "tables" / "owner.toml").read_text()
     assert all(f"  {line}".rstrip() in said for line in text.splitlines() if not line.startswith("drafted"))
     opened = kivvet.open_book(book)
@@ -86,7 +86,7 @@ def test_a_key_that_is_added_is_written_as_the_file_writes_its_keys(book, run):
     )
     (book / "tables" / "days.csv").write_bytes("day;rate;note\n01.02.2026;1,5;für\n".encode("cp1252"))
     (book / "seen.csv").write_text("day\n2026-02-01\n2026-03-04\n2026-03-04\n")
-    assert run("draft", "day", "--extend", "--from", "seen.csv", cwd=book).code == 0
+    assert run("draft", "day", "--extend", "--on", "seen.csv", cwd=book).code == 0
     written = (book / "tables" / "days.csv").read_bytes().decode("cp1252")
     assert written == "day;rate;note\n01.02.2026;1,5;für\n04.03.2026;;2 rows\n"
     day = pa.table({"day": [dt.date(2026, 3, 4)]})

@@ -137,7 +137,7 @@ def test_a_part_of_when_without_columns_is_told():
 def test_large_close_numbers_are_looked_at_and_drafted():
     numbers = pa.table({"x": [1234567890123456789, 1234567890123456790]})
     assert kivvet.look(numbers)["x"].lowest == "1234567890123456789"
-    assert "rows = [" in str(kivvet.draft(numbers, "x", n_bins=2, method="width"))
+    assert "rows = [" in str(kivvet.draft(numbers, "x", bins=2, propose="width"))
     assert kivvet.look(pa.table({"x": [1e300, np.nextafter(1e300, 2e300)]}))["x"].distinct == 2
 
 
@@ -195,7 +195,7 @@ def test_arguments_that_are_no_text_end_in_a_plain_error(small_book, words, more
 
 def test_a_name_longer_than_any_file_has_is_a_plain_error(small_book, run):
     for words in (
-        ["compare", "ph_class", "--with", "x" * 5000],
+        ["compare", "ph_class", "--against", "x" * 5000],
         ["look", "y" * 5000],
         ["check", "--book", "z" * 5000],
     ):
@@ -213,7 +213,7 @@ _SIGNS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
         ["list"], ["check"], ["check", "t"], ["apply", "d", "e"], ["status"], ["show", "d"], ["look", "d"],
         ["look", "d", "k"], ["summary", "d", "--by", "y"], ["summary", "d", "--by", "k"], ["explain", "t", "d", "1"],
         ["unmatched"], ["impact"], ["impact", "--format", "markdown"], ["history"], ["history", "t"], ["review", "t"],
-        ["formula", "k || 'x'", "--on", "d"], ["compare", "t", "--with", "last"], ["simplify", "t"],
+        ["formula", "k || 'x'", "--on", "d"], ["compare", "t", "--against", "last"], ["simplify", "t"],
         ["check", "\x1b[31mno"], ["shares", "t", "--on", "d"], ["draft", "nn", "--on", "d", "h\x1b[31mred"],
         ["chart", "t\x1b[31m"], ["nothing\x1b[31m"], ["pack", "a\x1b.zip"], ["refresh", "--dry-run"],
     ],

@@ -348,16 +348,14 @@ def test_a_table_of_a_book_can_be_pickled_with_its_places(small_book):
 
 
 def test_an_option_given_twice_is_used_or_refused(survey, run):
-    ran = run(
-        "draft", "x", "--from", "samples", "--column", "ph", "--output", "y", "--output", "z", cwd=survey
-    )
+    ran = run("draft", "x", "--on", "samples", "--column", "ph", "--output", "y", "--output", "z", cwd=survey)
     assert ran.code == 2 and "--output is given 2 times" in ran.err
-    ran = run("draft", "x", "--from", "samples", "--key", "station", "--bounds", "1", cwd=survey)
+    ran = run("draft", "x", "--on", "samples", "--key", "station", "--bounds", "1", cwd=survey)
     assert ran.code == 2 and "--bounds has no meaning with --key" in ran.err
     ran = run(
         "draft",
         "x",
-        "--from",
+        "--on",
         "tables/nitrate_limit.csv",
         "--key",
         "water_type",

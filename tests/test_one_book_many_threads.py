@@ -70,7 +70,7 @@ def _told(book, what, number):
         report = book.apply_dataset(name)
         return [(one.table, one.matched, one.unmatched, dict(one.classes)) for one in report.tables]
     if what == "summary":
-        return book.cross_table(name, by=["band"], values={"n": "COUNT(*)", "t": "SUM(share)"}).as_dict()
+        return book.cross_table(name, by=["band"], value={"n": "COUNT(*)", "t": "SUM(share)"}).as_dict()
     if what == "check":
         return [str(one) for one in book.check()]
     if what == "rows":

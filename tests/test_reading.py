@@ -143,7 +143,7 @@ def test_headings_given_and_other_quotes(tmp_path):
 def test_a_target_keeps_the_headings_as_they_were(tmp_path):
     kivvet.new_book(tmp_path)
     (tmp_path / "x.csv").write_text(" a ,,a\n1,2,3\n")
-    kivvet.open_book(tmp_path).add("x", tmp_path / "x.csv", target="out/x.csv")
+    kivvet.open_book(tmp_path).add("x", tmp_path / "x.csv", to="out/x.csv")
     report = kivvet.open_book(tmp_path).apply_dataset("x")
     assert (tmp_path / "out" / "x.csv").read_text() == " a ,,a\n1,2,3\n"
     assert any("has no heading" in note for note in report.notes)
@@ -373,8 +373,8 @@ def test_adding_refuses_what_is_there_and_leaves_the_book_alone(tmp_path):
     for arguments, said in (
         (("x", "x.csv"), "already"),
         (("y", "nowhere.csv"), "no such file"),
-        (("y", "x.csv", "--column", "ph"), "no table or formula"),
-        (("y", "x.csv", "--target", "y.doc"), "does not write"),
+        (("y", "x.csv", "--apply", "ph"), "no table or formula"),
+        (("y", "x.csv", "--to", "y.doc"), "does not write"),
         (("y", "book.toml"), "does not read"),
     ):
         ran = run("add", *arguments, cwd=tmp_path)

@@ -154,7 +154,7 @@ def test_totals_beyond_64_bits_are_missing_and_exact_below():
 
 
 def test_lines_are_classes_in_order_and_why_rows_have_none(book):
-    table = book.cross_table("d", by=["band"], values=["COUNT(*) AS n", "SUM(x)"])
+    table = book.cross_table("d", by=["band"], value=["COUNT(*) AS n", "SUM(x)"])
     heads, lines = table.table()
     assert heads == ["band", "n", "SUM(x)"]
     assert lines == [
@@ -201,7 +201,7 @@ def test_every_total_is_that_of_all_its_rows(rows):
         from kivvet.book import cross_table_of
 
         table = cross_table_of(
-            None, path, by=["a", "b"], across="v > 0", values=["COUNT(*) AS n", "MEDIAN(v) AS m"]
+            None, path, by=["a", "b"], across="v > 0", value=["COUNT(*) AS n", "MEDIAN(v) AS m"]
         )
 
     def kept(label, value):
@@ -230,7 +230,7 @@ def test_shares_are_of_the_line_the_column_or_all(book):
 def test_the_smallest_columns_are_joined_and_said_so(folder, run):
     rows = "".join(f"{n % 40},{n}\n" for n in range(400))
     (folder / "wide.csv").write_text("code,n\n" + "39,1\n" * 30 + rows)
-    done = run("summary", "wide.csv", "--across", "code", "--columns", 5, cwd=folder)
+    done = run("summary", "wide.csv", "--across", "code", "--most-columns", 5, cwd=folder)
     assert "the 36 smallest columns of code are joined as (rest)" in done.out
     assert done.out.split()[-6:] == ["10", "10", "10", "40", "360", "430"]
 
@@ -251,7 +251,7 @@ def test_the_smallest_columns_are_joined_and_said_so(folder, run):
         (["--where", "x"], "where is a condition"),
         (["--where", "x >"], "ends too soon"),
         (["--value", "SUM(x)", "--value", "SUM(x)"], "each value once"),
-        (["--csv", "--json"], "either --csv or --json"),
+        (["--csv", "--json"], "give one form, not csv and json"),
         (["--by", "band", "--across", "k", "--save-as", "n"], "takes neither --across nor --where"),
         (["--by", "band", "--save-as", "few"], "there is a dataset or summary 'few' already"),
     ],
@@ -279,7 +279,7 @@ def test_the_same_figures_in_every_form(folder, run, book):
     total = next(one for one in cells if one["by"][0]["kind"] == one["across"]["kind"] == "total")
     assert rows[0][-2:] == ["total", "total share"] and float(rows[-1][-2]) == total["values"]["s"] == 21.5
     assert float(rows[-1][-1]) == total["shares"]["s"] == 1
-    frame = book.summary("d", by=["band"], values={"s": "SUM(x)"})
+    frame = book.summary("d", by=["band"], value={"s": "SUM(x)"})
     assert frame.band.cat.ordered and frame.band.tolist()[:3] == ["low", "middle", "high"]
     assert frame.s.sum() == 21.5
 
@@ -384,8 +384,8 @@ def test_rows_meet_conditions_over_all_that_a_dataset_makes(book):
         "id": [6],
         "x * 10 + 1": [31.0],
     }
-    assert rows_shown(book, keys={"k": "a"})["id"] == [1, 3]
-    assert rows_shown(book, keys=["id=4"])["band"] == ["high"]
+    assert rows_shown(book, only={"k": "a"})["id"] == [1, 3]
+    assert rows_shown(book, only=["id=4"])["band"] == ["high"]
     assert rows_shown(book, sort=["x DESC"], columns=["id"], first=3)["id"] == [5, 4, 6]
     assert rows_shown(book, sort=["x", "id DESC"], columns=["id"])["id"] == [1, 2, 6, 4, 5, 3]
     assert rows_shown(book, each="band", first=1, columns=["band"])["band"] == ["low", "middle", "high", None]
@@ -446,8 +446,8 @@ def test_a_table_that_is_applied_again_tells_why_by_its_column(folder):
         (["--where", "bnad = 'low'"], "did you mean 'band'?"),
         (["--where", "x > 1 AND k = 'q' AND x > 2"], "of 4 rows left before it, k = 'q' left out 4"),
         (["--where", "x"], "where is a condition"),
-        (["--key", "id"], "'id' is no key"),
-        (["--key", "id=x"], "id = 'x' is no integer"),
+        (["--only", "id"], "'id' is no key"),
+        (["--only", "id=x"], "id = 'x' is no integer"),
         (["--columns", "id,nix"], "'nix' is neither in the source nor made"),
         (["--sort", "nix DESC"], "'nix' is neither in the source nor made"),
         (["--each", "nix"], "'nix' is neither in the source nor made"),
@@ -522,9 +522,9 @@ def test_a_row_is_explained_by_a_condition_or_a_key(folder, run):
         "d row 2, the first of 2 such rows"
         in run("explain", "d", "--where", "band = 'middle'", cwd=folder).out
     )
-    assert "d row 4\n" in run("explain", "d", "--key", "k=c", cwd=folder).out
-    assert "left out 6" in run("explain", "d", "--key", "k=q", cwd=folder).err
-    assert run("explain", "d", "--key", "k=c", "--row", 3, cwd=folder).code == 2
+    assert "d row 4\n" in run("explain", "d", "--only", "k=c", cwd=folder).out
+    assert "left out 6" in run("explain", "d", "--only", "k=q", cwd=folder).err
+    assert run("explain", "d", "--only", "k=c", "--row", 3, cwd=folder).code == 2
 
 
 @pytest.mark.parametrize(
@@ -534,7 +534,7 @@ def test_a_row_is_explained_by_a_condition_or_a_key(folder, run):
         ("show", ["show", "d", "--why"]),
         ("list", ["list"]),
         ("uses", ["list", "--uses", "x"]),
-        ("shares", ["shares", "band", "--on", "d", "--beside", "d"]),
+        ("shares", ["shares", "band", "--on", "d", "--against", "d"]),
         ("apply", ["apply", "d"]),
         ("comparison", ["compare", "band"]),
         ("error", ["apply", "nothing"]),

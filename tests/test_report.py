@@ -429,7 +429,7 @@ def values(book, river):
             book.look("samples", ["ph"])["ph"],
         ),
         *(book.explain("samples", 812, ["quality"])[0], book.compare("quality", "last"), book.impact()),
-        *(book.shares("flow_class", "loggers", beside="samples"), book.rows("samples", first=3, why=True)),
+        *(book.shares("flow_class", "loggers", against="samples"), book.rows("samples", first=3, why=True)),
         *(
             book.history(["quality", "samples"]),
             book.review("quality"),

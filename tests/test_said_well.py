@@ -78,9 +78,9 @@ def test_a_finding_is_told_once():
 
 def test_notes_stand_once_at_the_end_unless_asked_for(survey, run):
     out = run("check", cwd=survey).out
-    notes = out[out.index("notes  in full with --notes") :]
+    notes = out[out.index("notes  in full with --in-full") :]
     assert "open           values that no row lists are seen only in data: method" in notes
-    assert "\n  note " not in out and "\n  note     open" in run("check", "--notes", cwd=survey).out
+    assert "\n  note " not in out and "\n  note     open" in run("check", "--in-full", cwd=survey).out
 
 
 def test_the_dataset_is_named_where_several_use_a_table(tmp_path, run):
@@ -240,7 +240,7 @@ def test_a_mistyped_option_is_answered_with_a_near_one_only(small_book, run):
 
 def test_names_with_blanks_are_suggested_as_a_shell_takes_them(tmp_path, run):
     folder = write_book(tmp_path)
-    out = run("draft", "my table", "--from", "samples", "--column", "remark", cwd=folder).out
+    out = run("draft", "my table", "--on", "samples", "--column", "remark", cwd=folder).out
     assert f"kivvet check {shlex.quote('my table')}" in out
 
 

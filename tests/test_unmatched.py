@@ -72,9 +72,9 @@ def test_keys_of_several_parts_are_added_filled_in_and_refreshed(tmp_path):
     rows = folder / "tables/limit.tsv"
     before = rows.read_bytes()
     assert run("apply", "d", cwd=folder).code == 0
-    said = run("draft", "limit", "--extend", "--from", "d", cwd=folder)
+    said = run("draft", "limit", "--extend", "--on", "d", cwd=folder)
     assert rows.read_bytes() == before + b"7\t\tB\t\t2 rows\r\n8\t\tC\t\t1 row\r\n", said.err
-    again = run("draft", "limit", "--extend", "--from", "d", cwd=folder)
+    again = run("draft", "limit", "--extend", "--on", "d", cwd=folder)
     assert again.out == "limit knows every value of the data; nothing to add\n"
     rows.write_bytes(rows.read_bytes().replace(b"7\t\tB", b"7\t2.5\tB"))
     assert "stale" in run("status", cwd=folder).out
@@ -93,7 +93,7 @@ def test_what_the_inputs_take_as_one_value_is_added_once(tmp_path):
             "tables/place.csv": "code,name\nsouth,S\n",
         },
     )
-    assert run("draft", "place", "--extend", "--from", "d.csv", cwd=folder).code == 0
+    assert run("draft", "place", "--extend", "--on", "d.csv", cwd=folder).code == 0
     assert (folder / "tables/place.csv").read_text() == "code,name\nsouth,S\nNorth,\n"
 
 

@@ -164,7 +164,7 @@ def test_a_used_table_is_edited_and_reviewed_where_it_belongs(books, run):
 
 def test_a_pack_is_the_same_bytes_and_serves_as_a_book(books, run):
     common, here = books
-    assert run("pack", "../one.zip", cwd=common).code == 0
+    assert run("pack", "--to", "../one.zip", cwd=common).code == 0
     for path in (common / "tables").iterdir():
         path.touch()
     assert kivvet.open_book(common).pack(common.parent / "two.zip") == ("book.toml", "tables/ph_class.toml", "tables/station.csv", "tables/station.toml")  # fmt: skip
@@ -173,7 +173,7 @@ def test_a_pack_is_the_same_bytes_and_serves_as_a_book(books, run):
     shutil.rmtree(common)
     assert classes(here) == ["acidic", "neutral", "alkaline", "none"]
     assert kivvet.open_book(here).pin().books[0].taken
-    assert run("pack", "rules.tar", cwd=here).code == 2
+    assert run("pack", "--to", "rules.tar", cwd=here).code == 2
 
 
 def packed(common, edit):

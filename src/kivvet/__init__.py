@@ -277,6 +277,13 @@ def _view_of(value: object) -> str | None:
     return view_of(value)
 
 
+def _markdown_of(value: object) -> str:
+    """Return a result as Markdown."""
+    from kivvet.pages.markdown import markdown_of
+
+    return markdown_of(value)
+
+
 def _html_of(value: object) -> str | None:
     """Return what a notebook shows of a value."""
     from kivvet.pages.notebook import html_of
@@ -286,7 +293,7 @@ def _html_of(value: object) -> str | None:
 
 def __getattr__(name: str) -> object:
     if name in _HOMES:
-        _printed.view_of, _printed.html_of = _view_of, _html_of
+        _printed.view_of, _printed.html_of, _printed.markdown_of = _view_of, _html_of, _markdown_of
         return getattr(_import_module(_HOMES[name]), name)
     raise AttributeError(f"module 'kivvet' has no attribute {name!r}")
 

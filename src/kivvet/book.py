@@ -93,7 +93,7 @@ def formula_on(
     on: str | Path,
     *,
     among: str | None = None,
-    n_rows: int = 10_000,
+    first: int = 10_000,
     read_as: str = "",
     on_rows: OnRows = lambda _: None,
 ) -> Trial:
@@ -101,7 +101,7 @@ def formula_on(
     from kivvet.books.asks.try_formula import try_formula
 
     opened = None if book is None else book._opened
-    return try_formula(opened, on, text, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows)
+    return try_formula(opened, on, text, among=among, n_rows=first, read_as=read_as, on_rows=on_rows)
 
 
 def cross_table_of(
@@ -110,17 +110,17 @@ def cross_table_of(
     *,
     by: Sequence[str] = (),
     across: str | None = None,
-    values: Sequence[str] | Mapping[str, str] = (),
+    value: str | Sequence[str] | Mapping[str, str] = (),
     where: str | None = None,
     share: Share | None = None,
-    most_across: int | None = 12,
+    most_columns: int | None = 12,
     read_as: str = "",
     on_rows: OnRows = lambda _: None,
 ) -> CrossTable:
     """Return the cross-table of a file, or of a dataset of a book if there is one; see `Book.cross_table`."""
     from kivvet.books.asks.summary import summary_of, wanted_of
 
-    wanted = wanted_of(by, across, values, where, most_across, share)
+    wanted = wanted_of(by, across, value, where, most_columns, share)
     opened = None if book is None else book._opened
     return summary_of(opened, source, wanted, read_as=read_as, on_rows=on_rows)
 
@@ -130,7 +130,7 @@ def rows_of(
     source: str | Path,
     *,
     where: str | None = None,
-    keys: Sequence[str] | Mapping[str, str] = (),
+    only: str | Sequence[str] | Mapping[str, str] = (),
     columns: Sequence[str] = (),
     sort: Sequence[str] = (),
     first: int = 20,
@@ -142,7 +142,7 @@ def rows_of(
     """Return rows of a file, or of a dataset of a book if there is one; see `Book.rows`."""
     from kivvet.books.asks import rows as asked
 
-    wanted = asked.wanted_rows(where, keys, columns, sort, first, each, why=why)
+    wanted = asked.wanted_rows(where, only, columns, sort, first, each, why=why)
     return asked.rows_of(
         None if book is None else book._opened, source, wanted, read_as=read_as, on_rows=on_rows
     )

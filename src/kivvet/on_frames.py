@@ -34,8 +34,8 @@ def draft(
     name: str | None = None,
     output: str | None = None,
     classes: str | None = None,
-    method: str | None = None,
-    n_bins: int | None = None,
+    propose: str | None = None,
+    bins: int | None = None,
     bounds: Sequence[Any] = (),
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
@@ -53,10 +53,10 @@ def draft(
         Of the table and its output; by default the column's name with ``_class``, of several columns ``drafted``.
     classes : str, optional
         A column that already holds the classes: the table is the one that gives them; see `drafted`.
-    method : {"width", "counts", "round", "natural", "deviations"}, optional
+    propose : {"width", "counts", "round", "natural", "deviations"}, optional
         How numbers and dates are divided: equally wide, equally many rows, round bounds (the default),
         natural breaks, or one standard deviation apart about the mean.
-    n_bins : int, optional
+    bins : int, optional
         About how many bins: 5 without it.
     bounds : sequence of numbers, dates or str
         The bounds themselves; each begins its upper bin.
@@ -81,8 +81,8 @@ def draft(
     is_of_one = len(columns) == 1
     wishes = wishes_of(
         output,
-        method,
-        n_bins,
+        propose,
+        bins,
         bounds,
         by_value=by_value,
         quantiles=quantiles,

@@ -223,12 +223,12 @@ class RuleTable(ShownInNotebooks):
 
         return explain(self._table, values)
 
-    def compare(self, before: RuleTable, *, shared: bool = False, budget: int | None = None) -> Comparison:
+    def compare(self, against: RuleTable, *, shared: bool = False, budget: int | None = None) -> Comparison:
         """Return how the meaning of this table differs from that of an earlier version.
 
         Parameters
         ----------
-        before : RuleTable
+        against : RuleTable
         shared : bool
             Whether tables of different inputs or outputs are compared on the outputs that both have; an input that one
             lacks is one it never asks about.
@@ -252,9 +252,9 @@ class RuleTable(ShownInNotebooks):
 
         steps = DEFAULT_BUDGET if budget is None else budget
         made = compare_tables(
-            before._table, self._table, names=("before", "now"), budget=steps, shared=shared
+            against._table, self._table, names=("before", "now"), budget=steps, shared=shared
         )
-        return replace(made, examples=examples_apart(before._table, self._table))
+        return replace(made, examples=examples_apart(against._table, self._table))
 
     def same_meaning(self, other: RuleTable, *, budget: int | None = None) -> bool:
         """Return whether another table gives the same results for all values, however it is written.
@@ -299,8 +299,8 @@ class RuleTable(ShownInNotebooks):
         *,
         output: str | None = None,
         axes: Sequence[str] = (),
-        each: str | None = None,
-        fixed: Mapping[str, Any] | None = None,
+        panels: str | None = None,
+        set: Mapping[str, Any] | None = None,  # noqa: A002 (the word of the command line)
         title: str = "",
     ) -> Chart:
         """Return a chart of the table: by itself its bounds or its regions; with data how that falls between them.
@@ -312,7 +312,7 @@ class RuleTable(ShownInNotebooks):
             Without it, what suits the table.
         output : str, optional
             Whose classes are drawn.
-        axes, each, fixed
+        axes, panels, set
             Of a map: the two inputs along its axes; the one of which each part has a panel; values of others by input.
         title : str
 
@@ -332,8 +332,8 @@ class RuleTable(ShownInNotebooks):
             kind,
             output=output,
             axes=axes,
-            each=each,
-            fixed={name: "missing" if value is None else str(value) for name, value in (fixed or {}).items()},
+            each=panels,
+            fixed={name: "missing" if value is None else str(value) for name, value in (set or {}).items()},
             title=title,
         )
         return Chart(picture, self.name)

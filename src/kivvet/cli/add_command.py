@@ -6,7 +6,8 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, opened_book, option
+from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 
 @click.command(
@@ -14,25 +15,19 @@ from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, 
 )
 @click.argument("name")
 @click.argument("source", metavar="FILE")
-@click.option(
-    "--target", metavar="FILE", help="Where its rows and new columns are written (out/NAME.parquet)."
-)
-@click.option(
-    "--column",
-    "columns",
-    metavar="TABLE",
-    multiple=True,
-    help="A table or formula to apply; may be given again.",
-)
+@option("--to", "Where its rows and new columns are written (out/NAME.parquet).")
+@option("--apply", multiple=True)
+@option("--read-as", default="")
 @book_option
-@json_option
+@forms("json")
 def command(
     name: str,
     source: str,
-    target: str | None,
-    columns: tuple[str, ...],
-    book_folder: Path | None,
-    as_json: bool,
+    to: str | None,
+    apply: tuple[str, ...],
+    read_as: str,
+    book: Path | None,
+    form: Form,
 ) -> None:
     """Write the entry of dataset NAME at the end of book.toml, which otherwise stays as it is: where FILE is, and how
     it is written: delimiter, encoding, decimal mark, patterns of dates, units, words for true and false.
@@ -40,20 +35,18 @@ def command(
     \b
     Examples:
       kivvet add april data/april.csv
-      kivvet add april data/april.csv --column ph_class --target out/april.csv
+      kivvet add april data/april.csv --apply ph_class --to out/april.csv
     """
     from kivvet.show.added import print_added
-    from kivvet.show.terminal import console
 
-    added = opened_book(book_folder).add(name, source, target=target, columns=columns)
-    if as_json:
-        print_json(
-            {
-                "version": JSON_VERSION,
-                "dataset": added.name,
-                "lines": list(added.lines),
-                "remarks": list(added.remarks),
-            }
-        )
-    else:
-        print_added(console(), added)
+    added = opened_book(book).add(name, source, to=to, apply=apply, read_as=read_as)
+    form.tell(
+        added,
+        lambda out: print_added(out, added),
+        values=lambda: {
+            "version": JSON_VERSION,
+            "dataset": added.name,
+            "lines": list(added.lines),
+            "remarks": list(added.remarks),
+        },
+    )

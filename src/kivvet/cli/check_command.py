@@ -4,40 +4,29 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Literal
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, say
+from kivvet.cli.options import Command, book_option, budget_option, opened_book, option
+from kivvet.cli.telling import Form, forms
 
 
 @click.command("check", cls=Command, short_help="Prove tables complete, and hold them against the data.")
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
+@option("--no-data", "Check the tables alone; read no data.")
+@budget_option
+@option("--in-full")
+@option("--fail-if", "End with 1 where there are warnings too.", type=click.Choice(["warnings"]))
 @book_option
-@click.option("--no-data", is_flag=True, help="Check the tables alone; read no data.")
-@click.option(
-    "--budget",
-    type=click.IntRange(min=0),
-    metavar="STEPS",
-    help="Steps that each question over several inputs may take (200000).",
-)
-@click.option("--notes", is_flag=True, help="Show the notes in full, not just where there are some.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json", "sarif", "junit", "markdown"]),
-    help="How to print it: text; JSON; SARIF, which review tools show in place; the XML of test results for CI; Markdown, for a "
-    "comment.",
-)
-@json_option
+@forms("json", "csv", "markdown", "sarif", "junit")
 def command(
     tables: tuple[str, ...],
-    book_folder: Path | None,
     no_data: bool,
     budget: int | None,
-    notes: bool,
-    form: Literal["text", "json", "sarif", "junit", "markdown"] | None,
-    as_json: bool,
+    in_full: bool,
+    fail_if: str | None,
+    book: Path | None,
+    form: Form,
 ) -> None:
     """Check every table and formula of the book, or just those named.
 
@@ -45,32 +34,25 @@ def command(
     value to try and a row to add. Then the data of the book's datasets is read: values that no row
     lists, values outside the domain, decimals finer than the step.
 
-    Ends with 1 if there are errors; warnings and notes are no errors.
+    Ends with 1 if there are errors, and with --fail-if warnings if there are warnings.
 
     \b
     Examples:
       kivvet check                       the whole book, with its data
       kivvet check ph_class --no-data    one table, by itself
       kivvet check --json > report.json
+      kivvet check --fail-if warnings    for a build
       kivvet check --format sarif > findings.sarif
     """
     from kivvet.show.findings import print_report
     from kivvet.show.progress import counting_rows
-    from kivvet.show.terminal import console
 
-    if as_json and form not in (None, "json"):
-        raise click.UsageError("--json and --format are two ways: give one of them")
-    book = opened_book(book_folder)
+    opened = opened_book(book)
     with counting_rows("reading") as on_rows:
-        report = book.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
-    if form == "sarif" or form == "junit" or form == "markdown":  # noqa: PLR1714 (so that its type is known)
-        said = book.report_as(report, form)
-        if form == "markdown":
-            say(said, nl=False)
-        else:
-            click.echo(said)
-    elif as_json or form == "json":
-        click.echo(report.to_json())
+        report = opened.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
+    if form.name == "sarif" or form.name == "junit":  # noqa: PLR1714 (so that its type is known)
+        click.echo(opened.report_as(report, form.name))
     else:
-        print_report(console(), report, with_notes=notes)
-    sys.exit(1 if report.has_errors else 0)
+        form.tell(report, lambda out: print_report(out, report, in_full=in_full))
+    is_failing = report.has_errors or (fail_if is not None and bool(report.of_severity("warning")))
+    sys.exit(1 if is_failing else 0)

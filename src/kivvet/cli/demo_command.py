@@ -6,14 +6,12 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, say
+from kivvet.cli.options import Command, option, say
 
 
 @click.command("demo", cls=Command, short_help="Run the whole story on a made-up river survey.")
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("river-survey"))
-@click.option(
-    "--only-files", is_flag=True, help="Write the book and its data, faults and all, and stop there."
-)
+@option("--only-files")
 def command(folder: Path, only_files: bool) -> None:
     """Write a river survey to FOLDER (river-survey, unless named) and run the whole story on it: check,
     mend, apply, change a mapping, status, refresh.

@@ -7,51 +7,37 @@ from typing import TYPE_CHECKING
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, opened_book, option, values_by_name
+from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from kivvet.book import Book
 
 
 @click.command("explain", cls=Command, short_help="Say why one row gets its class, and what would change it.")
 @click.argument("name", metavar="DATASET|TABLE")
-@click.option(
-    "--row", type=int, metavar="N", help="The row of the source, counted from 1, the header left out."
-)
-@click.option(
-    "--set", "fields", multiple=True, metavar="COLUMN=VALUE", help="A value to try; may be given again."
-)
-@click.option("--where", metavar="CONDITION", help="The first row of which this is true.")
-@click.option(
-    "--key",
-    "keys",
-    metavar="COLUMN=VALUE",
-    multiple=True,
-    help="The first row with this value; may be given again.",
-)
-@click.option(
-    "--table", "tables", multiple=True, metavar="TABLE", help="Only this table; may be given again."
-)
-@click.option(
-    "--as-example",
-    "as_example",
-    is_flag=True,
-    help="Keep it as an example of the table, which must come out so from now on.",
-)
-@click.option("--note", metavar="WORDS", help="With --as-example: the words that name it in messages.")
+@option("--row", type=int, metavar="N")
+@option("--set", multiple=True)
+@option("--where", "The first row of which this is true.")
+@option("--only", "The first row with this value; may be given again.", multiple=True)
+@option("--table", multiple=True)
+@option("--as-example")
+@option("--note", "With --as-example: the words that name it in messages.")
 @book_option
-@json_option
+@forms("json", "csv", "markdown")
 def command(
     name: str,
     row: int | None,
-    fields: tuple[str, ...],
+    set: tuple[str, ...],  # noqa: A002 (the word of the command line)
     where: str | None,
-    keys: tuple[str, ...],
-    tables: tuple[str, ...],
+    only: tuple[str, ...],
+    table: tuple[str, ...],
     as_example: bool,
     note: str | None,
-    book_folder: Path | None,
-    as_json: bool,
+    book: Path | None,
+    form: Form,
 ) -> None:
     """Say which row of a table decides, what each row before it asks that does not hold and by how
     much, which others match too, and the nearest change of each input that would give another class.
@@ -60,28 +46,27 @@ def command(
     Examples:
       kivvet explain samples --row 812                     every table of the dataset
       kivvet explain samples --row 812 --table quality     one of them
-      kivvet explain samples --key sample_id=S00812
+      kivvet explain samples --only sample_id=S00812
       kivvet explain samples --where "quality = 'poor' AND ph < 6" --table quality
       kivvet explain samples --set ph=6.4 --set flow=12    a row that is not there
       kivvet explain quality --set oxygen=3.2              one table, by its inputs
       kivvet explain samples --row 812 --table quality --as-example
     """
     from kivvet.show.explain import print_example_added, print_explanations
-    from kivvet.show.terminal import console
 
-    values = dict(_parted(field) for field in fields)
-    is_sought = where is not None or bool(keys)
+    values = values_by_name(set, "--set")
+    is_sought = where is not None or bool(only)
     if (row is not None) + bool(values) + is_sought != 1:
         raise click.UsageError(
-            "say which row: either --row N, or --where and --key, or --set COLUMN=VALUE once or more"
+            "say which row: either --row N, or --where and --only, or --set COLUMN=VALUE once or more"
         )
     if note is not None and not as_example:
         raise click.UsageError("--note has no meaning without --as-example")
-    book = opened_book(book_folder)
+    opened = opened_book(book)
     others = 0
     if is_sought:
-        row, others = _first_row(book, name, where, keys)
-    explanations = book.explain(name, values if row is None else row, tables)
+        row, others = _first_row(opened, name, where, only)
+    explanations = opened.explain(name, values if row is None else row, table)
     if as_example and len(explanations) != 1:
         names = list(dict.fromkeys(one.table for one in explanations))
         hint = "say which with --table"
@@ -90,33 +75,30 @@ def command(
         raise click.UsageError(
             f"an example is of one table, and this explains {', '.join(names) or 'none'}: {hint}"
         )
-    added = book.add_example(explanations[0], note or "") if as_example else None
+    added = opened.add_example(explanations[0], note or "") if as_example else None
     rest = f", the first of {others:,} such rows" if others > 1 else ""
-    about = f"{name} row {row:,}{rest}" if row is not None else name if name in book.datasets else ""
-    if as_json:
-        print_json(
-            {
-                "version": JSON_VERSION,
-                "explanations": [explanation.as_dict() for explanation in explanations],
-                **({} if added is None else {"example": added.as_dict()}),
-            }
-        )
-    else:
-        print_explanations(console(), explanations, about)
+    about = f"{name} row {row:,}{rest}" if row is not None else name if name in opened.datasets else ""
+
+    def text(out: Console) -> None:
+        print_explanations(out, explanations, about)
         if added is not None:
-            print_example_added(console(), added)
+            print_example_added(out, added)
+
+    form.tell(
+        explanations,
+        text,
+        values=lambda: {
+            "version": JSON_VERSION,
+            "explanations": [explanation.as_dict() for explanation in explanations],
+            **({} if added is None else {"example": added.as_dict()}),
+        },
+        lines=lambda: [one.as_dict() for one in explanations],
+    )
 
 
-def _first_row(book: Book, name: str, where: str | None, keys: tuple[str, ...]) -> tuple[int, int]:
+def _first_row(book: Book, name: str, where: str | None, only: tuple[str, ...]) -> tuple[int, int]:
     """Return the number of the first row that meets conditions, and how many do."""
-    found = book.rows(name, where=where, keys=keys, first=1)
+    found = book.rows(name, where=where, only=only, first=1)
     if not found.n_matching:
         raise click.ClickException(found.why_none())
     return int(found.table["row"][0].as_py()), found.n_matching
-
-
-def _parted(field: str) -> tuple[str, str]:
-    column, sign, value = field.partition("=")
-    if not sign or not column.strip():
-        raise click.BadParameter(f"{field!r} is not COLUMN=VALUE", param_hint="--set")
-    return column.strip(), value.strip()

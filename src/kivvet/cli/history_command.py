@@ -7,24 +7,25 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json, say
+from kivvet.cli.options import Command, book_option, opened_book, option, say
+from kivvet.cli.telling import Form, forms
 
 _UNITS = {"": 1, "B": 1, "KB": 1_000, "MB": 1_000_000, "GB": 1_000_000_000}
 
 
 @click.command("history", cls=Command, short_help="What was applied when, by whom, by which rules.")
 @click.argument("names", nargs=-1, metavar="[DATASET|TABLE]...")
-@click.option("--all", "is_all", is_flag=True, help="List every run, not the last 20 of each dataset.")
-@click.option(
-    "--shrink-to",
-    metavar="SIZE",
-    help='Forget the oldest runs of this machine until the journal is that small: "20 MB".',
+@option(
+    "--first",
+    "At most so many runs of each dataset, the last ones first.",
+    type=click.IntRange(1),
+    default=20,
+    show_default=True,
 )
+@option("--shrink-to")
 @book_option
-@json_option
-def command(
-    names: tuple[str, ...], is_all: bool, shrink_to: str | None, book_folder: Path | None, as_json: bool
-) -> None:
+@forms("json", "csv", "markdown")
+def command(names: tuple[str, ...], first: int, shrink_to: str | None, book: Path | None, form: Form) -> None:
     """List the runs of each dataset: when, by whom, which rules had changed, and how many rows went from class to class.
     Of a table or formula list its versions, and which runs used them.
 
@@ -37,17 +38,15 @@ def command(
       kivvet history quality       the versions of a table
     """
     from kivvet.show.history import print_history
-    from kivvet.show.terminal import console
 
-    book = opened_book(book_folder)
+    opened = opened_book(book)
     if shrink_to is not None:
-        say(book.shrink_history(_bytes(shrink_to)))
+        say(opened.shrink_history(_bytes(shrink_to)))
         return
-    history = book.history(names)
-    if as_json:
-        print_json(history.as_dict())
-    else:
-        print_history(console(), history, **({"most": None} if is_all else {}))
+    history = opened.history(names)
+    form.tell(
+        history, lambda out: print_history(out, history, first), lines=lambda: history.as_dict()["runs"]
+    )
 
 
 def _bytes(text: str) -> int:

@@ -2,49 +2,35 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from pathlib import Path
-from typing import Literal
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json, say
+from kivvet.cli.options import Command, book_option, opened_book, option, say
+from kivvet.cli.telling import Form, forms
 
 
 @click.command(
     "impact", cls=Command, short_help="Show what changed rules would move, before anything is written."
 )
 @click.argument("names", nargs=-1, metavar="[TABLE|DATASET]...")
-@click.option(
+@option(
     "--against",
-    metavar="OTHER",
+    "The rules before: `last` for those by which each target was made, a git revision, the folder of a book, or a "
+    "table's file.",
     default="last",
     show_default=True,
-    help="The rules before: `last` for those by which each target was made, a git revision, the folder of a book, or a "
-    "table's file.",
 )
-@click.option(
-    "--fail-over",
-    "limit",
-    metavar="SHARE",
-    help='End with 1 where more than this share of a dataset\'s rows changes in a column: "1 %" or 0.01.',
-)
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json", "markdown"]),
-    help="How to print it: text; JSON; Markdown, for a comment on a change.",
+@option(
+    "--fail-if",
+    'End with 1 where more than a share of a dataset\'s rows changes in a column: "moved > 1 %".',
+    metavar='"moved > SHARE"',
 )
 @book_option
-@json_option
-def command(
-    names: tuple[str, ...],
-    against: str,
-    limit: str | None,
-    form: Literal["text", "json", "markdown"] | None,
-    book_folder: Path | None,
-    as_json: bool,
-) -> None:
+@forms("json", "csv", "markdown")
+def command(names: tuple[str, ...], against: str, fail_if: str | None, book: Path | None, form: Form) -> None:
     """Work out what rules that changed would do to the current data: for each column how many rows go from which class
     to which, with an example each and what decided it; what follows in columns that read it, and in summaries. Nothing
     is written.
@@ -54,43 +40,52 @@ def command(
       kivvet impact                           all changes since each target was written
       kivvet impact quality                   those of one table
       kivvet impact samples --against HEAD    since the last commit
-      kivvet impact --fail-over "1 %"         for a review
+      kivvet impact --fail-if "moved > 1 %"         for a review
       kivvet impact --against main --format markdown > comment.md
     """
     from kivvet.show.impact import print_impact
     from kivvet.show.progress import counting_rows
-    from kivvet.show.terminal import console
 
-    if as_json and form not in (None, "json"):
-        raise click.UsageError("--json and --format are two ways: give one of them")
-    most = None if limit is None else _share(limit)
-    book = opened_book(book_folder)
+    most = None if fail_if is None else _share(fail_if)
+    opened = opened_book(book)
     with counting_rows("comparing") as on_rows:
-        made = book.impact(names, against=against, on_rows=on_rows)
-    if as_json or form == "json":
-        print_json(made.as_dict())
-    elif form == "markdown":
-        say(book.report_as(made, "markdown"), nl=False)
-    else:
-        print_impact(console(), made)
+        made = opened.impact(names, against=against, on_rows=on_rows)
+    form.tell(
+        made,
+        lambda out: print_impact(out, made),
+        lines=lambda: [
+            {
+                "dataset": dataset.dataset,
+                "column": column.column,
+                "before": move.before,
+                "after": move.after,
+                "rows": move.count,
+                "of": column.rows,
+                "example_row": move.example.row,
+            }
+            for dataset in made.datasets
+            for column in dataset.columns
+            for move in column.moves
+        ],
+    )
     if most is None:
         return
     unknown = [one.dataset for one in made.datasets if one.why_not]
     over = [one for one in made.datasets if one.largest_share > most]
     for one in over:
-        say(f"{one.dataset}: {100 * one.largest_share:.2g} % changes, which is more than {limit}", err=True)
+        shown = f"{100 * most:.6g} %"
+        say(f"{one.dataset}: {100 * one.largest_share:.2g} % changes, which is more than {shown}", err=True)
     if unknown:
         say(f"what changes cannot be told: {', '.join(unknown)}", err=True)
     sys.exit(1 if over or unknown else 0)
 
 
 def _share(text: str) -> float:
-    """Return a share that is written as ``1 %`` or ``0.01``."""
-    plain = text.strip()
-    try:
-        share = float(plain.removesuffix("%")) / (100 if plain.endswith("%") else 1)
-    except ValueError:
-        share = -1.0
+    """Return the share of ``moved > 1 %`` or ``moved > 0.01``."""
+    match = re.fullmatch(r"\s*moved\s*>\s*([0-9]*\.?[0-9]+)\s*(%?)\s*", text)
+    share = float(match[1]) / (100 if match[2] else 1) if match else -1.0
     if not 0 <= share <= 1:
-        raise click.BadParameter(f'{text!r} is no share; write "1 %" or 0.01', param_hint="--fail-over")
+        raise click.BadParameter(
+            f'{text!r} is nothing to fail by; write "moved > 1 %" or "moved > 0.01"', param_hint="--fail-if"
+        )
     return share

@@ -6,14 +6,15 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, opened_book, option
+from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 
 @click.command("list", cls=Command, short_help="List what is in the book, and what uses what.")
-@click.option("--uses", "uses", metavar="NAME", help="How a column, a table or a formula is used, both ways.")
+@option("--uses")
 @book_option
-@json_option
-def command(uses: str | None, book_folder: Path | None, as_json: bool) -> None:
+@forms("json", "csv", "markdown")
+def command(uses: str | None, book: Path | None, form: Form) -> None:
     """List the tables of the book with their shape, rows, findings and users; its formulas, datasets and
     summaries.
 
@@ -26,18 +27,17 @@ def command(uses: str | None, book_folder: Path | None, as_json: bool) -> None:
       kivvet list --uses oxygen_status
     """
     from kivvet.show.overview import print_overview, print_uses
-    from kivvet.show.terminal import console
 
-    book = opened_book(book_folder)
+    opened = opened_book(book)
     if uses is None:
-        found = book.overview()
-        if as_json:
-            print_json(found.as_dict())
-        else:
-            print_overview(console(), found)
+        found = opened.overview()
+        form.tell(found, lambda out: print_overview(out, found), lines=lambda: found.as_dict()["tables"])
         return
-    used = book.uses(uses)
-    if as_json:
-        print_json({"version": JSON_VERSION, "name": uses, "uses": [one.as_dict() for one in used]})
-    else:
-        print_uses(console(), uses, used)
+    used = opened.uses(uses)
+    told = [one.as_dict() for one in used]
+    form.tell(
+        used,
+        lambda out: print_uses(out, uses, used),
+        values=lambda: {"version": JSON_VERSION, "name": uses, "uses": told},
+        lines=lambda: told,
+    )

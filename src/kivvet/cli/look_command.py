@@ -3,28 +3,31 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, nearby_book, read_as_option
+from kivvet.cli.options import Command, book_option, nearby_book, option
+from kivvet.cli.telling import Form, forms
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 
 @click.command("look", cls=Command, short_help="See what is in data: types, values, ranges, surprises.")
 @click.argument("source", metavar="SOURCE")
 @click.argument("columns", nargs=-1, metavar="[COLUMN]...")
+@option("--all", "List all distinct values, not just the most frequent.")
+@option("--read-as", default="")
 @book_option
-@click.option(
-    "--all", "all_values", is_flag=True, help="List all distinct values, not just the most frequent."
-)
-@read_as_option
-@json_option
+@forms("json", "csv", "markdown")
 def command(
     source: str,
     columns: tuple[str, ...],
-    book_folder: Path | None,
-    all_values: bool,
+    all: bool,  # noqa: A002 (the word of the command line)
     read_as: str,
-    as_json: bool,
+    book: Path | None,
+    form: Form,
 ) -> None:
     """Look at SOURCE, a file or a dataset of the book: for each column its type as Kivvet reads it, what
     is missing, the distinct values, the range, how fine the numbers are, and what deserves another look.
@@ -41,20 +44,19 @@ def command(
     from kivvet.book import look_at
     from kivvet.show.look import print_column, print_look
     from kivvet.show.progress import counting_rows
-    from kivvet.show.terminal import console
 
-    book = nearby_book(book_folder)
+    opened = nearby_book(book)
     with counting_rows("looking") as on_rows:
-        made = look_at(book, source, columns, read_as=read_as, on_rows=on_rows)
-    if as_json:
-        click.echo(made.to_json())
-        return
-    out = console()
-    if not columns:
-        print_look(out, made, str(source))
-        return
-    for number, one in enumerate(made.columns):
-        if number:
-            out.print()
-        uses = book.uses_of_column(one.name) if book is not None else ()
-        print_column(out, one, uses, all_values=all_values)
+        made = look_at(opened, source, columns, read_as=read_as, on_rows=on_rows)
+
+    def text(out: Console) -> None:
+        if not columns:
+            print_look(out, made, str(source))
+            return
+        for number, one in enumerate(made.columns):
+            if number:
+                out.print()
+            uses = opened.uses_of_column(one.name) if opened is not None else ()
+            print_column(out, one, uses, all_values=all)
+
+    form.tell(made, text)

@@ -11,6 +11,9 @@ from typing import TYPE_CHECKING, NoReturn
 
 import click
 
+from kivvet.cli.telling import asks_for_json, is_for_programs
+from kivvet.show.hints import book_is
+
 if TYPE_CHECKING:
     from kivvet.core.words.errors import KivvetError
 
@@ -81,9 +84,9 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     from kivvet.core.words.errors import KivvetError
 
     given = sys.argv[1:] if arguments is None else arguments
-    is_json = "--json" in given
-    is_for_programs = is_json or "--csv" in given or given[:1] == ["merge"]
-    _write_all_signs(is_for_programs or any(one.partition("=")[0] == "--format" for one in given))
+    book_is(None)
+    is_json = asks_for_json(given)
+    _write_all_signs(is_for_programs(given) or given[:1] == ["merge"])
     try:
         code = root.main(args=given, prog_name="kivvet", standalone_mode=False)
         sys.exit(code if isinstance(code, int) else 0)
@@ -137,12 +140,12 @@ def _unusable(error: OSError) -> KivvetError:
     return UnopenableError(f"{shown}: {error.strerror}", fix="correct the path, or who may use it")
 
 
-def _write_all_signs(is_for_programs: bool) -> None:
+def _write_all_signs(are_for_programs: bool) -> None:
     """Let what programs read be UTF-8, whatever the machine is set to; signs that another output's encoding lacks are written
     as their numbers, so that no letter becomes another.
     """
     if isinstance(sys.stdout, io.TextIOWrapper):
-        encoding = "utf-8" if is_for_programs else sys.stdout.encoding
+        encoding = "utf-8" if are_for_programs else sys.stdout.encoding
         sys.stdout.reconfigure(encoding=encoding, errors="backslashreplace")
     if isinstance(sys.stderr, io.TextIOWrapper):
         sys.stderr.reconfigure(errors="backslashreplace")

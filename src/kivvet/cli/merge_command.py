@@ -7,23 +7,18 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, json_option, print_json
+from kivvet.cli.options import Command, option
+from kivvet.cli.telling import Form, forms
 
 
 @click.command("merge", cls=Command, short_help="Merge two versions of a table by what they mean.")
 @click.argument("base", type=click.Path(path_type=Path))
 @click.argument("ours", type=click.Path(path_type=Path))
 @click.argument("theirs", type=click.Path(path_type=Path))
-@click.option(
-    "--path",
-    type=click.Path(path_type=Path),
-    help="Where the file lies in the book, where the three are copies elsewhere; without it, OURS.",
-)
-@click.option(
-    "--called", nargs=2, metavar="OURS THEIRS", default=("ours", "theirs"), help="What to call the two sides."
-)
-@click.option("--write", is_flag=True, help="Write the merged text over OURS, as version controls want it.")
-@json_option
+@option("--path", type=click.Path(path_type=Path), metavar="FILE")
+@option("--called", nargs=2, metavar="OURS THEIRS", default=("ours", "theirs"))
+@option("--write", "Write the merged text over OURS, as version controls want it.")
+@forms("json")
 def command(
     base: Path,
     ours: Path,
@@ -31,7 +26,7 @@ def command(
     path: Path | None,
     called: tuple[str, str],
     write: bool,
-    as_json: bool,
+    form: Form,
 ) -> None:
     """Merge OURS and THEIRS, which both come from BASE: the TOML file of a table, or the CSV file of its rows.
 
@@ -52,10 +47,8 @@ def command(
     merged = merge(base, ours, theirs, path=path, called=called)
     if write:
         merged.write(ours)
-    if as_json:
-        print_json(merged.as_dict())
-    elif write:
-        print_merged(console(), merged)
+    if write or not form.is_text:
+        form.tell(merged, lambda out: print_merged(out, merged))
     else:
         click.echo(merged.text, nl=False)
         print_merged(console(stderr=True), merged)

@@ -6,12 +6,12 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, say
+from kivvet.cli.options import Command, option, say
 
 
 @click.command("new", cls=Command, short_help="Start a book in a new folder.")
 @click.argument("folder", type=click.Path(path_type=Path))
-@click.option("--title", help="The book's title; without it, the folder's name.")
+@option("--title", "The book's title; without it, the folder's name.")
 def command(folder: Path, title: str | None) -> None:
     """Start a book: a folder with book.toml, and one small table to change.
 

@@ -6,23 +6,27 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json, say
+from kivvet.cli.options import Command, book_option, opened_book, option, say
+from kivvet.cli.telling import Form, forms
 
 
 @click.command("pack", cls=Command, short_help="Write the rules of a book into one file, to be handed on.")
-@click.argument("target", metavar="FILE")
+@option("--to", "The ZIP file; without it, the name of the book's folder.", metavar="FILE.zip")
 @book_option
-@json_option
-def command(target: str, book_folder: Path | None, as_json: bool) -> None:
+@forms("json")
+def command(to: str | None, book: Path | None, form: Form) -> None:
     """Write the rules of a book, its tables, their rows, formulas and book.toml, into a ZIP file: the same bytes for the
     same rules. Another book uses it as it uses a folder: [uses]  common = "common.zip"
 
     \b
     Examples:
-      kivvet pack rules-2026.zip
+      kivvet pack --to rules-2026.zip
     """
-    names = opened_book(book_folder).pack(target)
-    if as_json:
-        print_json({"version": 1, "target": target, "files": list(names)})
-    else:
-        say(f"{target}  {len(names)} files")
+    opened = opened_book(book)
+    target = to if to is not None else f"{opened.folder.resolve().name}.zip"
+    names = opened.pack(target)
+    form.tell(
+        names,
+        lambda _: say(f"{target}  {len(names)} files"),
+        values=lambda: {"version": 1, "target": target, "files": list(names)},
+    )

@@ -6,31 +6,28 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, opened_book, option
+from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 
 @click.command("refresh", cls=Command, short_help="Bring stale targets up to date.")
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
-@click.option("--dry-run", is_flag=True, help="Only say what would be written.")
-@click.option("--all", "everything", is_flag=True, help="Write anew what is current too.")
-@click.option("--replace", is_flag=True, help="Write over a target that Kivvet did not write.")
-@click.option(
-    "--replace-edited",
-    is_flag=True,
-    help="Write over a target that something else changed since it was written.",
-)
-@click.option("--note", metavar="TEXT", default="", help="What the history is to say of the run.")
+@option("--dry-run")
+@option("--anew")
+@option("--replace", "Write over a target that Kivvet did not write.")
+@option("--replace-edited")
+@option("--note", "What the history is to say of the run.", default="")
 @book_option
-@json_option
+@forms("json", "csv", "markdown")
 def command(
     datasets: tuple[str, ...],
     dry_run: bool,
-    everything: bool,
+    anew: bool,
     replace: bool,
     replace_edited: bool,
     note: str,
-    book_folder: Path | None,
-    as_json: bool,
+    book: Path | None,
+    form: Form,
 ) -> None:
     """Write again every target that is not current; leave alone what is. Only the columns that depend on what changed
     are worked out, as far as the target holds the others. What one dataset writes and another reads is written first.
@@ -43,35 +40,39 @@ def command(
     """
     from kivvet.show.progress import counting_rows
     from kivvet.show.status import print_refreshed
-    from kivvet.show.terminal import console
 
-    book = opened_book(book_folder)
+    opened = opened_book(book)
     with counting_rows("refreshing") as on_rows:
-        done = book.refresh(
+        done = opened.refresh(
             datasets or None,
             replace=replace,
             replace_edited=replace_edited,
-            everything=everything,
+            anew=anew,
             note=note,
             dry_run=dry_run,
             on_rows=on_rows,
         )
-    if as_json:
-        print_json(
+    told = [
+        {
+            "dataset": one.dataset,
+            "refreshed": one.report is not None,
+            "due": one.is_due,
+            "stopped": one.is_stopped,
+            "reasons": [reason.as_dict() for reason in one.reasons],
+            "report": one.report.as_dict() if one.report else None,
+        }
+        for one in done
+    ]
+    form.tell(
+        done,
+        lambda out: print_refreshed(out, done),
+        values=lambda: {"version": JSON_VERSION, "datasets": told},
+        lines=lambda: [
             {
-                "version": JSON_VERSION,
-                "datasets": [
-                    {
-                        "dataset": one.dataset,
-                        "refreshed": one.report is not None,
-                        "due": one.is_due,
-                        "stopped": one.is_stopped,
-                        "reasons": [reason.as_dict() for reason in one.reasons],
-                        "report": one.report.as_dict() if one.report else None,
-                    }
-                    for one in done
-                ],
+                **{word: one[word] for word in ("dataset", "refreshed", "due", "stopped")},
+                "rows": each.report.written if each.report else None,
+                "why": "; ".join(reason.message for reason in each.reasons),
             }
-        )
-    else:
-        print_refreshed(console(), done)
+            for one, each in zip(told, done, strict=True)
+        ],
+    )

@@ -6,31 +6,30 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, json_option, opened_book, print_json, read_as_option
+from kivvet.cli.options import Command, book_option, opened_book, option
+from kivvet.cli.telling import Form, forms
 
 
 @click.command("shares", cls=Command, short_help="Hold later data against the bounds of a table.")
 @click.argument("table")
-@click.option("--on", "on", required=True, metavar="SOURCE", help="A file, or a dataset of the book.")
-@click.option(
-    "--beside",
+@option("--on", required=True)
+@option(
+    "--against",
+    "Other data to hold it against, a dataset or a file; without it, the data that the table was drafted from.",
     metavar="SOURCE",
-    help="Other data to hold it against; without it, the data that the table was drafted from.",
 )
-@click.option(
-    "--column", metavar="COLUMN", help="The column to read, where that is not the one the table is fed."
-)
-@read_as_option
+@option("--column", "The column to read, where that is not the one the table is fed.")
+@option("--read-as", default="")
 @book_option
-@json_option
+@forms("json", "csv", "markdown")
 def command(
     table: str,
     on: str,
-    beside: str | None,
+    against: str | None,
     column: str | None,
     read_as: str,
-    book_folder: Path | None,
-    as_json: bool,
+    book: Path | None,
+    form: Form,
 ) -> None:
     """Say how many rows of data fall into each row of TABLE, and how many did when its bounds were drawn.
 
@@ -41,16 +40,12 @@ def command(
     \b
     Examples:
       kivvet shares load_tenth --on data/2026-12.csv
-      kivvet shares ph_class --on samples --beside data/last-year.csv
+      kivvet shares ph_class --on samples --against data/last-year.csv
     """
     from kivvet.show.progress import counting_rows
     from kivvet.show.shares import print_shares
-    from kivvet.show.terminal import console
 
-    book = opened_book(book_folder)
+    opened = opened_book(book)
     with counting_rows("reading") as on_rows:
-        found = book.shares(table, on, beside=beside, column=column, read_as=read_as, on_rows=on_rows)
-    if as_json:
-        print_json(found.as_dict())
-    else:
-        print_shares(console(), found)
+        found = opened.shares(table, on, against=against, column=column, read_as=read_as, on_rows=on_rows)
+    form.tell(found, lambda out: print_shares(out, found))

@@ -3,66 +3,34 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from kivvet.cli.options import (
-    Command,
-    book_option,
-    csv_options,
-    json_option,
-    nearby_book,
-    print_csv,
-    print_json,
-    read_as_option,
-)
+from kivvet.cli.options import Command, book_option, nearby_book, option
+from kivvet.cli.telling import Form, forms
 
 
 @click.command("show", cls=Command, short_help="Show rows of data with their classes.")
 @click.argument("source")
-@click.option("--where", metavar="CONDITION", help="Only rows of which this is true, as formulas write it.")
-@click.option(
-    "--key",
-    "keys",
-    metavar="COLUMN=VALUE",
-    multiple=True,
-    help="Only rows with this value; may be given again.",
-)
-@click.option("--columns", metavar="A,B,...", help="These columns, or formulas; without it all.")
-@click.option(
-    "--sort",
-    "sort",
-    metavar="EXPR [DESC]",
-    multiple=True,
-    help="In this order; may be given again. Missing values stand last.",
-)
-@click.option(
+@option("--where", "Only rows of which this is true, as formulas write it.")
+@option("--only", multiple=True)
+@option("--columns")
+@option("--sort", multiple=True)
+@option(
     "--first",
+    "At most so many rows; with --each, of each class.",
     type=click.IntRange(1),
     default=20,
     show_default=True,
-    help="At most so many rows; with --each, of each class.",
 )
-@click.option("--each", metavar="COLUMN", help="Some rows of every class of this column.")
-@click.option("--why", is_flag=True, help="Tell which row of its table decided each class.")
-@csv_options
-@read_as_option
+@option("--each")
+@option("--why")
+@option("--read-as", default="")
 @book_option
-@json_option
+@forms("json", "csv", "markdown")
 def command(
-    source: str,
-    where: str | None,
-    keys: tuple[str, ...],
-    columns: str | None,
-    sort: tuple[str, ...],
-    first: int,
-    each: str | None,
-    why: bool,
-    as_csv: bool,
-    csv_safe: bool,
-    read_as: str,
-    book_folder: Path | None,
-    as_json: bool,
+    source: str, columns: str | None, each: str | None, book: Path | None, form: Form, **wanted: Any
 ) -> None:
     """Show rows of SOURCE, a dataset of the book with all that it makes, or a file.
 
@@ -74,41 +42,22 @@ def command(
     Examples:
       kivvet show samples --where "quality = 'poor' AND ph < 6"
       kivvet show samples --each quality --first 3 --why
-      kivvet show samples --key sample_id=S00812
+      kivvet show samples --only sample_id=S00812
       kivvet show samples --sort "load DESC" --columns sample_id,load,river
     """
     from kivvet.book import rows_of
     from kivvet.show.progress import counting_rows
     from kivvet.show.rows import print_rows
-    from kivvet.show.terminal import console
 
-    if as_csv and as_json:
-        raise click.UsageError("either --csv or --json")
-    book = nearby_book(book_folder)
     chosen = () if columns is None else _parts(columns)
     with counting_rows("reading") as on_rows:
-        found = rows_of(
-            book,
-            source,
-            where=where,
-            keys=keys,
-            columns=chosen,
-            sort=sort,
-            first=first,
-            each=each,
-            why=why,
-            read_as=read_as,
-            on_rows=on_rows,
-        )
-    if as_json:
-        print_json(found.as_dict())
-    elif as_csv:
-        plain = [list(row.values()) for row in found.as_dict()["rows"]]
-        print_csv(
-            found.table.column_names, [line[: found.table.num_columns] for line in plain], safe=csv_safe
-        )
-    else:
-        print_rows(console(), found, each=each, is_chosen=bool(chosen))
+        found = rows_of(nearby_book(book), source, columns=chosen, each=each, on_rows=on_rows, **wanted)
+    names = found.table.column_names
+    form.tell(
+        found,
+        lambda out: print_rows(out, found, each=each, is_chosen=bool(chosen)),
+        lines=lambda: [{name: row.get(name) for name in names} for row in found.as_dict()["rows"]],
+    )
 
 
 def _parts(text: str) -> tuple[str, ...]:

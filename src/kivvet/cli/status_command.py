@@ -7,20 +7,20 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import JSON_VERSION, Command, book_option, json_option, opened_book, print_json
+from kivvet.cli.options import Command, book_option, opened_book, option
+from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 
 @click.command("status", cls=Command, short_help="Say which targets are stale, and what made them so.")
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
-@click.option(
+@option(
     "--fail-if",
-    "failing",
+    "End with 1 where a target is not current: stale, or never written.",
     type=click.Choice(["stale"]),
-    help="End with 1 where a target is not current: stale, or never written.",
 )
 @book_option
-@json_option
-def command(datasets: tuple[str, ...], failing: str | None, book_folder: Path | None, as_json: bool) -> None:
+@forms("json", "csv", "markdown")
+def command(datasets: tuple[str, ...], fail_if: str | None, book: Path | None, form: Form) -> None:
     """Compare what made each target with today's rules, source and options.
 
     A target carries the record of how it was made, so this works on another machine too. A source of
@@ -35,12 +35,13 @@ def command(datasets: tuple[str, ...], failing: str | None, book_folder: Path | 
       kivvet status --fail-if stale      for a nightly job
     """
     from kivvet.show.status import print_status
-    from kivvet.show.terminal import console
 
-    statuses = opened_book(book_folder).status(datasets or None)
-    if as_json:
-        print_json({"version": JSON_VERSION, "datasets": [statuse.as_dict() for statuse in statuses]})
-    else:
-        print_status(console(), statuses)
-    bad = ("cannot tell", "stale", "never applied") if failing else ("cannot tell",)
-    sys.exit(1 if any(statuse.state in bad for statuse in statuses) else 0)
+    statuses = opened_book(book).status(datasets or None)
+    form.tell(
+        statuses,
+        lambda out: print_status(out, statuses),
+        values=lambda: {"version": JSON_VERSION, "datasets": [one.as_dict() for one in statuses]},
+        lines=lambda: [one.as_dict() for one in statuses],
+    )
+    bad = ("cannot tell", "stale", "never applied") if fail_if else ("cannot tell",)
+    sys.exit(1 if any(one.state in bad for one in statuses) else 0)

@@ -299,8 +299,8 @@ class Story:
         loggers = self.folder / "data" / "loggers" / "2026-*.csv"
         self.tell(
             "A second source: a file a month, with semicolons, decimal commas and days like 03.04.2026",
-            f"kivvet add loggers '{loggers}' --column flow_class {where}",
-            self.book().add("loggers", loggers, columns=["flow_class"]),
+            f"kivvet add loggers '{loggers}' --apply flow_class {where}",
+            self.book().add("loggers", loggers, apply=["flow_class"]),
         )
         self.tell(
             "The same table serves both sources",

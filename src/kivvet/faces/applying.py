@@ -57,17 +57,17 @@ class Applying(OpenedBook):
         names = None if tables is None else names_of(tables)
         return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
 
-    def report_as(self, report: Report | Impact, form: ReviewForm) -> str:
+    def report_as(self, report: Report, form: ReviewForm) -> str:
         """Return a report of this book in a form that other programs read.
 
         Parameters
         ----------
-        report : Report or Impact
-            As `check` or `impact` returned it; of an impact there is Markdown only.
-        form : {"sarif", "junit", "markdown"}
+        report : Report
+            As `check` returned it.
+        form : {"sarif", "junit"}
             "sarif": SARIF 2.1.0, an OASIS standard, which review tools show in place; a remedy that is one change of a
-            row is a suggested change. "junit": the XML of test results, a case for each table, formula and dataset. "markdown": for a
-            comment on a change that is under review.
+            row is a suggested change. "junit": the XML of test results, a case for each table, formula and dataset.
+            `to_markdown` of it, as of any result, is for a comment on a change that is under review.
 
         Raises
         ------
@@ -81,7 +81,7 @@ class Applying(OpenedBook):
     def compare(
         self,
         table: str,
-        before: RuleTable | str | Path,
+        against: RuleTable | str | Path = "last",
         *,
         shared: bool = False,
         budget: int | None = None,
@@ -93,7 +93,7 @@ class Applying(OpenedBook):
         Parameters
         ----------
         table : str
-        before : RuleTable, str or Path
+        against : RuleTable, str or Path
             The other version: ``"last"`` for what was applied last, a table's file, the folder of a book that has a
             table of this name, another table of this book, or a revision of the git repository that the book lies in.
         shared : bool
@@ -113,7 +113,7 @@ class Applying(OpenedBook):
         from kivvet.books.asks.compare_table import compare_in_book
         from kivvet.rule_table import RuleTable, value_of
 
-        other = value_of(before) if isinstance(before, RuleTable) else before
+        other = value_of(against) if isinstance(against, RuleTable) else against
         return compare_in_book(
             self._opened, table, other, shared=shared, budget=budget, data=data, on_rows=on_rows
         )
@@ -278,7 +278,7 @@ class Applying(OpenedBook):
         *,
         replace: bool = False,
         replace_edited: bool = False,
-        everything: bool = False,
+        anew: bool = False,
         note: str = "",
         dry_run: bool = False,
         on_rows: OnRows = lambda _: None,
@@ -293,7 +293,7 @@ class Applying(OpenedBook):
             Whether files may be replaced that Kivvet did not write.
         replace_edited : bool
             Whether targets may be replaced that something else changed since they were written.
-        everything : bool
+        anew : bool
             Whether what is current is written anew too, from the source.
         note : str
             What the history is to say of the runs.
@@ -315,7 +315,7 @@ class Applying(OpenedBook):
             names,
             replace=replace,
             replace_edited=replace_edited,
-            everything=everything,
+            everything=anew,
             note=note,
             dry_run=dry_run,
             on_rows=on_rows,

@@ -65,7 +65,7 @@ class Drafting(OpenedBook):
         on: str | Path,
         *,
         among: str | None = None,
-        n_rows: int = 10_000,
+        first: int = 10_000,
         read_as: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> Trial:
@@ -80,8 +80,8 @@ class Drafting(OpenedBook):
             The name of a dataset, or a file.
         among : str, optional
             The condition of the rows that take part in calculations within groups.
-        n_rows : int
-            A formula that looks at other rows is given all of them.
+        first : int
+            How many of the first rows; a formula that looks at other rows is given all of them.
         read_as : str
             For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
             it that is recognised.
@@ -96,7 +96,7 @@ class Drafting(OpenedBook):
         from kivvet.books.asks.try_formula import try_formula
 
         return try_formula(
-            self._opened, on, text, among=among, n_rows=n_rows, read_as=read_as, on_rows=on_rows
+            self._opened, on, text, among=among, n_rows=first, read_as=read_as, on_rows=on_rows
         )
 
     def edit(self, table: str) -> TableEdit:
@@ -141,20 +141,20 @@ class Drafting(OpenedBook):
     def draft(
         self,
         name: str,
-        source: str | Path,
+        on: str | Path,
         *,
         column: str | Sequence[str] | None = None,
-        keys: Sequence[str] = (),
-        keep: Sequence[str] = (),
+        key: str | Sequence[str] = (),
+        keep: str | Sequence[str] = (),
         classes: str | None = None,
         output: str | None = None,
-        method: str | None = None,
-        n_bins: int | None = None,
+        propose: str | None = None,
+        bins: int | None = None,
         bounds: Sequence[Any] = (),
         by_value: bool = False,
         quantiles: Sequence[Any] = (),
         results: str | None = None,
-        as_csv: bool = False,
+        rows_file: bool = False,
         copy: bool = False,
         replace: bool = False,
         read_as: str = "",
@@ -166,19 +166,19 @@ class Drafting(OpenedBook):
         ----------
         name : str
             Of the table, and of its file.
-        source : str or Path
-            The name of a dataset, or a file.
+        on : str or Path
+            The data to draft from: the name of a dataset, or a file.
         column : str or sequence of str, optional
             The column that the table is to read. Of several, the combinations that occur become rows; with `classes`,
             as few rows as were found that give every combination its class.
-        keys : sequence of str
+        key : str or sequence of str
             Instead of `column`: the columns whose values a lookup looks up.
-        keep : sequence of str
+        keep : str or sequence of str
             The columns that a lookup gives; none for all others.
-        classes, output, method, n_bins, bounds, by_value, quantiles, results
+        classes, output, propose, bins, bounds, by_value, quantiles, results
             As in `kivvet.draft`.
-        as_csv : bool
-            Whether the rows stand in a CSV file beside the table.
+        rows_file : bool
+            Whether the rows stand in a CSV file of their own beside the table.
         copy : bool
             Whether the file of a lookup is copied beside the table, instead of being pointed at.
         replace : bool
@@ -201,19 +201,19 @@ class Drafting(OpenedBook):
         return draft_into(
             self._opened,
             name,
-            source,
+            on,
             column=column,
-            keys=names_of(keys),
+            keys=names_of(key),
             keep=names_of(keep),
             classes=classes,
             output=output,
-            method=method,
-            n_bins=n_bins,
+            method=propose,
+            n_bins=bins,
             bounds=bounds,
             by_value=by_value,
             quantiles=quantiles,
             results=results,
-            as_csv=as_csv,
+            as_csv=rows_file,
             copy=copy,
             replace=replace,
             read_as=read_as,
@@ -223,7 +223,7 @@ class Drafting(OpenedBook):
     def extend(
         self,
         name: str,
-        source: str | Path,
+        on: str | Path,
         *,
         column: str | None = None,
         read_as: str = "",
@@ -235,7 +235,7 @@ class Drafting(OpenedBook):
 
         Parameters
         ----------
-        source : str or Path
+        on : str or Path
             The name of a dataset: the columns are those it feeds the table; or a file: its columns named like
             the inputs.
         column : str, optional
@@ -252,10 +252,16 @@ class Drafting(OpenedBook):
         from kivvet.books.asks.data_read import data_read
         from kivvet.books.asks.extend_table import extend_table
 
-        return extend_table(self._opened, name, data_read(self._opened, source, read_as), column, on_rows)
+        return extend_table(self._opened, name, data_read(self._opened, on, read_as), column, on_rows)
 
     def add(
-        self, name: str, source: str | Path, *, target: str | None = None, columns: Sequence[str] = ()
+        self,
+        name: str,
+        source: str | Path,
+        *,
+        to: str | Path | None = None,
+        apply: str | Sequence[str] = (),
+        read_as: str = "",
     ) -> Added:
         """Add a dataset to the book: its entry at the end of book.toml, which otherwise stays as it is.
 
@@ -265,10 +271,13 @@ class Drafting(OpenedBook):
         source : str or Path
             A file. How a CSV or TSV file is written is recognised: encoding, delimiter, line of the headings, decimal
             mark and mark of thousands, patterns of dates, units, words for true and false.
-        target : str, optional
+        to : str or Path, optional
             Where rows and new columns are written; ``out/NAME.parquet`` without it.
-        columns : sequence of str
+        apply : str or sequence of str
             The tables and formulas to apply.
+        read_as : str
+            How the file is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without it that
+            is recognised.
 
         Returns
         -------
@@ -284,4 +293,11 @@ class Drafting(OpenedBook):
         """
         from kivvet.books.asks.add_dataset import add_dataset
 
-        return add_dataset(self._opened, name, source, target=target, columns=names_of(columns))
+        return add_dataset(
+            self._opened,
+            name,
+            source,
+            target=None if to is None else str(to),
+            columns=names_of(apply),
+            read_as=read_as,
+        )

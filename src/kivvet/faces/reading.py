@@ -32,7 +32,7 @@ class Reading(OpenedBook):
         source: str | Path,
         *,
         where: str | None = None,
-        keys: Sequence[str] | Mapping[str, str] = (),
+        only: str | Sequence[str] | Mapping[str, str] = (),
         columns: Sequence[str] = (),
         sort: Sequence[str] = (),
         first: int = 20,
@@ -49,7 +49,7 @@ class Reading(OpenedBook):
             The name of a dataset, of which the rows are shown that it keeps; or a file.
         where : str, optional
             A condition over anything that the source holds or the dataset makes, written or not.
-        keys : mapping of str to str, or sequence of str
+        only : mapping of str to str, or sequence of str
             By column the value that rows are to have: ``{"sample_id": "S00812"}``, or ``["sample_id=S00812"]``.
         columns : sequence of str
             Columns and formulas; none for all.
@@ -69,7 +69,7 @@ class Reading(OpenedBook):
         """
         from kivvet.books.asks.rows import rows_of, wanted_rows
 
-        wanted = wanted_rows(where, keys, names_of(columns), names_of(sort), first, each, why=why)
+        wanted = wanted_rows(where, only, names_of(columns), names_of(sort), first, each, why=why)
         return rows_of(self._opened, source, wanted, read_as=read_as, on_rows=on_rows)
 
     def show(self, source: str | Path, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:
@@ -88,10 +88,10 @@ class Reading(OpenedBook):
         *,
         by: Sequence[str] = (),
         across: str | None = None,
-        values: Sequence[str] | Mapping[str, str] = (),
+        value: str | Sequence[str] | Mapping[str, str] = (),
         where: str | None = None,
         share: Share | None = None,
-        most_across: int | None = 12,
+        most_columns: int | None = 12,
         read_as: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> CrossTable:
@@ -106,14 +106,14 @@ class Reading(OpenedBook):
             ``"EXTRACT(YEAR FROM day) AS year"`` gives one a name.
         across : str, optional
             What the columns stand for.
-        values : sequence of str, or mapping of str to str
+        value : str, sequence of str, or mapping of str to str
             Aggregates, such as ``"SUM(load)"`` or ``"100 * SUM(a) / SUM(b) AS share"``, or by name; the number of
             rows without any.
         where : str, optional
             The condition of the rows that count.
         share : {"row", "column", "total"}, optional
             What shares are asked for; an error where no value is a count or a total.
-        most_across : int or None
+        most_columns : int or None
             At most so many columns; the smallest are joined as the rest. None: all.
 
         Raises
@@ -125,7 +125,7 @@ class Reading(OpenedBook):
         """
         from kivvet.books.asks.summary import summary_of, wanted_of
 
-        wanted = wanted_of(by, across, values, where, most_across, share)
+        wanted = wanted_of(by, across, value, where, most_columns, share)
         return summary_of(self._opened, source, wanted, read_as=read_as, on_rows=on_rows)
 
     def summary(
@@ -134,7 +134,7 @@ class Reading(OpenedBook):
         *,
         by: Sequence[str] = (),
         across: str | None = None,
-        values: Sequence[str] | Mapping[str, str] = (),
+        value: str | Sequence[str] | Mapping[str, str] = (),
         where: str | None = None,
         share: Share | None = None,
         totals: bool = False,
@@ -149,7 +149,7 @@ class Reading(OpenedBook):
             As of `cross_table`.
         """
         found = self.cross_table(
-            source, by=by, across=across, values=values, where=where, share=share, most_across=None
+            source, by=by, across=across, value=value, where=where, share=share, most_columns=None
         )
         return found.to_frame(share, totals=totals)
 
@@ -159,7 +159,7 @@ class Reading(OpenedBook):
         source: str,
         *,
         by: Sequence[str] = (),
-        values: Sequence[str] | Mapping[str, str] = (),
+        value: str | Sequence[str] | Mapping[str, str] = (),
     ) -> tuple[str, ...]:
         """Write a summary into book.toml, so that it is applied, classified and refreshed like a dataset; return the
         lines written. The book has to be opened again to use it.
@@ -171,8 +171,8 @@ class Reading(OpenedBook):
         """
         from kivvet.books.asks.summary import keep_summary, wanted_of
 
-        wanted = wanted_of(by, None, values, None, None)
-        self.cross_table(source, by=by, values=values)
+        wanted = wanted_of(by, None, value, None, None)
+        self.cross_table(source, by=by, value=value)
         return keep_summary(self._opened, name, source, wanted)
 
     def shares(
@@ -180,7 +180,7 @@ class Reading(OpenedBook):
         table: str,
         on: str | Path,
         *,
-        beside: str | Path | None = None,
+        against: str | Path | None = None,
         column: str | None = None,
         read_as: str = "",
         on_rows: OnRows = lambda _: None,
@@ -193,12 +193,12 @@ class Reading(OpenedBook):
             Of ranges, or any other with rows of conditions.
         on : str or Path
             The name of a dataset, or a file.
-        beside : str or Path, optional
+        against : str or Path, optional
             A dataset or a file to hold it against. Without it, what `draft` noted in the table.
         column : str, optional
             The column to read, of the source or made, where that is not the one the dataset feeds the table.
         read_as : str
-            How a bare file is written, as of `look`; that of `beside`, where both are given.
+            How a bare file is written, as of `look`; that of `against`, where both are given.
 
         Raises
         ------
@@ -208,7 +208,7 @@ class Reading(OpenedBook):
         from kivvet.books.asks.shares import shares_in
 
         return shares_in(
-            self._opened, table, on, beside=beside, column=column, read_as=read_as, on_rows=on_rows
+            self._opened, table, on, beside=against, column=column, read_as=read_as, on_rows=on_rows
         )
 
     def chart(
@@ -225,8 +225,8 @@ class Reading(OpenedBook):
         column: str | None = None,
         output: str | None = None,
         axes: Sequence[str] = (),
-        each: str | None = None,
-        fixed: Mapping[str, Any] | None = None,
+        panels: str | None = None,
+        set: Mapping[str, Any] | None = None,  # noqa: A002 (the word of the command line)
         against: str | Path | None = None,
         title: str = "",
         read_as: str = "",
@@ -250,7 +250,7 @@ class Reading(OpenedBook):
             that uses the table.
         output : str, optional
             The output of a table whose classes are drawn.
-        axes, each, fixed
+        axes, panels, set
             Of a map: the two inputs along its axes; the one of which each part has a panel; values of others by input.
         against : str or Path, optional
             Of flows, as of `impact`.
@@ -278,8 +278,8 @@ class Reading(OpenedBook):
             column=column,
             output=output,
             axes=names_of(axes),
-            each=each,
-            fixed={name: "missing" if value is None else str(value) for name, value in (fixed or {}).items()},
+            panels=panels,
+            set={name: "missing" if value is None else str(value) for name, value in (set or {}).items()},
             against=None if against is None else str(against),
             title=title,
             read_as=read_as,
@@ -287,7 +287,7 @@ class Reading(OpenedBook):
         return Chart(*picture_of(self._opened, name, wanted, on_rows))
 
     def explain(
-        self, dataset: str, row: int | Mapping[str, str], tables: Iterable[str] = ()
+        self, dataset: str, row: int | Mapping[str, str], table: str | Iterable[str] = ()
     ) -> Several[Explanation]:
         """Return why one row of a dataset, or values for one table, get their classes: an `Explanation` for
         each table.
@@ -298,8 +298,8 @@ class Reading(OpenedBook):
             With fields, the name of a table does as well.
         row : int or mapping of str to str
             The row of the source, counted from 1, the header left out; or fields by column, as in a CSV file.
-        tables : iterable of str, optional
-            Only these.
+        table : str or iterable of str, optional
+            Only this table, or these.
 
         Raises
         ------
@@ -308,7 +308,7 @@ class Reading(OpenedBook):
         """
         from kivvet.books.asks.explain import explain_in_book
 
-        return Several(explain_in_book(self._opened, dataset, row, names_of(tables)))
+        return Several(explain_in_book(self._opened, dataset, row, names_of(table)))
 
     def add_example(self, explained: Explanation, note: str = "") -> ExampleAdded:
         """Add the case that an explanation speaks of to the examples of its table: it must come out so from now on.
@@ -328,6 +328,19 @@ class Reading(OpenedBook):
         from kivvet.books.asks.add_example import add_example
 
         return add_example(self._opened, explained, note)
+
+    def columns_of(self, dataset: str) -> tuple[str, ...]:
+        """Return the names of a dataset's columns: of its source, then those that the book makes of them.
+
+        Raises
+        ------
+        BookError, DataError, TableError
+            If there is no such dataset, or its source or a table cannot be read.
+        """
+        from kivvet.books.runs.plans import prepare
+
+        prepared, _ = prepare(self._opened, self._opened.dataset(dataset))
+        return tuple(dict.fromkeys([*prepared.source.names, *prepared.plan.written]))
 
     def overview(self) -> Overview:
         """Return what is in the book: tables with their shape, rows, findings and users, formulas, datasets, summaries."""

@@ -70,8 +70,8 @@ class Sharing(OpenedBook):
     def apply_as_of(
         self,
         dataset: str,
-        run: str,
-        target: str | Path,
+        as_of: str,
+        to: str | Path,
         *,
         any_source: bool = False,
         on_rows: Callable[[int], None] = lambda _: None,
@@ -80,9 +80,9 @@ class Sharing(OpenedBook):
 
         Parameters
         ----------
-        run : str
+        as_of : str
             The name of the run, or the beginning of it; or a date or time (UTC): the last run until then.
-        target : str or Path
+        to : str or Path
             The file to write.
         any_source : bool
             Whether the rules of then may be applied to a source that is another one today.
@@ -98,11 +98,25 @@ class Sharing(OpenedBook):
         """
         from kivvet.books.asks.history import apply_as_of
 
-        return apply_as_of(self._opened, dataset, run, target, any_source=any_source, on_rows=on_rows)
+        return apply_as_of(self._opened, dataset, as_of, to, any_source=any_source, on_rows=on_rows)
 
-    def review(self, table: str, *, on_rows: Callable[[int], None] = lambda _: None) -> TableReview:
+    def review(
+        self,
+        table: str,
+        *,
+        against: str | Path | None = None,
+        data: bool = True,
+        on_rows: Callable[[int], None] = lambda _: None,
+    ) -> TableReview:
         """Return what is said of a table, who changed it last, and what changed since it was reviewed: by meaning, with what
         that moves in the data.
+
+        Parameters
+        ----------
+        against : str or Path, optional
+            Another version than the one that was reviewed, as of `compare`.
+        data : bool
+            Whether it is worked out what the change moves in the data.
 
         Raises
         ------
@@ -111,14 +125,14 @@ class Sharing(OpenedBook):
         """
         from kivvet.books.asks.review_table import review_of
 
-        return review_of(self._opened, table, on_rows)
+        return review_of(self._opened, table, against, data=data, on_rows=on_rows)
 
-    def mark_reviewed(self, table: str, *, by: str = "", note: str = "") -> Review:
+    def mark_reviewed(self, table: str, *, reviewer: str = "", note: str = "") -> Review:
         """Write into a table's file that it was reviewed today, as it is now. The review holds as long as it means the same.
 
         Parameters
         ----------
-        by : str
+        reviewer : str
             Who; without it whoever runs this, as the version control or the machine knows them.
         note : str
 
@@ -131,7 +145,7 @@ class Sharing(OpenedBook):
         """
         from kivvet.books.asks.review_table import mark_reviewed
 
-        return mark_reviewed(self._opened, table, by, note)
+        return mark_reviewed(self._opened, table, reviewer, note)
 
     def pin(
         self,
@@ -163,7 +177,7 @@ class Sharing(OpenedBook):
 
         return pin_books(self._opened, names_of(books), take=take, on_rows=on_rows)
 
-    def pack(self, target: str | Path) -> tuple[str, ...]:
+    def pack(self, to: str | Path) -> tuple[str, ...]:
         """Write the rules of the book into a ZIP file, the same bytes for the same rules; return the names of the files.
 
         Raises
@@ -175,7 +189,7 @@ class Sharing(OpenedBook):
         """
         from kivvet.books.asks.pack_book import pack_book
 
-        return pack_book(self._opened, target)
+        return pack_book(self._opened, to)
 
     def shrink_history(self, n_bytes: int) -> str:
         """Forget the oldest runs of this machine until its journal has no more bytes; the last run of each dataset stays.

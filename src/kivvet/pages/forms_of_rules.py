@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from kivvet.core.words.wording import NO_CLASS, count, listed
-from kivvet.pages.grids import Cell, Grid, Line, Part, heads, number, without_empty, words
+from kivvet.pages.grids import Cell, Grid, Line, Part, heads, number, percent, without_empty, words
 
 if TYPE_CHECKING:
     from kivvet.books.asks.history import History
@@ -173,13 +173,14 @@ def _dataset_impact(one: DatasetImpact) -> Part:
                         is_number=True,
                         share=move.count / column.rows if column.rows else 0.0,
                     ),
+                    Cell(percent(move.count / column.rows) if column.rows else "", is_number=True),
                     Cell("" if move.example.row is None else str(move.example.row), is_number=True),
                 )
             )
             for move in column.moves
         ]
-    names = ("column", "before", "now", "rows", "for example row")
-    grids = (grid_of("", names, lines, ("rows", "for example row")),) if lines else ()
+    names = ("column", "before", "now", "rows", "share", "for example row")
+    grids = (grid_of("", names, lines, ("rows", "share", "for example row")),) if lines else ()
     others = [
         f"{column.changed:,} rows of {column.column}"
         for column in one.columns

@@ -42,8 +42,13 @@ FORMS_OF_SEVERAL: dict[str, tuple[str, str]] = {
 
 def html_of(value: object) -> str | None:
     """Return what a notebook shows of a value; None where it has no such form."""
-    form = _form_of_several(value) if isinstance(value, Several) else _form(FORMS, value, value)
+    form = part_of(value)
     return None if form is None else filled("notebook.html", what=form)
+
+
+def part_of(value: object) -> Part | None:
+    """Return a value as a part of a page; None where it has no such form."""
+    return _form_of_several(value) if isinstance(value, Several) else _form(FORMS, value, value)
 
 
 def _form(forms: Mapping[str, tuple[str, str]], of: object, given: object) -> Part | None:

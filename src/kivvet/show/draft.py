@@ -10,7 +10,7 @@ from rich.text import Text
 from kivvet.books.asks.draft_table import Drafted
 from kivvet.core.words.wording import count, shown_path
 from kivvet.rule_table import value_of
-from kivvet.show.terminal import print_columns
+from kivvet.show.terminal import print_columns, print_hint
 
 _MOST_LINES = 30
 _MOST_CONTRADICTIONS = 8
@@ -36,14 +36,12 @@ def print_drafted(out: Console, done: Drafted) -> None:
         return
     blank = len(done.table.check().of_kind("unfinished"))
     if blank:
-        out.print(
-            Text(
-                f"{count(blank, 'class', 'classes')} to fill in, then: kivvet check {shlex.quote(done.table.name)}",
-                "green",
-            )
+        print_hint(
+            out,
+            f"{count(blank, 'class', 'classes')} to fill in, then: kivvet check {shlex.quote(done.table.name)}",
         )
     else:
-        out.print(Text(f"next: kivvet check {shlex.quote(done.table.name)}", "green"))
+        print_hint(out, f"next: kivvet check {shlex.quote(done.table.name)}")
 
 
 def _print_reproduced(out: Console, done: Drafted) -> None:
@@ -85,4 +83,4 @@ def print_extended(out: Console, done: Drafted, name: str) -> None:
     if value_of(done.table).lookup is None:
         for line in str(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
             out.print(Text(f"  {line.strip()}"))
-    out.print(Text(f"fill in the results, then: kivvet check {shlex.quote(name)}", "green"))
+    print_hint(out, f"fill in the results, then: kivvet check {shlex.quote(name)}")

@@ -19,12 +19,12 @@ _SEVERITY_WIDTH = 9
 _INDENT = 2
 
 
-def print_report(out: Console, report: Report, *, with_notes: bool = False) -> None:
+def print_report(out: Console, report: Report, *, in_full: bool = False) -> None:
     """Print a report and its summary line; notes as a line for each kind of them, unless all are wanted."""
-    told = [found for found in report.findings if with_notes or found.severity != "note"]
+    told = [found for found in report.findings if in_full or found.severity != "note"]
     several = len(report.rows_read) > 1
     print_findings(out, told, report.rows_read, names_datasets=several)
-    if not with_notes:
+    if not in_full:
         _print_notes(out, report.of_severity("note"))
     style = "bold red" if report.has_errors else "bold green" if report.is_clean else "bold yellow"
     read = "".join(f"; {count(rows, 'row')} of {name} read" for name, rows in report.rows_read.items())
@@ -39,7 +39,7 @@ def _print_notes(out: Console, notes: tuple[Finding, ...]) -> None:
     for note in notes:
         by_kind.setdefault(note.kind, {})[note.table or note.dataset or "book"] = None
     width = 2 + max(map(len, by_kind))
-    out.print(Text("notes", SEVERITY_STYLES["note"]).append("  in full with --notes", "dim"))
+    out.print(Text("notes", SEVERITY_STYLES["note"]).append("  in full with --in-full", "dim"))
     for kind, names in sorted(by_kind.items()):
         print_columns(
             out,

@@ -11,7 +11,7 @@ from kivvet.books.asks.history import DoneAgain, History, RunTold, TableVersion
 from kivvet.core.compare.change import Change
 from kivvet.core.words.wording import NO_CLASS, count, listed
 from kivvet.show.applied import print_apply_report
-from kivvet.show.terminal import print_columns
+from kivvet.show.terminal import print_columns, print_hint
 
 _MOST_RUNS = 20
 _MOST_CHANGES = 4
@@ -19,7 +19,7 @@ _MOST_CLASSES = 6
 _INDENT = 12
 
 
-def print_history(out: Console, history: History, most: int | None = _MOST_RUNS) -> None:
+def print_history(out: Console, history: History, most: int = _MOST_RUNS) -> None:
     """Print the runs of each dataset, the last ones last, and the versions of tables."""
     by_dataset: dict[str, list[RunTold]] = {}
     for one in history.runs:
@@ -31,9 +31,9 @@ def print_history(out: Console, history: History, most: int | None = _MOST_RUNS)
     for name, runs in by_dataset.items():
         _begin(out, name, is_first=is_first)
         is_first = False
-        shown = runs if most is None else runs[-most:]
+        shown = runs[-most:]
         if len(runs) > len(shown):
-            out.print(Text(f"  ... {count(len(runs) - len(shown), 'earlier run')}; --all lists them", "dim"))
+            out.print(Text(f"  ... {count(len(runs) - len(shown), 'earlier run')}; more with --first", "dim"))
         for one in shown:
             _print_run(out, one)
     for name, versions in by_name.items():
@@ -44,7 +44,7 @@ def print_history(out: Console, history: History, most: int | None = _MOST_RUNS)
         for version in versions:
             _print_version(out, version)
     if is_first and not history.problems:
-        out.print("no run is remembered yet: kivvet apply")
+        print_hint(out, "no run is remembered yet: kivvet apply", "")
     for problem in history.problems:
         out.print(Text(problem, "yellow"))
 

@@ -8,7 +8,7 @@ from rich.text import Text
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import ColumnImpact, DatasetImpact, Impact, MovedRow
 from kivvet.core.words.wording import NO_CLASS, count, listed
-from kivvet.show.terminal import percent, print_columns
+from kivvet.show.terminal import percent, print_columns, print_hint
 
 _MOST_REGIONS = 4
 _MOST_MOVES = 8
@@ -41,7 +41,7 @@ def print_impact(out: Console, made: Impact) -> None:
     out.print(Text(made.summary, style))
     is_stopped = any(one.stopped_by or one.why_not for one in made.datasets)
     if not is_stopped and made.against == "what was applied last" and made.largest_share:
-        out.print(Text("to write it: kivvet refresh", "green"))
+        print_hint(out, "to write it: kivvet refresh")
 
 
 def _print_table(out: Console, one: Comparison) -> None:

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from kivvet.core.draft.look import ColumnLook, Look, ReadAs
 from kivvet.core.words.wording import count
-from kivvet.show.terminal import bar, percent, print_columns
+from kivvet.show.terminal import bar, percent, print_columns, print_hint
 
 _SPARKS = "▁▂▃▄▅▆▇█"
 _MOST_VALUES = 20
@@ -35,11 +35,10 @@ def print_look(out: Console, look: Look, title: str) -> None:
     for row, one in zip(cells, look.columns, strict=True):
         _print_line(out, row, widths, "", _spark(one))
     if look.n_more:
-        out.print(
-            Text(
-                f"... and {look.n_more:,} more columns; those you name are looked at: kivvet look SOURCE COLUMN",
-                "dim",
-            )
+        print_hint(
+            out,
+            f"... and {look.n_more:,} more columns; those you name are looked at: kivvet look SOURCE COLUMN",
+            "dim",
         )
     hints = [(column.name, hint) for column in look.columns for hint in column.hints]
     if hints:

@@ -72,7 +72,7 @@ def print_overview(out: Console, found: Overview) -> None:
     if found.unreadable:
         out.print()
         names = listed(map(shown, found.unreadable), 12)
-        print_columns(out, [("cannot be read", "bold red", 16)], f"{names}: kivvet check says why")
+        print_columns(out, [("cannot be read", "bold red", 16)], f"{names}: why is told by: kivvet check")
 
 
 def _reads(one: TableListed) -> str:

@@ -8,7 +8,7 @@ from rich.text import Text
 from kivvet.books.asks.pin_books import PinnedBook, Pins
 from kivvet.core.words.wording import listed
 from kivvet.show.impact import print_impact
-from kivvet.show.terminal import print_columns
+from kivvet.show.terminal import print_columns, print_hint
 
 _STYLES = {"not pinned": "yellow", "as pinned": "green", "changed": "yellow", "not there": "red"}
 
@@ -38,4 +38,4 @@ def _print_book(out: Console, one: PinnedBook) -> None:
     if one.impact is not None:
         print_impact(out, one.impact)
     if one.state == "changed" and not one.taken and not one.problem:
-        out.print(Text(f"to take it: kivvet pin {one.name} --take", "green"))
+        print_hint(out, f"to take it: kivvet pin {one.name} --take")

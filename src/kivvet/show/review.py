@@ -9,7 +9,7 @@ from kivvet.books.asks.review_table import TableReview
 from kivvet.core.tables.review import Review
 from kivvet.core.words.wording import listed
 from kivvet.show.impact import print_impact
-from kivvet.show.terminal import print_columns
+from kivvet.show.terminal import print_columns, print_hint
 
 
 def print_review(out: Console, one: TableReview) -> None:
@@ -35,7 +35,7 @@ def print_review(out: Console, one: TableReview) -> None:
         print_impact(out, one.impact)
     elif one.reviewed is not None:
         out.print(Text("it changed since; what it was then is not remembered here", "yellow"))
-    out.print(Text(f"to mark it as reviewed: kivvet review {one.table} --mark", "green"))
+    print_hint(out, f"to mark it as reviewed: kivvet review {one.table} --mark")
 
 
 def print_marked(out: Console, name: str, review: Review) -> None:

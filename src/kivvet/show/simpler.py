@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.core.words.wording import count, listed
-from kivvet.show.terminal import print_columns
+from kivvet.show.terminal import print_columns, print_hint
 
 if TYPE_CHECKING:
     from kivvet.books.asks.simplify_table import Simpler
@@ -44,4 +44,4 @@ def print_simpler(out: Console, made: Simpler) -> None:
     if made.is_written:
         out.print(Text("written", "green"))
     else:
-        out.print(Text(f"to write it: kivvet simplify {shlex.quote(made.name)} --write", "green"))
+        print_hint(out, f"to write it: kivvet simplify {shlex.quote(made.name)} --write")

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.show.applied import print_apply_report
-from kivvet.show.terminal import print_columns
+from kivvet.show.terminal import print_columns, print_hint
 
 if TYPE_CHECKING:
     from kivvet.books.runs.refresh import Refreshed
@@ -47,9 +47,9 @@ def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
         for reason in one.reasons:
             print_reason(out, reason)
     if any(statuse.state == "stale" for statuse in statuses):
-        out.print(Text("to bring up to date: kivvet refresh", "green"))
+        print_hint(out, "to bring up to date: kivvet refresh")
     elif any(statuse.state == "never applied" for statuse in statuses):
-        out.print(Text("to write it: kivvet apply", "green"))
+        print_hint(out, "to write it: kivvet apply")
 
 
 def print_reason(out: Console, reason: Reason) -> None:

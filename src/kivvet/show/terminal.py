@@ -11,6 +11,7 @@ from rich.segment import Segment
 from rich.text import Text
 
 from kivvet.show.figures import shown
+from kivvet.show.hints import with_book
 
 SEVERITY_STYLES = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 _NARROWEST = 40
@@ -39,6 +40,11 @@ def harmless(text: str) -> str:
 def console(*, stderr: bool = False) -> Console:
     """Return a console: colours and the terminal's width on a terminal, plain and unwrapped otherwise."""
     return Terminal(stderr=stderr)
+
+
+def print_hint(out: Console, text: str, style: str = "green") -> None:
+    """Print what to do next: a command goes to the book that was given."""
+    out.print(Text(with_book(text), style))
 
 
 def wrapped(out: Console, text: str, indent: int) -> list[str]:
@@ -72,7 +78,7 @@ def print_columns(out: Console, heads: list[tuple[str, str, int]], body: str, bo
             out.print(line)
         indent = min(indent, _NARROW_INDENT)
         line = Text(" " * indent)
-    first, *others = wrapped(out, body, indent)
+    first, *others = wrapped(out, with_book(body), indent)
     line.append(first, body_style)
     line.rstrip()
     out.print(line)

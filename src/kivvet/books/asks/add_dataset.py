@@ -36,7 +36,13 @@ class Added:
 
 
 def add_dataset(
-    book: OpenBook, name: str, source: str | Path, *, target: str | None = None, columns: Sequence[str] = ()
+    book: OpenBook,
+    name: str,
+    source: str | Path,
+    *,
+    target: str | None = None,
+    columns: Sequence[str] = (),
+    read_as: str = "",
 ) -> Added:
     """Write the entry of a new dataset into book.toml, which otherwise stays as it is; see `Book.add`."""
     path = book.folder / BOOK_FILE
@@ -46,7 +52,7 @@ def add_dataset(
         )
     if not name.strip() or any(sign in name for sign in "\n\r\0"):
         raise BookError(f"{name!r} is no name of a dataset", fix='for example "samples"')
-    data = data_read(None, source)
+    data = data_read(None, source, read_as)
     if not str(source).endswith("/") and not data.path.name.lower().endswith(SOURCE_ENDINGS):
         raise DataError(
             "is of a kind this version does not read",
@@ -67,7 +73,9 @@ def add_dataset(
                 expected=f"one of: {listed([*book.tables, *book.formulas], 20)}",
             )
     found = data.recognised
-    kinds = {} if found is None else {column: one.type for column, one in found.columns.items()}
+    kinds = dict(data.dataset.types)
+    if found is not None:
+        kinds |= {column: one.type for column, one in found.columns.items()}
     place = _path_for(book.folder, data.path) + ("/" if str(source).endswith("/") else "")
     entry = [
         ("source", toml_text(place)),

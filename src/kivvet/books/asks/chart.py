@@ -24,7 +24,7 @@ def picture_of(
     is_dataset = book is not None and text in book.dataset_names
     is_table = book is not None and (text in book.tables or text in book.unusable_tables)
     asks_a_table = wanted.kind in ("histogram", "map") or any(
-        (wanted.on, wanted.output, wanted.axes, wanted.each, wanted.fixed)
+        (wanted.on, wanted.output, wanted.axes, wanted.panels, wanted.set)
     )
     if is_table and (asks_a_table or not is_dataset):
         assert book is not None

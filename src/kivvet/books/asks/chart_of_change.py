@@ -23,7 +23,7 @@ def chart_of_change(
 ) -> tuple[Picture, str]:
     """Return what changed rules move in a dataset as flows, and what a file of it would be called."""
     if wanted.kind not in (None, "flows"):
-        raise DataError("--against goes with flows", fix="--as flows")
+        raise DataError("--against goes with flows", fix="--kind flows")
     wanted.refuse_others("flows")
     against = wanted.against or "last"
     impact = impact_in_book(book, [dataset.name], against, on_rows=on_rows)

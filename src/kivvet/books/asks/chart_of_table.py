@@ -34,7 +34,7 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
     if kind in ("lines", "flows", "beside"):
         raise DataError(
             f"{table.name!r} is a table, and {shown_kind(kind)} are of a dataset",
-            fix=f"kivvet chart DATASET --as {kind}",
+            fix=f"kivvet chart DATASET --kind {kind}",
         )
     table = limited(table, fed_domains(book))
     output = output_shown(table, wanted.output)
@@ -43,7 +43,7 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
     if kind == "map":
         wanted.refuse_others("map")
         return (
-            map_of(table, output, title, axes=wanted.axes, each=wanted.each, fixed=wanted.fixed),
+            map_of(table, output, title, axes=wanted.axes, each=wanted.panels, fixed=wanted.set),
             file_name(name, "map"),
         )
     wanted.refuse_others("histogram" if kind == "histogram" else "bars of a table")

@@ -28,7 +28,7 @@ _TAKES: Mapping[str, tuple[str, ...]] = {
     "lines": _OF_ROWS,
     "bars of a table": _OF_TABLE,
     "histogram": _OF_TABLE,
-    "map": ("output", "axes", "each", "fixed"),
+    "map": ("output", "axes", "panels", "set"),
     "flows": ("by", "against"),
 }
 
@@ -47,8 +47,8 @@ class ChartWanted:
     column: str | None = None
     output: str | None = None
     axes: tuple[str, ...] = ()
-    each: str | None = None
-    fixed: Mapping[str, str] = field(default_factory=dict)
+    panels: str | None = None
+    set: Mapping[str, str] = field(default_factory=dict)
     against: str | None = None
     title: str = ""
     read_as: str = ""
@@ -77,12 +77,12 @@ class ChartWanted:
             raise DataError(
                 f"{_option(name)} does not go with {shown_kind(kind)}",
                 expected=f"{_option(name)} is for {listed(map(shown_kind, for_it))}",
-                fix="leave it out, or say --as KIND",
+                fix="leave it out, or say --kind KIND",
             )
 
 
 def _option(name: str) -> str:
-    return {"fixed": "--at", "read_as": "--read-as"}.get(name, f"--{name}")
+    return f"--{name.replace('_', '-')}"
 
 
 def shown_kind(kind: str) -> str:

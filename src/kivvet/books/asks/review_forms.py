@@ -9,15 +9,13 @@ import json
 from collections.abc import Iterable
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, get_args
 from urllib.parse import quote
 from xml.etree import ElementTree as ET
 
-from kivvet.books.asks.markdown import impact_markdown, report_markdown
 from kivvet.books.asks.suggested_changes import SuggestedChange, suggested_change
 from kivvet.books.files.open_book import BOOK_FILE
 from kivvet.books.files.read_formulas import FORMULAS_FILE
-from kivvet.core.run.impact import Impact
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.findings import KINDS, Finding, Report, Subject
 from kivvet.core.words.places import Place
@@ -26,19 +24,17 @@ from kivvet.core.words.wording import count, listed, shown_path
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
-ReviewForm = Literal["sarif", "junit", "markdown"]
+ReviewForm = Literal["sarif", "junit"]
 _SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 
 
-def report_as(book: OpenBook, report: Report | Impact, form: ReviewForm) -> str:
+def report_as(book: OpenBook, report: Report, form: ReviewForm) -> str:
     """Return a report as the text of another form; see `Book.report_as`."""
-    if isinstance(report, Impact):
-        if form != "markdown":
-            raise BookError(f"an impact has no form {form!r}", expected="markdown")
-        return impact_markdown(report)
-    if form == "sarif":
-        return json.dumps(_sarif(book, report), indent=2, ensure_ascii=False)
-    return report_markdown(report) if form == "markdown" else _junit(report)
+    if form not in get_args(ReviewForm):
+        raise BookError(f"a report has no form {form!r}", expected=f"one of: {listed(get_args(ReviewForm))}")
+    return (
+        json.dumps(_sarif(book, report), indent=2, ensure_ascii=False) if form == "sarif" else _junit(report)
+    )
 
 
 # SARIF

@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kivvet.books.asks.compare_table import compare_in_book
 from kivvet.books.asks.impact import impact_in_book
 from kivvet.books.files.last_change import last_change
 from kivvet.books.files.review_line import write_review
@@ -76,17 +78,28 @@ class TableReview(Printed):
         }
 
 
-def review_of(book: OpenBook, name: str, on_rows: Callable[[int], None] = lambda _: None) -> TableReview:
+def review_of(
+    book: OpenBook,
+    name: str,
+    against: str | Path | None = None,
+    *,
+    data: bool = True,
+    on_rows: Callable[[int], None] = lambda _: None,
+) -> TableReview:
     """Return a table with what changed since its last review; see `Book.review`."""
     table = book.table(name)
     reviewed = table.reviewed
     is_current = is_reviewed(book, table)
     comparison = impact = None
-    past = None if is_current else as_reviewed(book, table)
-    if reviewed is not None and past is not None:
+    past = None if is_current or against is not None else as_reviewed(book, table)
+    if against is not None:
+        comparison = compare_in_book(book, name, against, data=False)
+        impact = impact_in_book(book, [name], against, on_rows=on_rows) if data else None
+    elif reviewed is not None and past is not None:
         comparison = compared_rules(past, table, f"reviewed {reviewed.on}")
         called = f"what was reviewed on {reviewed.on}"
-        impact = impact_in_book(book, [name], called, rules=OtherRules({name: past}), on_rows=on_rows)
+        rules = OtherRules({name: past})
+        impact = impact_in_book(book, [name], called, rules=rules, on_rows=on_rows) if data else None
     return TableReview(
         name,
         table.title,

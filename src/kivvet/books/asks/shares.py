@@ -70,13 +70,13 @@ def _then(
         return fall, ""
     origin = table.origin
     if origin is None:
-        return None, "the table does not say what it was drafted from; name other data with --beside"
+        return None, "the table does not say what it was drafted from; name other data with --against"
     if origin.shape != shape_of(one for row in table.rows for one in row.conditions) or len(
         origin.counts
     ) != len(table.rows):
         return (
             None,
-            f"its bounds were changed since they were drafted ({origin.note()}); name other data with --beside",
+            f"its bounds were changed since they were drafted ({origin.note()}); name other data with --against",
         )
     return _fall_of(origin), ""
 

@@ -154,7 +154,7 @@ def bars_of(
     if len(columns) > 1 and style == "stacked" and not table.additive[value]:
         raise DataError(
             f"{table.values[value]} cannot be stacked: parts of it do not add up",
-            fix="draw the bars side by side: --as beside",
+            fix="draw the bars side by side: --kind beside",
         )
     lengths = {
         (line, one): _length(table, table.cell(line, one), value, share) for line in lines for one in columns

@@ -134,9 +134,9 @@ def bands_of(table: Table, output: Output) -> tuple[tuple[Band, ...], tuple[tupl
     ):
         raise DataError(
             f"table {table.name!r} has no one input of numbers or dates that a histogram could be along",
-            fix=f"draw its classes: kivvet chart {table.name} --as bars"
+            fix=f"draw its classes: kivvet chart {table.name} --kind bars"
             if len(table.dimensions) == 1 or table.lookup is not None
-            else f"draw its regions: kivvet chart {table.name} --as map",
+            else f"draw its regions: kivvet chart {table.name} --kind map",
         )
     dimension = Space(table).dimensions[0]
     places, kind = Places(table, output), table.inputs[0].type

@@ -148,7 +148,7 @@ def map_of(
     if table.lookup is not None or len(table.dimensions) < 2:
         raise DataError(
             f"table {table.name!r} has no two inputs that could be drawn against each other",
-            fix=f"leave out --as map: kivvet chart {table.name}",
+            fix=f"leave out --kind map: kivvet chart {table.name}",
         )
     space, fixed = Space(table), dict(fixed or {})
     names = [_name(one) for one in space.dimensions]

@@ -1,6 +1,6 @@
 """What is printed of a report: what the terminal shows, or a notebook, where somebody has said how that is made.
 
-The core knows no views. Whoever puts core and views together sets `view_of` and `html_of`.
+The core knows no views. Whoever puts core and views together sets `view_of`, `html_of` and `markdown_of`.
 """
 
 from __future__ import annotations
@@ -14,12 +14,18 @@ Item = TypeVar("Item")
 view_of: Callable[[object], str | None] | None = None
 #: Returns what a notebook shows of a value, as HTML; None where it has no such form.
 html_of: Callable[[object], str | None] | None = None
+#: Returns a value as Markdown.
+markdown_of: Callable[[object], str] | None = None
 
 
 class ShownInNotebooks:
     """A value that a notebook shows as a table rather than as text."""
 
     __slots__ = ()
+
+    def to_markdown(self) -> str:
+        """Return it as Markdown, for a comment on a change, or notes."""
+        return str(self) if markdown_of is None else markdown_of(self)
 
     def _repr_html_(self) -> str | None:
         return None if html_of is None else html_of(self)
