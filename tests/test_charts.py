@@ -453,7 +453,7 @@ def test_calls_from_python_say_what_cannot_be(river):
         with pytest.raises(kivvet.KivvetError, match=problem):
             call()
     fixed = book.chart(
-        "visit", axes=["oxygen_status", "flow_class"], fixed={"ph_class": "acidic"}
+        "visit", axes=["oxygen_status", "flow_class"], set={"ph_class": "acidic"}
     ).picture.fixed
     assert fixed["ph_class"] == "ph_class = acidic"
     missing = book.chart("quality", axes=["oxygen", "nitrate"], set={"ph": None, "temperature": 7}).picture

@@ -77,7 +77,7 @@ def test_values_for_a_table_and_for_a_dataset(folder):
         (["samples", "--row", "1", "--table", "statoin"], "did you mean 'station'?"),
         (["ph_class", "--set", "ph=acid"], "ph = 'acid' is no number"),
         (["ph_class", "--set", "pH=3"], "reads no column 'pH'"),
-        (["ph_class", "--set", "ph"], "is not COLUMN=VALUE"),
+        (["ph_class", "--set", "ph"], "is not NAME=VALUE"),
     ],
 )
 def test_careless_questions_are_answered_in_words(folder, arguments, says):

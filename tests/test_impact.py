@@ -164,8 +164,8 @@ def test_rules_are_held_against_a_revision_a_book_or_a_file(folder, run, against
         (["bnad"], "did you mean 'band'?"),
         (["--against", "lsat"], "did you mean 'last'?"),
         (["--against", "HEAD"], "in no git repository"),
-        (["--fail-if", "many"], "is no share"),
-        (["--fail-if", "200 %"], "is no share"),
+        (["--fail-if", "many"], "is nothing to fail by"),
+        (["--fail-if", "moved > 200 %"], "is nothing to fail by"),
         (["--against", "broken.toml", "band"], "9.9.9"),
     ],
 )

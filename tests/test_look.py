@@ -193,3 +193,36 @@ def test_texts_of_files_with_types_are_recognised_and_added_as_look_says(tmp_pat
         ]
         expression = "EXTRACT(DAY FROM day) + EXTRACT(HOUR FROM at)"
         assert run("formula", expression, "--on", dataset, cwd=tmp_path).code == 0
+
+
+STRAY_COLUMNS = {
+    "date": lambda n: f"{dt.date(2024, 1, 1) + dt.timedelta(days=n % 300)}",
+    "datetime": lambda n: f"2024-03-01 {n % 24:02}:30",
+    "integer": lambda n: str(n % 70),
+    "number": lambda n: f"{n % 70}.5",
+}
+
+
+@settings(deadline=None)
+@given(
+    st.sampled_from(sorted(STRAY_COLUMNS)),
+    st.integers(40, 200),
+    st.sampled_from(["Sum", "n/a", "it's", "?", 'a "b"', "-"]),
+    st.data(),
+)
+def test_a_stray_value_is_named_with_its_row_and_each_proposal_taken_literally_works(
+    tmp_path_factory, kind, n_rows, stray, data
+):
+    path = tmp_path_factory.mktemp("stray") / "d.csv"
+    fields = [STRAY_COLUMNS[kind](n) for n in range(n_rows)]
+    row = data.draw(st.integers(1, n_rows - 2))
+    fields[row] = stray
+    pd.DataFrame({"the day": fields, "other": "x"}).to_csv(path, index=False)
+    seen = look_at(None, path)["the day"]
+    assert seen.type == "text" and seen.strays == ((stray, 1),)
+    (hint,) = [one for one in seen.hints if "stands in" in one]
+    assert hint.startswith(f"{stray!r} stands in row {row + 1}:")
+    for begins, rows in (("missing_words = ", n_rows), ("leave_out = ", n_rows - 1)):
+        said = begins + hint.partition(begins)[2].partition("; or that")[0]
+        made = look_at(None, path, read_as=said)
+        assert (made.rows, made["the day"].type) == (rows, kind), said

@@ -90,6 +90,7 @@ def test_every_public_call_is_documented_with_its_errors():
                     "overview",
                     "report_as",
                     "watch",
+                    "to_markdown",
                 ):
                     assert "Raises" in value.__doc__, name
 
@@ -127,6 +128,7 @@ def test_a_table_shows_its_users_what_is_theirs_alone():
             "chart",
             "apply",
             "apply_with_report",
+            "to_markdown",
         ),
     }
 
@@ -162,7 +164,7 @@ def test_a_book_is_looked_at_drafted_into_and_asked_without_the_command_line(sma
     for wrong, says in (
         ({}, "reads columns, or looks up keys"),
         ({"column": "ph", "keep": ["id"]}, "lookups only"),
-        ({"keys": ["id"], "classes": "ph"}, "no meaning for a lookup"),
+        ({"key": ["id"], "classes": "ph"}, "no meaning for a lookup"),
     ):
         with pytest.raises(kivvet.DataError, match=says):
             again.draft("other", "samples", **wrong)

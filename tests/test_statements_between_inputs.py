@@ -194,9 +194,9 @@ def test_a_mark_for_decimals_is_refused_for_rows_of_conditions(small_book):
 
 def test_what_is_asked_of_bins_is_refused_where_there_is_no_one_column(small_book):
     frame = pd.DataFrame({"a": [1, 2, 3], "b": ["x", "y", "x"]})
-    with pytest.raises(kivvet.DataError, match="n_bins has a meaning for one column only"):
+    with pytest.raises(kivvet.DataError, match="bins has a meaning for one column only"):
         kivvet.draft(frame, ["a", "b"], bins=3)
-    for asked, what in (({"keys": ["station"]}, "a lookup"), ({"column": ["ph", "station"]}, "one column")):
+    for asked, what in (({"key": ["station"]}, "a lookup"), ({"column": ["ph", "station"]}, "one column")):
         with pytest.raises(kivvet.DataError, match=what):
             kivvet.open_book(small_book).draft("new", "samples", bins=3, **asked)
 

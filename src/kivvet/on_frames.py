@@ -39,7 +39,7 @@ def draft(
     bounds: Sequence[Any] = (),
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
-    results: str | None = None,
+    results: str | Sequence[str] | None = None,
 ) -> RuleTable:
     """Return a table drafted from a column of data; ``print(table)`` shows its file.
 
@@ -64,9 +64,9 @@ def draft(
         Whether numbers and dates too get one row a value, not bins.
     quantiles : sequence of numbers
         Shares of the rows at which the bounds are, rising, between 0 and 1.
-    results : str, optional
-        A pattern for the classes of bins, such as ``"tenth {number}"``; ``{range}`` is the condition. Without it
-        they are left blank.
+    results : str or sequence of str, optional
+        The classes of bins in their order, ``["cold", "mild", "warm"]`` or ``"cold,mild,warm"``; or a pattern for them, such as
+        ``"tenth {number}"``; ``{range}`` is the condition. Without it they are left blank.
 
     Raises
     ------

@@ -34,7 +34,9 @@ def all_names(book: Book, ctx: click.Context) -> Iterable[str]:
 def columns(book: Book, ctx: click.Context) -> Iterable[str]:
     """Return the columns of the dataset that the command line names: of its source, and those it makes."""
     said = [ctx.params.get(word) for word in ("on", "source", "name")]
-    known = [one for one in (*said, *ctx.args) if one in book.datasets]  # arguments that are still to be read
+    known = [
+        str(one) for one in (*said, *ctx.args) if one in book.datasets
+    ]  # arguments that are still to be read
     return book.columns_of(known[0]) if known else ()
 
 

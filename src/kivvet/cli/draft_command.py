@@ -31,6 +31,7 @@ from kivvet.cli.options import Command, book_option, opened_book, option
 @option("--output", "The name of the output; without it, the table's.", metavar="NAME")
 @option("--rows-file")
 @option("--extend")
+@option("--alike")
 @option("--replace", "Write over a table of that name.")
 @option("--read-as", default="")
 @book_option
@@ -41,6 +42,7 @@ def command(
     key: tuple[str, ...],
     book: Path | None,
     extend: bool,
+    alike: bool,
     read_as: str,
     **wishes: Any,
 ) -> None:
@@ -76,7 +78,9 @@ def command(
     opened = opened_book(book)
     with counting_rows("reading") as on_rows:
         if extend:
-            done = opened.extend(name, on, column=next(iter(column), None), read_as=read_as, on_rows=on_rows)
+            done = opened.extend(
+                name, on, column=next(iter(column), None), alike=alike, read_as=read_as, on_rows=on_rows
+            )
             print_extended(console(), done, name)
             return
         bounds, quantiles = (
@@ -102,7 +106,7 @@ def command(
 _SEVERAL = "several columns"
 #: For each way to draft the options that it uses, besides NAME, --on and --book.
 _USED = {
-    "--extend": {"extend", "column"},
+    "--extend": {"extend", "alike", "column"},
     "--key": {"key", "keep", "copy", "replace"},
     _SEVERAL: {"column", "classes", "output", "rows_file", "replace"},
     "--column": {

@@ -109,14 +109,18 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--quantiles": Word("Bounds at these shares of the rows, such as 0.1,0.5,0.9.", "Q1,Q2,..."),
         "--bins": Word("About how many bins; 5 without it.", "N"),
         "--results": Word(
-            "Fill in the classes of bins: 'tenth {number}', or '{range}'; without it they are left blank.",
-            "PATTERN",
+            "The classes of bins in order, 'cold,mild,warm', or a pattern for them: 'tenth {number}', or '{range}'; without it "
+            "they are left blank.",
+            "CLASSES",
         ),
         "--by-value": Word("One row a value for numbers and dates too."),
         "--key": Word("Draft a lookup: the column whose values are looked up; may be given again.", "COLUMN"),
         "--keep": Word("A column the lookup gives; without it, all others.", "COLUMN"),
         "--copy": Word("Copy the file of a lookup beside the table, instead of pointing at it."),
         "--rows-file": Word("Keep the rows in a CSV file of their own beside the table."),
+        "--alike": Word(
+            "With --extend: values that are spelled like known ones get the results of these, and a note."
+        ),
         "--extend": Word("Add the values that the table does not know yet; leave all else as it is."),
     },
     "what is written": {

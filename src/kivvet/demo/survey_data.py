@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -134,22 +135,35 @@ _READINGS_A_MONTH = 120
 _PLACES = ("Mühlweg", "Brücke", "Wehr")
 
 
+def _german(number: str | Decimal) -> str:
+    """Return a number of two decimals as 1.234,56."""
+    return f"{Decimal(number):,.2f}".translate(str.maketrans(",.", ".,"))
+
+
 def write_loggers(folder: Path, seed: int = _SEED) -> list[Path]:
-    """Write the readings of the loggers, a file a month: semicolons, decimal commas, days like 03.04.2026."""
+    """Write the readings of the loggers, a file a month, as the keeper sends it: semicolons, decimal commas, days like
+    03.04.2026; a title, units below the headings, a row with the sum, and a footnote.
+    """
     rng = np.random.default_rng(seed + 1)
     stations = list(_UPSTREAM)
     folder.mkdir(parents=True, exist_ok=True)
     written = []
     for month in LOGGER_MONTHS:
-        lines = ["station;place;sampled_on;flow;saturation;checked"]
+        lines = [
+            f"Datenlogger der Talsperre, {month:02d}/2026",
+            "station;place;sampled_on;flow;saturation;checked",
+            ";;;l/s;;",
+        ]
+        total = Decimal(0)
         for _ in range(_READINGS_A_MONTH):
-            flow = 10 ** rng.uniform(-0.5, 3.2)
-            whole, _, part = f"{flow:,.2f}".partition(".")
+            flow = f"{10 ** rng.uniform(-0.5, 3.2):.2f}"
+            total += Decimal(flow)
             share = f"{rng.uniform(55, 110):.1f}".replace(".", ",")
             lines.append(
                 f"{stations[rng.integers(len(stations))]};{_PLACES[rng.integers(len(_PLACES))]};{rng.integers(1, 31):02d}.{month:02d}.2026;"
-                f"{whole.replace(',', '.')},{part};{share} %;{'ja' if rng.random() < 0.9 else 'nein'}"
+                f"{_german(flow)};{share} %;{'ja' if rng.random() < 0.9 else 'nein'}"
             )
+        lines += [f"Summe;;;{_german(total)};;", "* vorläufig, noch nicht geprüft"]
         path = folder / f"2026-{month:02d}.csv"
         path.write_bytes(("\r\n".join(lines) + "\r\n").encode("cp1252"))
         written.append(path)

@@ -153,7 +153,7 @@ class Drafting(OpenedBook):
         bounds: Sequence[Any] = (),
         by_value: bool = False,
         quantiles: Sequence[Any] = (),
-        results: str | None = None,
+        results: str | Sequence[str] | None = None,
         rows_file: bool = False,
         copy: bool = False,
         replace: bool = False,
@@ -226,6 +226,7 @@ class Drafting(OpenedBook):
         on: str | Path,
         *,
         column: str | None = None,
+        alike: bool = False,
         read_as: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> Drafted:
@@ -240,6 +241,8 @@ class Drafting(OpenedBook):
             the inputs.
         column : str, optional
             The column to read instead, for a table of one input.
+        alike : bool
+            Whether values that are spelled like one that the table knows get the results of that, and a note that says so.
         read_as : str
             For a file: how it is written, in the words of a dataset, such as ``delimiter = ";", decimal = ","``. Without
             it that is recognised.
@@ -252,7 +255,8 @@ class Drafting(OpenedBook):
         from kivvet.books.asks.data_read import data_read
         from kivvet.books.asks.extend_table import extend_table
 
-        return extend_table(self._opened, name, data_read(self._opened, on, read_as), column, on_rows)
+        data = data_read(self._opened, on, read_as)
+        return extend_table(self._opened, name, data, column, on_rows, alike=alike)
 
     def add(
         self,

@@ -6,6 +6,7 @@ import codecs
 import csv
 import gzip
 import re
+from collections import deque
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cache
@@ -55,6 +56,21 @@ class CsvForm:
     is_compressed: bool = False
     lines_above: int = 0
     quote: str = '"'
+    skip_below_headings: int = 0
+    skip_last: int = 0
+
+    def records(self, file: IO[str], *, is_strict: bool = False) -> Iterator[tuple[int, list[str]]]:
+        """Yield the records of a file that was opened so, headings first, without the lines that are left out."""
+        found = records(
+            without_last(file, self.skip_last, keeps_first=True) if self.skip_last else file,
+            self.delimiter,
+            first_line=self.lines_above + 1,
+            is_strict=is_strict,
+            quote=self.quote,
+        )
+        for number, one in enumerate(found):
+            if not 0 < number <= self.skip_below_headings:
+                yield one
 
     def open(self, path: Path) -> IO[str]:
         """Return the text of a file from its headings on; a byte-order mark is left out."""
@@ -114,6 +130,22 @@ def records(
             raise BrokenRecordError(str(error), line) from error
         yield line, record
         line = first_line + reader.line_num
+
+
+def without_last(lines: IO[str] | Iterable[str], number: int, *, keeps_first: bool = False) -> Iterator[str]:
+    """Yield the lines above the last ones; blank lines are not counted, and the first, of headings, may stay whatever follows."""
+    held: deque[str] = deque()
+    n_held = 0
+    for line in _short(lines, 1):
+        if keeps_first and line.strip():
+            keeps_first = False
+            yield line
+            continue
+        held.append(line)
+        n_held += bool(line.strip())
+        while n_held > number:
+            n_held -= bool(held[0].strip())
+            yield held.popleft()
 
 
 def _short(lines: Iterable[str], first_line: int) -> Iterator[str]:
@@ -182,5 +214,4 @@ class LinesOfRows:
 @cache
 def _lines(path: Path, form: CsvForm) -> list[int]:
     with form.open(path) as file:
-        found = records(file, form.delimiter, first_line=form.lines_above + 1, quote=form.quote)
-        return [line for line, record in found if record]
+        return [line for line, record in form.records(file) if record]

@@ -5,14 +5,17 @@ from __future__ import annotations
 import copy
 import csv
 import gzip
+import io
 import itertools
 import json
 import stat
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import IO, Any, Literal, NoReturn, overload
 
+import numpy as np
 import pyarrow as pa
 
 from kivvet.core.words.errors import DataError
@@ -25,15 +28,17 @@ from kivvet.io.csv_records import (
     LongRowError,
     encoding_by_mark,
     is_text_encoding,
-    records,
     separator_said,
+    without_last,
 )
 from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.left_out import Sieve, SievedRows, told
 from kivvet.io.recognise import recognise
 from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, Source, SourceNote
 
 _BLOCK_BYTES = 4 << 20
 _LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
+_LINES_AT_ONCE = 1 << 12
 _MOST_COLUMNS = 1_000_000
 _MOST_NAMES_SHOWN = 200
 
@@ -71,11 +76,23 @@ class CsvSource(Source):
         self.encoding, said = self._begins_with()
         self.delimiter = options.delimiter or said or _delimiter_by_name(path)
         lines_above = max(options.lines_above, 0 if said is None else 1)
-        self.form = CsvForm(self.delimiter, self.encoding, self.is_compressed, lines_above, options.quote)
+        below = options.skip_below_headings if options.has_heading_line else 0
+        self.form = CsvForm(
+            self.delimiter,
+            self.encoding,
+            self.is_compressed,
+            lines_above,
+            options.quote,
+            below,
+            options.skip_last,
+        )
+        self.sieve = Sieve(options.leave_out, options.skip_blank)
+        self._left_out: list[dict[str, int]] = []  # of passes that came to their end
         self.notes: list[SourceNote] = []
         self.schema: Mapping[str, None] = {}  # as long as headings are read
         self._original = self._headings()
         self.schema = dict.fromkeys(self._names(self._original))
+        self.sieve.check(self.names, Place(shown_path(path)))
 
     @property
     def lines_above(self) -> int:
@@ -103,13 +120,7 @@ class CsvSource(Source):
 
     def _records(self, file: IO[str], *, is_strict: bool = False) -> Iterator[tuple[int, list[str]]]:
         """Return the records of the file, opened below the lines that stand above the headings."""
-        return records(
-            file,
-            self.delimiter,
-            first_line=self.lines_above + 1,
-            is_strict=is_strict,
-            quote=self.form.quote,
-        )
+        return self.form.records(file, is_strict=is_strict)
 
     def _headings(self) -> list[str]:
         """Return the headings as they stand in the file, or as they are given."""
@@ -249,9 +260,25 @@ class CsvSource(Source):
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
     ) -> Iterator[pa.RecordBatch]:
+        wanted = self.names if names is None else list(names)
+        if not self.sieve:
+            yield from self._read(wanted, block_bytes)
+            return
+        rows = SievedRows(self.sieve, self.names)
+        read = list(dict.fromkeys([*wanted, *self.sieve.columns(self.names)]))
+        yield from rows.batches(self._read(read, block_bytes), wanted)
+        self._left_out.append(rows.left_out)
+
+    def rows_left_out(self) -> Mapping[str, int]:
+        if self.sieve and not self._left_out:
+            for _ in self.batches(self.sieve.columns(self.names)[:1]):
+                pass
+        return told(self._left_out[0]) if self._left_out else {}
+
+    def _read(self, names: Sequence[str], block_bytes: int | None) -> Iterator[pa.RecordBatch]:
+        """Yield all rows, those too that are no data."""
         import pyarrow.csv as arrow_csv
 
-        wanted = self.names if names is None else list(names)
         n_given = 0
         if not self.has_rows:
             return
@@ -262,13 +289,17 @@ class CsvSource(Source):
             if self.start:
                 stream = pa.OSFile(str(self.path))
                 stream.seek(self.start)
+            encoding = self.encoding
+            if self.options.skip_last:
+                encoding = encoding if "\n".encode(encoding) == b"\n" else "utf-8"
+                stream = pa.PythonFile(_Above(self.form, self.path, encoding), mode="r")
             reader = arrow_csv.open_csv(
                 stream,
                 read_options=arrow_csv.ReadOptions(
                     column_names=self.names,
                     skip_rows_after_names=0,
                     block_size=block_bytes or _BLOCK_BYTES,
-                    encoding=self.encoding,
+                    encoding=encoding,
                     skip_rows=0 if self.start else self._heading_lines(),
                 ),
                 parse_options=arrow_csv.ParseOptions(
@@ -280,7 +311,7 @@ class CsvSource(Source):
                 ),
                 convert_options=arrow_csv.ConvertOptions(
                     column_types={**dict.fromkeys(self.names, pa.string()), **self.numbers},
-                    include_columns=wanted,
+                    include_columns=list(names),
                     strings_can_be_null=False,
                     null_values=[""],
                 ),
@@ -304,7 +335,13 @@ class CsvSource(Source):
             self._explain()
 
     def rows_since(self, then: GrownFrom) -> CsvSource | None:
-        if self.is_compressed or not 0 < then.size < self.path.stat().st_size or not then.rows:
+        if (
+            self.sieve
+            or self.options.skip_last
+            or self.is_compressed
+            or not 0 < then.size < self.path.stat().st_size
+            or not then.rows
+        ):
             return None
         if "\n".encode(self.encoding) != b"\n":
             return None
@@ -318,15 +355,15 @@ class CsvSource(Source):
 
     def with_numbers(self, kinds: Mapping[str, pa.DataType]) -> CsvSource:
         made = copy.copy(self)
-        made.numbers = kinds
+        made.numbers = {name: kind for name, kind in kinds.items() if name not in self.sieve.reads}
         return made
 
     @staticmethod
     def _rest(
-        source: CsvSource, names: Sequence[str] | None, n_given: int, block_bytes: int | None
+        source: CsvSource, names: Sequence[str], n_given: int, block_bytes: int | None
     ) -> Iterator[pa.RecordBatch]:
         """Yield the rows after the first `n_given`, read anew in another way."""
-        for batch in source.batches(names, block_bytes):
+        for batch in source._read(names, block_bytes):
             passed = min(n_given, batch.num_rows)
             n_given -= passed
             if passed < batch.num_rows:
@@ -338,7 +375,7 @@ class CsvSource(Source):
                 return self.lines_above
             reader = csv.reader(file, delimiter=self.delimiter, quotechar=self.form.quote)
             next(reader)
-            return self.lines_above + reader.line_num
+            return self.lines_above + reader.line_num + self.form.skip_below_headings
 
     @cached_property
     def _n_quotes(self) -> int:
@@ -353,6 +390,8 @@ class CsvSource(Source):
             raise unreadable(self.path, error) from error
 
     def line_of_row(self, row: int) -> int | None:
+        if self.sieve:
+            row = self._number_in_file(row)
         with self.form.open(self.path) as file:
             number = -1 if self.options.has_heading_line else 0
             for line, record in self._records(file):
@@ -361,6 +400,16 @@ class CsvSource(Source):
                     if number == row:
                         return line
         return None
+
+    def _number_in_file(self, row: int) -> int:
+        """Return which row of the file a row of data is, both counted from 1; 0 where there is no such row."""
+        before = data = 0
+        for batch in self._read(self.sieve.columns(self.names), None):
+            stays = np.flatnonzero(self.sieve.split(batch, self.names)[0])
+            if data + len(stays) >= row:
+                return before + int(stays[row - data - 1]) + 1
+            before, data = before + batch.num_rows, data + len(stays)
+        return 0
 
     @overload
     def _explain(self, error: Exception | None = None, *, must_fail: Literal[True] = True) -> NoReturn: ...
@@ -465,6 +514,37 @@ class CsvSource(Source):
                 except UnicodeDecodeError as fault:
                     return Place(shown_path(self.path), number, fault.start + 1)
         return Place(shown_path(self.path))
+
+
+class _Above(io.RawIOBase):
+    """The bytes of a file's lines above the last ones, in an encoding, read as they are asked for."""
+
+    def __init__(self, form: CsvForm, path: Path, encoding: str) -> None:
+        super().__init__()
+        self._file = replace(form, lines_above=0).open(path)
+        self._lines = without_last(self._file, form.skip_last)
+        self._encoding = encoding
+        self._rest = b""
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        parts, held = [self._rest], len(self._rest)
+        while size < 0 or held < size:
+            text = "".join(itertools.islice(self._lines, _LINES_AT_ONCE))
+            if not text:
+                break
+            parts.append(text.encode(self._encoding))
+            held += len(parts[-1])
+        made = b"".join(parts)
+        end = len(made) if size < 0 else size
+        self._rest = made[end:]
+        return made[:end]
+
+    def close(self) -> None:
+        self._file.close()
+        super().close()
 
 
 def _delimiter_by_name(path: Path) -> str:

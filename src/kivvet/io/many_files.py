@@ -117,6 +117,13 @@ class ManyFiles(Source):
     def is_text(self) -> bool:
         return self.parts[0].is_text
 
+    def rows_left_out(self) -> Mapping[str, int]:
+        found: dict[str, int] = {}
+        for part in self.parts:
+            for why, number in part.rows_left_out().items():
+                found[why] = found.get(why, 0) + number
+        return found
+
     @property
     def shown_name(self) -> str:
         return self.shown

@@ -22,12 +22,14 @@ from kivvet.core.columns.date_pattern import date_pattern
 from kivvet.core.columns.field_form import FieldForm, boolean_words
 from kivvet.core.words.values import ValueType
 from kivvet.io.csv_records import encoding_by_mark, separator_said
+from kivvet.io.no_data import find_no_data
 from kivvet.io.source_and_target import ReadOptions
 
 _HEAD_BYTES = 1 << 18
 _PIECES, _PIECE_BYTES = 8, 1 << 14
 _DELIMITERS = ",;\t|"
 _MOST_RECORDS = 2_000
+_LAST_LINES = 20  # in which notes are looked for
 #: Decimal mark and mark of thousands, the plainest first.
 _MARKS = (
     (".", ""),
@@ -118,7 +120,7 @@ def recognise(path: Path) -> Recognised:
         If it cannot be read.
     """
     is_compressed = path.name.lower().endswith(".gz")
-    head, pieces = _sample(path, is_compressed=is_compressed)
+    head, pieces, is_cut = _sample(path, is_compressed=is_compressed)
     encoding = _encoding(head, pieces)
     by_default = "\t" if ".tsv" in [suffix.lower() for suffix in path.suffixes] else ","
     text = _text(head, encoding)
@@ -128,14 +130,22 @@ def recognise(path: Path) -> Recognised:
     records = _records(text, delimiter)[skipped:]
     line, headings = _headings(records)
     rows = records[line - 1 + (0 if headings else 1) :]
-    rows += [
-        record
-        for piece in pieces
-        for record in _records(_text(piece, encoding), delimiter)[1:-1]
-        if record and len(record) == len(records[line - 1])
-    ]
     names = headings or [name.strip() for name in (records[line - 1] if records else [])]
-    columns = _columns(names, rows)
+    last = rows
+    for piece in pieces:
+        last = _records(_text(piece, encoding), delimiter)[1:]  # the first may be cut
+        rows += [
+            record for record in (last if piece is pieces[-1] else last[:-1]) if len(record) == len(names)
+        ]
+    if not pieces and is_cut:
+        rows, last = rows[:-1], []
+    no_data = find_no_data(
+        names,
+        rows,
+        can_have_units=not headings,
+        last_lines=[record for record in last if any(text.strip() for text in record)][-_LAST_LINES:],
+    )
+    columns = _columns(names, no_data.rows)
     decimal, thousands, remark = _file_marks(columns)
     marked = encoding_by_mark(head)
     options = ReadOptions(
@@ -145,9 +155,13 @@ def recognise(path: Path) -> Recognised:
         headings=tuple(headings),
         decimal=decimal,
         thousands=thousands,
+        skip_below_headings=no_data.skip_below_headings,
+        skip_last=no_data.skip_last,
+        skip_blank=no_data.skip_blank,
+        leave_out=no_data.leave_out,
     )
     found: dict[str, ColumnForm] = {}
-    remarks: list[str] = [remark] if remark else []
+    remarks: list[str] = [*no_data.remarks, *([remark] if remark else [])]
     for name, (texts, marks) in columns.items():
         form, remark = _column_form(name, texts, marks, (decimal, thousands))
         if form is not None:
@@ -209,18 +223,18 @@ def _needed(marks: _Marks, texts: Sequence[str]) -> _Marks:
     return [pair for pair in marks if not pair[1] or pair[1] in held]
 
 
-def _sample(path: Path, *, is_compressed: bool) -> tuple[bytes, list[bytes]]:
-    """Return the beginning of a file, and pieces from the rest of it."""
+def _sample(path: Path, *, is_compressed: bool) -> tuple[bytes, list[bytes], bool]:
+    """Return the beginning of a file, pieces from the rest of it, and whether there is more than that beginning."""
     with cast("IO[bytes]", gzip.open(path, "rb")) if is_compressed else path.open("rb") as file:
         head = file.read(_HEAD_BYTES)
         if is_compressed or len(head) < _HEAD_BYTES:
-            return head, []
+            return head, [], len(head) == _HEAD_BYTES
         size = path.stat().st_size
         pieces = []
         for number in range(1, _PIECES + 1):
             file.seek(max(_HEAD_BYTES, (size - _PIECE_BYTES) * number // _PIECES) // 4 * 4)
             pieces.append(file.read(_PIECE_BYTES))
-        return head, pieces
+        return head, pieces, True
 
 
 def _encoding(head: bytes, pieces: Iterable[bytes]) -> str:

@@ -34,6 +34,13 @@ class ReadOptions:
         What stands around fields that hold a delimiter.
     decimal, thousands : str
         What stands before the decimals of numbers, and between groups of three digits (empty: nothing).
+    skip_below_headings, skip_last : int
+        Lines that are no data: right below the headings, such as units, and the last ones, such as footnotes; blank lines
+        do not count.
+    skip_blank : bool
+        Whether rows in which all fields are blank are left out.
+    leave_out : str
+        A condition over the fields as texts; rows of which it is true are left out: totals, repeated headings.
     """
 
     encoding: str = "utf-8"
@@ -43,6 +50,10 @@ class ReadOptions:
     quote: str = '"'
     decimal: str = "."
     thousands: str = ""
+    skip_below_headings: int = 0
+    skip_last: int = 0
+    skip_blank: bool = False
+    leave_out: str = ""
 
     def said(self) -> dict[str, Any]:
         """Return what has to be said, as plain values: what is not as it is by default."""
@@ -155,6 +166,10 @@ class Source(ABC):
     stored_schema: pa.Schema | None = None
     notes: Sequence[SourceNote] = ()
     untyped: frozenset[str] = frozenset()
+
+    def rows_left_out(self) -> Mapping[str, int]:
+        """Return the rows of the file that are no data, by why they are left out; they are read for it, unless all were."""
+        return {}
 
     @property
     def headings(self) -> Sequence[str]:

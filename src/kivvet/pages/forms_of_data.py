@@ -41,6 +41,7 @@ def applied_form(one: ApplyReport) -> Part:
             )
         )
     said = tuple(("note", text) for text in one.notes)
+    facts += [("no data", "; ".join(f"{why} {n:,}" for why, n in one.no_data))] if one.no_data else []
     return Part(one.dataset or "applied", tuple(facts), said, parts=tuple(parts))
 
 
@@ -106,6 +107,8 @@ def look_form(one: Look) -> Part:
     ]
     names = ("column", "type", "missing", "distinct", "values", "look again")
     said = tuple(("note", text) for text in (one.read_as.remarks if one.read_as is not None else ()))
+    if one.no_data:
+        said = (*said, ("note", "no data: " + "; ".join(f"{why} {n:,}" for why, n in one.no_data)))
     if one.n_more:
         said = (*said, ("note", f"{one.n_more:,} more columns are looked at once they are named"))
     grid = without_empty(grid_of("", names, lines, ("missing", "distinct"), 300))

@@ -33,6 +33,8 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
         .append(f"  {report.target}", "cyan")
         .append(f"  {count(report.written, 'row')} {verb}")
     )
+    if report.no_data:
+        print_no_data(out, report.no_data, is_all=not report.rows)
     if report.where:
         _print_where(out, report)
     for tables in _alike(report.tables):
@@ -67,6 +69,8 @@ def _print_since(out: Console, report: ApplyReport, since: LastRun) -> None:
         by_column.setdefault(column, []).append(
             f"{NO_CLASS if label is None else _cut(shown(label))} {now - then:+,}"
         )
+    if since.no_data[0] != since.no_data[1]:
+        said.append(f"rows that are no data: {since.no_data[1] - since.no_data[0]:+,}")
     said += [f"{shown(column)}: {listed(moved, _MOST_MOVED)}" for column, moved in by_column.items()]
     out.print()
     when = since.made_at[:16].replace("T", " ")
@@ -75,6 +79,14 @@ def _print_since(out: Console, report: ApplyReport, since: LastRun) -> None:
         [("", "", 2), ("since", "cyan", 7)],
         f"{when} UTC  {'; '.join(said) or 'no class gained or lost a row'}",
     )
+
+
+def print_no_data(out: Console, left_out: Sequence[tuple[str, int]], *, is_all: bool = False) -> None:
+    """Print which rows of a file were left out as no data."""
+    whys = "; ".join(f"{why} {n:,}" for why, n in left_out)
+    rows = count(sum(n for _, n in left_out), "row")
+    said = f"every row of the file is left out: {whys}" if is_all else f"{rows} of the file left out: {whys}"
+    print_columns(out, [("", "", 2), ("no data", "yellow" if is_all else "cyan", 9)], said)
 
 
 def _print_where(out: Console, report: ApplyReport) -> None:

@@ -80,6 +80,13 @@ def print_extended(out: Console, done: Drafted, name: str) -> None:
     out.print(
         Text().append(f"{count(done.n_added, 'row')} added to ").append(shown_path(done.files[0]), "bold")
     )
+    if done.n_near:
+        said = (
+            f"{count(done.n_alike, 'value')} spelled like known ones: they have the results of these; look them through"
+            if done.n_alike
+            else f"{count(done.n_near, 'value')} spelled like known ones; with --alike they get the results of these"
+        )
+        out.print(Text(said, "yellow"))
     if value_of(done.table).lookup is None:
         for line in str(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
             out.print(Text(f"  {line.strip()}"))

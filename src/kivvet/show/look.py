@@ -9,6 +9,7 @@ from rich.text import Text
 
 from kivvet.core.draft.look import ColumnLook, Look, ReadAs
 from kivvet.core.words.wording import count
+from kivvet.show.applied import print_no_data
 from kivvet.show.terminal import bar, percent, print_columns, print_hint
 
 _SPARKS = "▁▂▃▄▅▆▇█"
@@ -25,6 +26,8 @@ def print_look(out: Console, look: Look, title: str) -> None:
         .append(title, "bold")
         .append(f"  {count(look.rows, 'row')}, {count(len(look.columns) + look.n_more, 'column')}")
     )
+    if look.no_data:
+        print_no_data(out, look.no_data)
     if look.read_as is not None:
         _print_read_as(out, look.read_as)
     out.print()

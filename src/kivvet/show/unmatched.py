@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from itertools import groupby
 
@@ -10,7 +11,7 @@ from rich.text import Text
 
 from kivvet.books.asks.unmatched import Unmatched
 from kivvet.core.words.wording import count
-from kivvet.show.terminal import print_columns
+from kivvet.show.terminal import print_columns, print_hint
 
 _MOST_VALUES = 20
 
@@ -34,8 +35,15 @@ def print_unmatched(out: Console, found: Sequence[Unmatched]) -> None:
             first = "" if one.first_row is None else f"   first in row {one.first_row:,}"
             value = one.value if " = " in one.value else repr(one.value)
             value = "all other values, which are too many to be told apart" if one.is_all_others else value
+            near = "" if one.near is None else f"   spelled like {one.near!r}"
             print_columns(
-                out, [("", "", 2), (f"{one.rows:>{width},}", "yellow", width + 2)], f"{value}{first}"
+                out, [("", "", 2), (f"{one.rows:>{width},}", "yellow", width + 2)], f"{value}{first}{near}"
+            )
+        if n_near := sum(one.near is not None for one in listed):
+            print_hint(
+                out,
+                f"  {count(n_near, 'value')} spelled like known ones, to be taken as these: kivvet draft {shlex.quote(table)} --extend --alike --on {shlex.quote(dataset)}",
+                "dim",
             )
         if len(listed) > _MOST_VALUES:
             out.print(

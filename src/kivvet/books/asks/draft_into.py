@@ -32,7 +32,7 @@ def draft_into(
     bounds: Sequence[Any] = (),
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
-    results: str | None = None,
+    results: str | Sequence[str] | None = None,
     as_csv: bool = False,
     copy: bool = False,
     replace: bool = False,
@@ -50,13 +50,13 @@ def draft_into(
         unused = {
             "classes": classes,
             "output": output,
-            "method": method,
-            "n_bins": n_bins,
+            "propose": method,
+            "bins": n_bins,
             "bounds": bounds,
             "by_value": by_value,
             "quantiles": quantiles,
             "results": results,
-            "as_csv": as_csv,
+            "rows_file": as_csv,
         }
         if given := [word for word, value in unused.items() if value]:
             raise DataError(f"{given[0]} has no meaning for a lookup", fix="leave it out")

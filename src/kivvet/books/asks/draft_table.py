@@ -48,6 +48,8 @@ class Drafted:
     files: tuple[Path, ...]
     n_added: int = 0
     text: str = ""  # of the table's file, where it is a new one
+    n_near: int = 0  # of the values added those that are spelled like known ones
+    n_alike: int = 0  # of these those that got the results of these
 
 
 def draft_table(

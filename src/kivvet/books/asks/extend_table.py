@@ -7,7 +7,9 @@ from __future__ import annotations
 import shlex
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -25,6 +27,7 @@ from kivvet.core.classify.compiled import compile_table
 from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.columns.field_form import field_of
+from kivvet.core.draft.alike import Alike, results_by_text
 from kivvet.core.draft.draft import blank_rows
 from kivvet.core.read.fields_read import FieldsRead
 from kivvet.core.read.table_text import row_lines, row_records
@@ -46,7 +49,13 @@ OnRows = Callable[[int], None]
 
 
 def extend_table(
-    book: OpenBook, name: str, data: DataRead, column: str | None = None, on_rows: OnRows = lambda _: None
+    book: OpenBook,
+    name: str,
+    data: DataRead,
+    column: str | None = None,
+    on_rows: OnRows = lambda _: None,
+    *,
+    alike: bool = False,
 ) -> Drafted:
     """Add a row with blank results for each value of the data, or each combination of keys, that a table does
     not know.
@@ -61,6 +70,8 @@ def extend_table(
         columns named like the inputs.
     column : str, optional
         The column to read instead, for a table of one input.
+    alike : bool
+        Whether values that are spelled like known ones get the results of these, and a note that says so.
     """
     table = book.table(name)
     keys = _keys_of(table, name)
@@ -75,6 +86,19 @@ def extend_table(
     unknown = _unknown_values(book, table, keys, data, column, on_rows)
     if not unknown:
         return Drafted(rule_table(table), ())
+    known = results_by_text(table)
+    if alike and not known:
+        raise BookError(
+            f"table {name!r} lists no texts, so that nothing is spelled like one of them",
+            fix="leave --alike out",
+        )
+    finder = Alike(known)
+    near = {
+        values: found
+        for values, _ in unknown
+        if known and isinstance(values[0], str) and (found := finder.nearest(values[0])) is not None
+    }
+    taken = near if alike else {}
     target = files[0] if files else path
     options, fields = how_rows_are_read(path) if files else (AS_IT_SAYS, FieldsRead())
     text, faults = read_text(target, encoding=options.encoding)
@@ -88,22 +112,34 @@ def extend_table(
                 headings[key.name]: field_of(value, fields.form_of(headings[key.name]))
                 for key, value in zip(keys, values, strict=True)
             }
-            | {"note": count(rows, "row")}
+            | _results_of(table, known.get(taken.get(values, ""), ()), fields)
+            | {"note": _noted(rows, taken.get(values))}
             for values, rows in unknown
         ]
         made = _appended_records(text, table, records, target, options)
     else:
-        rows = blank_rows([(values[0], n) for values, n in unknown], table.n_rows + 1, len(table.outputs))
+        rows = [
+            replace(row, results=known[taken[values]], note=_noted(n, taken[values]))
+            if values in taken
+            else row
+            for row, (values, n) in zip(
+                blank_rows([(values[0], n) for values, n in unknown], table.n_rows + 1, len(table.outputs)),
+                unknown,
+                strict=True,
+            )
+        ]
         extra = Table(table.name, table.inputs, table.outputs, tuple(rows))
-        cells = (record[0] for record in row_records(extra)[1:])
+        records_made = row_records(extra)[1:]
         about = keys[0]
         made = (
             _appended_records(
                 text,
                 table,
                 [
-                    {about.column or about.name: cell, about.name: cell, "note": row.note}
-                    for cell, row in zip(cells, rows, strict=True)
+                    {about.column or about.name: record[0], about.name: record[0]}
+                    | _by_heading(table, record[1:])
+                    | {"note": row.note}
+                    for record, row in zip(records_made, rows, strict=True)
                 ],
                 target,
                 options,
@@ -112,7 +148,30 @@ def extend_table(
             else _inserted_rows(text, table, rows, path)
         )
     _write(target, mark + made, options.encoding)
-    return Drafted(rule_table(OpenBook(book.folder).table(name)), (target,), len(unknown))
+    made_of = rule_table(OpenBook(book.folder).table(name))
+    return Drafted(made_of, (target,), len(unknown), n_near=len(near), n_alike=len(taken))
+
+
+def _noted(rows: int, near: str | None) -> str:
+    """Return what a new row says of itself."""
+    return count(rows, "row") + ("" if near is None else f"; spelled like {near!r}")
+
+
+def _results_of(table: Table, results: Sequence[Any], fields: FieldsRead) -> dict[str, str]:
+    """Return the results of a row of a lookup as the fields of its file."""
+    headings = [output.column or output.name for output in table.outputs]
+    return {
+        heading: "" if value is None else field_of(value, fields.form_of(heading))
+        for heading, value in zip(headings, results, strict=False)
+    }
+
+
+def _by_heading(table: Table, cells: Sequence[str]) -> dict[str, str]:
+    """Return the cells of results by the headings that a file may have."""
+    found = {}
+    for output, cell in zip(table.outputs, cells, strict=False):
+        found[output.name] = found[output.column or output.name] = cell
+    return found
 
 
 def _keys_of(table: Table, name: str) -> tuple[Input, ...]:

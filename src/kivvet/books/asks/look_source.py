@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import pyarrow as pa
+import pyarrow.compute as pc
+
 from kivvet.books.asks.data_read import DataRead, data_read
 from kivvet.books.files.entry_text import aligned, book_lines
-from kivvet.core.draft.look import Look, LookBuilder, ReadAs
+from kivvet.core.draft.look import ColumnLook, Look, LookBuilder, ReadAs
+from kivvet.core.formulas.tree import write_name
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import did_you_mean, listed, shown_path
+from kivvet.core.words.wording import did_you_mean, listed, shown_path, toml_key
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
@@ -52,7 +57,58 @@ def look_at(
             place=Place(shown_path(data.path)),
             expected="at least one row to look at",
         )
-    return replace(builder.look(), read_as=_read_as(data, opened), n_more=n_more)
+    seen = builder.look()
+    return replace(
+        seen,
+        columns=_with_places_of_strays(seen, data, opened),
+        read_as=_read_as(data, opened),
+        n_more=n_more,
+        no_data=tuple(opened.rows_left_out().items()),
+    )
+
+
+def _with_places_of_strays(seen: Look, data: DataRead, source: Source) -> tuple[ColumnLook, ...]:
+    """Return the columns with a hint for each value that is not as all others: where the first stands, and what it may be."""
+    sought = {(one.name, text): 0 for one in seen.columns for text, _ in one.strays}
+    if not sought:
+        return seen.columns
+    before = 0
+    for batch in data.batches(source, list(dict.fromkeys(name for name, _ in sought)), _BLOCK_BYTES):
+        for (name, text), row in sought.items():
+            at = -1 if row else pc.index(batch.column(name).cast(pa.string()), text).as_py()
+            if at >= 0:
+                sought[name, text] = before + at + 1
+        before += batch.num_rows
+        if all(sought.values()):
+            break
+    return tuple(
+        replace(
+            one,
+            hints=(
+                *(hint for hint in one.hints if not _is_of_stray(hint, one)),
+                *(
+                    f"{text!r} stands in {_rows(sought[one.name, text], n)}: correct it; or say that it means missing, "
+                    f"missing_words = {{ {toml_key(one.name)} = [{json.dumps(text, ensure_ascii=False)}] }}; or that such a row is no "
+                    f"data, leave_out = {json.dumps(_is_text(one.name, text), ensure_ascii=False)}"
+                    for text, n in one.strays
+                ),
+            ),
+        )
+        for one in seen.columns
+    )
+
+
+def _is_of_stray(hint: str, one: ColumnLook) -> bool:
+    """Whether a hint says less of a value than is said of it here."""
+    return "looks like missing" in hint and any(hint.startswith(f"{text!r} (") for text, _ in one.strays)
+
+
+def _rows(first: int, number: int) -> str:
+    return f"row {first:,}" if number == 1 else f"{number:,} rows, the first is row {first:,}"
+
+
+def _is_text(name: str, text: str) -> str:
+    return f"{write_name(name)} = '{text.strip().replace(chr(39), chr(39) * 2)}'"
 
 
 def _read_as(data: DataRead, source: Source) -> ReadAs | None:

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
+from kivvet.core.draft.alike import Alike, results_by_text
+from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.printed import ShownInNotebooks
 
@@ -34,6 +36,8 @@ class Unmatched(ShownInNotebooks):
         Whether a row holds it whose results are still to be filled in.
     is_all_others : bool
         Whether it stands for all values beyond 100,000 different ones of a table, which are not told apart.
+    near : str or None
+        A value that the table knows, and that it is spelled like.
     """
 
     dataset: str
@@ -44,6 +48,7 @@ class Unmatched(ShownInNotebooks):
     first_row: int | None
     is_unfinished: bool = False
     is_all_others: bool = False
+    near: str | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -77,9 +82,19 @@ def unmatched_in(
                 (report.unfinished_values, report.unfinished_beyond, True),
             ):
                 about = dataset.name, report.table, report.column
+                near = {} if is_unfinished or not values else _near(book.tables[report.table], values)
                 found += [
-                    Unmatched(*about, value, n, report.first_rows.get(value), is_unfinished)
+                    Unmatched(
+                        *about, value, n, report.first_rows.get(value), is_unfinished, near=near.get(value)
+                    )
                     for value, n in values
                 ]
                 found += [Unmatched(*about, "", n_beyond, None, is_unfinished, True)] if n_beyond else []
     return tuple(found)
+
+
+def _near(table: Table, values: Iterable[tuple[str, int]]) -> dict[str, str]:
+    """Return by value the one that a table knows and that it is spelled like."""
+    known = results_by_text(table)
+    alike = Alike(known)
+    return {value: near for value, _ in values if known and (near := alike.nearest(value)) is not None}

@@ -5,8 +5,11 @@ from __future__ import annotations
 import codecs
 from typing import Any
 
+from kivvet.core.formulas.errors import FormulaError
+from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.read.fields_read import number_marks, pattern_of
 from kivvet.core.read.options import Options, is_line_number
+from kivvet.core.read.when import formula_fault
 from kivvet.core.words.wording import repeated
 from kivvet.io.csv_records import is_delimiter, is_text_encoding
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, ReadOptions, WriteOptions
@@ -19,7 +22,12 @@ READ_KEYWORDS = (
     "headings",
     "decimal",
     "thousands",
+    "skip_below_headings",
+    "skip_last",
+    "skip_blank",
+    "leave_out",
 )
+_MOST_LINES_SKIPPED = 10_000
 _WRITE_KEYWORDS = ("delimiter", "encoding", "decimal", "dates", "times")
 
 
@@ -45,7 +53,56 @@ def read_options(options: Options) -> ReadOptions:
         options.line()
         line = None
     decimal, thousands = number_marks(options)
-    return ReadOptions(encoding, delimiter, line, _headings(options), quote, decimal, thousands)
+    headings = _headings(options)
+    below, last = _n_lines(options, "skip_below_headings"), _n_lines(options, "skip_last")
+    if below and headings and line is None:
+        message = "skip_below_headings is for files with a line of headings"
+        options.fault("skip_below_headings", message, "say where it stands: headings_on_line = 1")
+    blank = options.plain("skip_blank", False)
+    if not isinstance(blank, bool):
+        options.fault("skip_blank", f"skip_blank is true or false; found {blank!r}", "skip_blank = true")
+        blank = False
+    return ReadOptions(
+        encoding,
+        delimiter,
+        line,
+        headings,
+        quote,
+        decimal,
+        thousands,
+        below,
+        last,
+        blank,
+        _left_out(options),
+    )
+
+
+def _n_lines(options: Options, word: str) -> int:
+    """Return a number of lines that are no data; none where it is wrong, which is told."""
+    given = options.plain(word, 0)
+    if isinstance(given, int) and not isinstance(given, bool) and 0 <= given <= _MOST_LINES_SKIPPED:
+        return given
+    options.fault(
+        word, f"{word} is a number of lines, at most {_MOST_LINES_SKIPPED:,}; found {given!r}", f"{word} = 1"
+    )
+    return 0
+
+
+def _left_out(options: Options) -> str:
+    """Return the condition of rows that are no data; none where it cannot be read, which is told."""
+    text = options.text(
+        "leave_out",
+        "leave_out is a condition over the fields of a row",
+        default="",
+        fix="for example leave_out = \"station = 'Total'\"",
+    )
+    try:
+        if text:
+            parse_formula(text)
+    except FormulaError as error:
+        formula_fault(options.faults, error, text or "", (*options.path, "leave_out"), "in leave_out")
+        return ""
+    return text or ""
 
 
 def _headings(options: Options) -> tuple[str, ...]:

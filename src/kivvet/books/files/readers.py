@@ -8,15 +8,19 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+
 from kivvet.books.files.long_rows import read_document
 from kivvet.books.files.toml_places import TomlPlaces
 from kivvet.core.read.options import Locate
+from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, repeated, shown_path
-from kivvet.io.csv_records import BrokenRecordError, encoding_by_mark, separator_said
+from kivvet.io.csv_records import BrokenRecordError, encoding_by_mark, separator_said, without_last
 from kivvet.io.csv_records import records as csv_records
 from kivvet.io.formats import delimiter_of
+from kivvet.io.left_out import Sieve
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
 
 _MOST_PARTS = 50  # of a key with dots
@@ -188,6 +192,10 @@ def read_csv_rows(
     records: list[list[str]] = []
     lines: list[int] = []
     all_lines = text.splitlines(keepends=True)
+    if options.skip_last:
+        all_lines = list(without_last(all_lines, options.skip_last))
+        if not all_lines:
+            return None, [finding("syntax", "there are no rows", table=table, places=(Place(name),))]
     said = separator_said(all_lines[0])
     delimiter = options.delimiter or said or delimiter_of(path)
     above = max(options.lines_above, 0 if said is None else 1)
@@ -208,6 +216,8 @@ def read_csv_rows(
                 remedy='a quote within a quoted field is doubled: ""',
             )
         ]
+    if options.skip_below_headings and options.has_heading_line:
+        del records[1 : 1 + options.skip_below_headings], lines[1 : 1 + options.skip_below_headings]
     if options.headings:
         records[: int(options.has_heading_line)] = [list(options.headings)]
         lines[: int(options.has_heading_line)] = [above + 1]
@@ -228,6 +238,16 @@ def read_csv_rows(
             )
         )
     headings = [heading.strip() for heading in records[0]]
+    sieve = Sieve(options.leave_out, options.skip_blank)
+    if sieve and not faults:
+        try:
+            stays = _rows_that_stay(sieve, headings, records[1:], Place(name))
+        except DataError as error:
+            remedy = error.fix or ""
+            fault = finding("syntax", error.problem, table=table, places=(Place(name),), remedy=remedy)
+            return None, [fault]
+        records[1:] = [record for record, one in zip(records[1:], stays, strict=True) if one]
+        lines[1:] = [line for line, one in zip(lines[1:], stays, strict=True) if one]
     for heading in repeated(headings):
         faults.append(
             finding(
@@ -239,3 +259,11 @@ def read_csv_rows(
             )
         )
     return (None if faults else CsvRows([headings, *records[1:]], lines, delimiter)), faults
+
+
+def _rows_that_stay(sieve: Sieve, headings: list[str], rows: list[list[str]], place: Place) -> list[bool]:
+    """Return for each row whether it is one of the table."""
+    sieve.check(headings, place)
+    columns = [pa.array([row[at] for row in rows], pa.string()) for at in range(len(headings))]
+    batch = pa.RecordBatch.from_arrays(columns, names=headings)
+    return [bool(one) for one in sieve.split(batch, headings)[0]]

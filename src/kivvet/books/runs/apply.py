@@ -338,6 +338,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
             class_orders=plan.class_orders,
             class_counts=counts_to_remember(report, before),
             left_out=report.left_out + (0 if work.grown is None else work.grown.left_out),
+            no_data=sum(n for _, n in report.no_data),
             where=where_record(plan, prepared.types),
             below=below,
             is_settled=work.state.is_settled or _was_settled(before, work.state),

@@ -37,7 +37,8 @@ def since_last_run(report: ApplyReport, before: Record | None) -> LastRun | None
             for label in labels
             if then.get(label, 0) != now.get(label, 0)
         ]
-    return LastRun(before.made_at, before.rows - before.left_out, tuple(moved))
+    no_data = before.no_data, sum(n for _, n in report.no_data)
+    return LastRun(before.made_at, before.rows - before.left_out, tuple(moved), no_data)
 
 
 def _counted(report: ApplyReport, before: Record | None) -> dict[str, dict[str | None, int]]:

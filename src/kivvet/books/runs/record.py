@@ -77,6 +77,8 @@ class Record:
         By column the rows of each class; of columns with very many classes nothing.
     left_out : int
         Of the rows those that were not written.
+    no_data : int
+        The rows of the source that were left out as it was read; they are none of `rows`.
     where : str
         The fingerprint of the condition of the rows that were.
     below : mapping
@@ -103,6 +105,7 @@ class Record:
     class_orders: Mapping[str, Any] = field(default_factory=dict)
     class_counts: Mapping[str, Any] = field(default_factory=dict)
     left_out: int = 0
+    no_data: int = 0
     where: str = ""
     below: Mapping[str, Any] = field(default_factory=dict)
     target_hash: str = ""

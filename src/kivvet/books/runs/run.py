@@ -8,7 +8,7 @@ trying a formula, adding rows to a table.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -209,4 +209,5 @@ class Run:
 
     def report(self, dataset: str = "", target: str = "") -> ApplyReport:
         """Return what came of all batches so far."""
-        return self.execution.report(dataset, target)
+        left_out = tuple(self.reader.source.rows_left_out().items())
+        return replace(self.execution.report(dataset, target), no_data=left_out)

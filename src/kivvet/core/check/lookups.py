@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -156,6 +158,40 @@ def _repeated_keys(table: Table, rows: LookupRows) -> Iterable[Finding]:
         )
 
 
+def _as_period(table: Table, rows: LookupRows, numbers: Sequence[int]) -> str:
+    """Return how two outputs are the ends of ranges, where rows of one key do not meet by them; else nothing."""
+    ordered = [
+        (output, [array[number - 1].as_py() for number in numbers])
+        for output, array in zip(table.outputs, rows.results, strict=True)
+        if output.type in ("integer", "number", "date", "datetime")
+    ]
+    for (start, lows), (end, highs) in itertools.permutations(ordered, 2):
+        if start.type != end.type or not any(low is not None for low in lows):
+            continue
+        bounds = [
+            (-1 if low is None else 0, low, 1 if high is None else 0, high)
+            for low, high in zip(lows, highs, strict=True)
+        ]
+        if any(low is not None and high is not None and low > high for _, low, _, high in bounds):
+            continue
+        if sum(low is None for low in lows) > 1 or sum(high is None for high in highs) > 1:
+            continue
+        in_order = sorted(bounds, key=lambda one: (one[0], one[1] if one[1] is not None else 0))
+        if all(
+            before[3] is not None and after[1] is not None and before[3] <= after[1]
+            for before, after in itertools.pairwise(in_order)
+        ):
+            heads = (start.column or start.name, end.column or end.name)
+            kind = start.type
+            about = f'{{ type = "{kind}", from = {json.dumps(heads[0])}, to = {json.dumps(heads[1])} }}'
+            what = "period" if kind in ("date", "datetime") else "range"
+            return (
+                f"if {heads[0]} and {heads[1]} are the ends of a {what}, make it an input instead of two outputs: "
+                f"inputs.{'day' if what == 'period' else 'value'} = {about}; else keep one row of each key"
+            )
+    return ""
+
+
 def _said_twice(
     table: Table,
     rows: LookupRows,
@@ -182,8 +218,8 @@ def _said_twice(
         numbers,
         region=region,
         witness=region,
-        remedy="keep one row of each key"
-        + ("" if differing and table.match == "one" else "; the first is used")
+        remedy=_as_period(table, rows, numbers)
+        or "keep one row of each key" + ("" if differing and table.match == "one" else "; the first is used")
         if not more
         else "let one range end before the next begins",
         **({"severity": "warning"} if table.match == "first" else {}),

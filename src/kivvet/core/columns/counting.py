@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -205,16 +206,30 @@ def type_of_values(values: pa.Array, counts: npt.NDArray[np.int64]) -> tuple[Val
     if pc.all(pc.or_(zeros, pc.or_(is_number, pc.equal(fields, "0")))).as_py():
         example = fields.filter(zeros)[0].as_py()
         return "text", f"leading zeros, such as {example}", []
-    if (
-        len(fields) == len(values)
-        and (n_numbers := int(counts[is_number.to_numpy(zero_copy_only=False)].sum())) * 2 >= counts.sum()
-    ):
-        odd = fields.filter(pc.invert(is_number))
-        examples = ", ".join(repr(one) for one in odd[:3].to_pylist())
-        n_odd = int(counts.sum()) - n_numbers
-        hint = f"mixed: {count(n_numbers, 'field')} {'is a number' if n_numbers == 1 else 'are numbers'}, {n_odd:,} {'is' if n_odd == 1 else 'are'} not, such as {examples}"
-        return "text", "not all fields are numbers", [hint]
+    for kind, (one, many) in _KINDS_OF_FIELDS.items():
+        odd = strays(values, counts, kind)
+        n_odd = sum(n for _, n in odd)
+        n_fit = int(counts.sum()) - n_odd
+        if odd and n_fit >= n_odd:
+            examples = ", ".join(repr(text) for text, _ in odd[:3])
+            hint = f"mixed: {count(n_fit, 'field')} {f'is {one}' if n_fit == 1 else f'are {many}'}, {n_odd:,} {'is' if n_odd == 1 else 'are'} not, such as {examples}"
+            return "text", f"not all fields are {many}", [hint]
     return "text", "words", []
+
+
+_KINDS_OF_FIELDS: Mapping[ValueType, tuple[str, str]] = {
+    "number": ("a number", "numbers"),
+    "date": ("a date", "dates"),
+    "datetime": ("a time", "times"),
+}
+
+
+def strays(values: pa.Array, counts: npt.NDArray[np.int64], kind: ValueType) -> list[tuple[str, int]]:
+    """Return the different fields that are not of a type, with their rows, as they stand and in the order of values."""
+    fields = pc.utf8_trim_whitespace(values)
+    is_odd = pc.invert(pc.match_substring_regex(fields, FIELD_PATTERNS[kind]))
+    places = np.flatnonzero(is_odd.to_numpy(zero_copy_only=False))
+    return [(values[int(place)].as_py(), int(counts[place])) for place in places]
 
 
 def _stored_type(type_: pa.DataType) -> ValueType:

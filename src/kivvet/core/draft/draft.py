@@ -96,6 +96,7 @@ def draft_from_values(name: str, column: str, builder: LookBuilder, wishes: Wish
     output = Output(wishes.output or name, "text")
     is_bins = _wants_bins(seen, given, wishes)
     conditions = _bins(column, given, wishes) if is_bins else _one_a_value(seen, given)
+    _refuse_misfit(wishes, conditions, is_bins=is_bins)
     rows = [
         Row(number, (condition,), (_result(condition, number, wishes, is_bins=is_bins),))
         for number, condition in enumerate(conditions, 1)
@@ -129,7 +130,25 @@ def draft_from_values(name: str, column: str, builder: LookBuilder, wishes: Wish
 def _result(condition: Condition, number: int, wishes: Wishes, *, is_bins: bool) -> Result:
     if not is_bins or wishes.results is None:
         return UNFINISHED
+    if isinstance(wishes.results, tuple):
+        return wishes.results[number - 1]
     return wishes.results.replace("{number}", str(number)).replace("{range}", write_condition(condition))
+
+
+def _refuse_misfit(wishes: Wishes, conditions: Sequence[Condition], *, is_bins: bool) -> None:
+    """Raise where the classes that are given are not one for each bin."""
+    if wishes.results is not None and not is_bins:
+        raise DataError(
+            "classes by their order or number are for bins, and this table has a row for each value",
+            fix="fill them in by hand, or draft from a column that holds them: classes",
+        )
+    if isinstance(wishes.results, tuple) and len(wishes.results) != len(conditions):
+        raise DataError(
+            f"{count(len(wishes.results), 'class', 'classes')} for {count(len(conditions), 'bin')}",
+            expected=f"one for each: {listed(map(write_condition, conditions), 12)}",
+            found=listed(wishes.results, 12),
+            fix="name as many, or give the bounds",
+        )
 
 
 def _wants_bins(seen: ColumnLook, given: TypedValues, wishes: Wishes) -> bool:

@@ -26,8 +26,10 @@ from kivvet.core.columns.counting import (
     as_values,
     finest_step,
     is_text_type,
+    strays,
     type_of_values,
 )
+from kivvet.core.draft.alike import alike_pairs
 from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.values import ValueType, fold_text, write_plain
 from kivvet.core.words.wording import count
@@ -41,6 +43,7 @@ _THREADS = min(4, os.cpu_count() or 1)
 _MOST_COMPARED = 100_000  # values listed, the most frequent first
 _MOST_FOLDED = 20_000  # of those, held against each other
 _MOST_SHOWN = 5
+_MOST_STRAYS = 3
 _N_BARS = 12
 _FEW_INTEGERS = 20
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
@@ -77,6 +80,8 @@ class ColumnLook(ShownInNotebooks):
         Characters of the longest text.
     hints : tuple of str
         What deserves another look, with what to do.
+    strays : tuple of (str, int)
+        Up to three values that are not as all others, such as a word among dates, with their rows.
     """
 
     name: str
@@ -94,6 +99,7 @@ class ColumnLook(ShownInNotebooks):
     values: tuple[tuple[str, int], ...] = ()
     longest: int = 0
     hints: tuple[str, ...] = ()
+    strays: tuple[tuple[str, int], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,12 +123,14 @@ class Look(ShownInNotebooks):
     """What a frame or a file looks like: a `ColumnLook` for each column; `read_as` where a file was recognised.
 
     Of a file of more than 1,000 columns, where none are named, it is the first 1,000; `n_more` others were left out.
+    `no_data` are the rows of the file that are left out as no data, by why.
     """
 
     rows: int
     columns: tuple[ColumnLook, ...]
     read_as: ReadAs | None = None
     n_more: int = 0
+    no_data: tuple[tuple[str, int], ...] = ()
 
     def __getitem__(self, name: str) -> ColumnLook:
         return next((column for column in self.columns if column.name == name), None) or _no_column(name)
@@ -143,6 +151,7 @@ class Look(ShownInNotebooks):
             "columns": columns,
             "read_as": read_as,
             "columns_left_out": self.n_more,
+            "no_data": [{"why": why, "rows": n} for why, n in self.no_data],
         }
 
     def to_json(self) -> str:
@@ -281,13 +290,20 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
         )
     )
     kind, reason, hints = type_of_values(values, counts)
+    strays_found: tuple[tuple[str, int], ...] = ()
+    more: dict[str, Any] = {}
     if declared is not None and is_text_type(values.type):
         bad = convert_text(values, declared).bad
         kind, reason = declared, "declared by the dataset"
-        hints = (
-            [] if bad is None else [f"{count(int(counts[bad].sum()), 'field')} cannot be read as {declared}"]
-        )
-    more: dict[str, Any] = {}
+        hints = []
+        if bad is not None:
+            hints = [f"{count(int(counts[bad].sum()), 'field')} cannot be read as {declared}"]
+            odd = [(values[int(at)].as_py(), int(counts[at])) for at in np.flatnonzero(bad)]
+            strays_found = _few(odd, int(counts.sum()))
+    elif is_text_type(values.type) and reason.startswith("not all fields are"):
+        kinds: tuple[ValueType, ...] = ("number", "date", "datetime")
+        by_kind = (strays(values, counts, one) for one in kinds)
+        strays_found = _few(min(by_kind, key=lambda odd: sum(n for _, n in odd)), int(counts.sum()))
     if kind in ("integer", "number", "date", "datetime"):
         more = _range_of(values, counts, kind)
         hints += _number_hints(more.pop("numbers", None), more.pop("weights", None), kind, len(values), rows)
@@ -295,8 +311,23 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
         more = {"longest": int(pc.max(pc.utf8_length(values)).as_py())}
         hints += _text_hints(shown)
     return ColumnLook(
-        name, kind, reason, rows, counter.missing, len(values), values=shown, hints=tuple(hints), **more
+        name,
+        kind,
+        reason,
+        rows,
+        counter.missing,
+        len(values),
+        values=shown,
+        hints=tuple(hints),
+        strays=strays_found,
+        **more,
     )
+
+
+def _few(odd: Sequence[tuple[str, int]], n_fields: int) -> tuple[tuple[str, int], ...]:
+    """Return the fields that are not as all others, where they are few; else nothing."""
+    is_few = len(odd) <= _MOST_STRAYS and sum(n for _, n in odd) * 20 <= n_fields
+    return tuple(odd) if is_few else ()
 
 
 def _look_at_many(name: str, counter: ValueCounter, tail: Tail, rows: int) -> ColumnLook:
@@ -438,19 +469,30 @@ def _sentinel(number: float, rows: int) -> str:
 
 
 def _text_hints(values: tuple[tuple[str, int], ...]) -> list[str]:
-    hints = []
+    hints: list[str] = []
     groups: dict[str, list[tuple[str, int]]] = {}
     for text, rows in values[:_MOST_FOLDED]:
         groups.setdefault(fold_text(text, ("case", "space", "unicode")), []).append((text, rows))
-    for same in [group for group in groups.values() if len(group) > 1][:_MOST_SHOWN]:
+    alike = [group for group in groups.values() if len(group) > 1]
+    for same in alike[:_MOST_SHOWN]:
         listed = " and ".join(f"{text!r} ({rows:,})" for text, rows in same[:4])
         hints.append(f"{listed} differ only by {_difference([text for text, _ in same])}")
+    if len(alike) > _MOST_SHOWN:
+        n_texts = sum(map(len, alike))
+        hints.append(
+            f"in all {n_texts:,} values are {len(alike):,} but for case, blanks and Unicode form: fold = [...] of an input takes them as one"
+        )
+    pairs = alike_pairs(values) if len(values) <= _MOST_FOLDED else []
+    for text, rows, near, n_near in pairs[:_MOST_SHOWN]:
+        hints.append(f"{text!r} ({rows:,}) is spelled like {near!r} ({n_near:,})")
+    if len(pairs) > _MOST_SHOWN:
+        hints.append(f"and {len(pairs) - _MOST_SHOWN:,} more values are spelled like frequent ones")
     for text, rows in values:
         if text.strip().casefold() in _WORDS_LIKE_MISSING:
             hints.append(
                 f'{text!r} ({count(rows, "row")}) looks like missing and is kept as text; if it is missing: missing_words = ["{text}"]'
             )
-    return hints[: 2 * _MOST_SHOWN]
+    return hints[: 3 * _MOST_SHOWN]
 
 
 def _difference(texts: list[str]) -> str:

@@ -40,7 +40,7 @@ class Wishes:
     bounds: tuple[str, ...] = ()
     by_value: bool = False
     quantiles: tuple[Decimal, ...] = ()
-    results: str | None = None
+    results: str | tuple[str, ...] | None = None
 
     @property
     def wants_bins(self) -> bool:
@@ -56,7 +56,7 @@ def wishes_of(
     *,
     by_value: bool,
     quantiles: Sequence[Any] = (),
-    results: str | None = None,
+    results: str | Sequence[str] | None = None,
     is_of_one: bool = True,
 ) -> Wishes:
     """Return what is wished for, as calls give it; `DataError` where there is no such way to propose bounds, or something is
@@ -64,8 +64,8 @@ def wishes_of(
     """
     if not is_of_one:
         _refuse_bins(
-            method=method,
-            n_bins=n_bins,
+            propose=method,
+            bins=n_bins,
             bounds=bounds,
             quantiles=quantiles,
             results=results,
@@ -82,13 +82,23 @@ def wishes_of(
             f"the quantiles {listed(map(str, quantiles), 10)} do not rise",
             expected="each once, from the lowest up",
         )
-    if results is not None and "{number}" not in results and "{range}" not in results:
+    named = _classes(results)
+    n_named = len(named) if isinstance(named, tuple) else Wishes.n_bins
+    return Wishes(output, method, n_named if n_bins is None else n_bins, texts, by_value, shares, named)
+
+
+def _classes(given: str | Sequence[str] | None) -> str | tuple[str, ...] | None:
+    """Return the pattern of the classes of bins, or the classes in the order of the bins."""
+    if given is None or (isinstance(given, str) and ("{number}" in given or "{range}" in given)):
+        return given
+    names = tuple(one.strip() for one in (given.split(",") if isinstance(given, str) else given))
+    if len(names) < 2 or not all(names):
         raise DataError(
-            f"the classes {results!r} would all be the same",
-            fix='say where the number of the bin stands: "tenth {number}"; or its range: "{range}"',
+            f"the classes {given!r} would all be the same",
+            fix='name them in order: "cold,mild,warm"; or say where the number of the bin stands: "tenth {number}"; '
+            'or its range: "{range}"',
         )
-    n_wanted = Wishes.n_bins if n_bins is None else n_bins
-    return Wishes(output, method, n_wanted, texts, by_value, shares, results)
+    return names
 
 
 def _refuse_bins(**given: Any) -> None:

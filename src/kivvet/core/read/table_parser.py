@@ -37,7 +37,10 @@ from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 
 #: How the file is read that holds the rows; what reads it looks at them.
-FILE_KEYWORDS = ("encoding", "delimiter", "quote", "headings", "decimal", "thousands")
+FILE_KEYWORDS = (
+    *("encoding", "delimiter", "quote", "headings", "decimal", "thousands"),
+    *("skip_below_headings", "skip_last", "skip_blank", "leave_out"),
+)
 TABLE_KEYWORDS = (
     "title",
     "owner",

@@ -30,11 +30,14 @@ class LastRun:
     classes : tuple of (str, str or None, int, int)
         For each class of which the number of rows changed its column, the class (None: rows without one), and the rows
         then and now.
+    no_data : tuple of (int, int)
+        The rows of the source that were left out as no data, then and now.
     """
 
     made_at: str
     written: int
     classes: tuple[tuple[str, str | None, int, int], ...] = ()
+    no_data: tuple[int, int] = (0, 0)
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -44,6 +47,7 @@ class LastRun:
                 {"column": column, "class": label, "then": then, "now": now}
                 for column, label, then, now in self.classes
             ],
+            "no_data": {"then": self.no_data[0], "now": self.no_data[1]},
         }
 
 
@@ -56,7 +60,8 @@ class ApplyReport(Printed):
     read; of these `left_out` are not written, since the condition `where` of the dataset is not true of them; of
     `undecided` of them it is neither true nor false, as a value is missing. Tables and formulas see, and count, all rows.
     Where a source has grown at its end, `rows` are those that came; `standing` rows were written before and stand as they
-    are, neither read nor counted; elsewhere it is None.
+    are, neither read nor counted; elsewhere it is None. `no_data` are the rows of the source that were left out as it was
+    read, by why; they are none of `rows`.
     """
 
     rows: int
@@ -72,6 +77,7 @@ class ApplyReport(Printed):
     where: str = ""
     since: LastRun | None = None
     standing: int | None = None
+    no_data: tuple[tuple[str, int], ...] = ()
 
     @property
     def written(self) -> int:
@@ -115,6 +121,7 @@ class ApplyReport(Printed):
             "written": self.written,
             "left_out": self.left_out,
             "undecided": self.undecided,
+            "no_data": [{"why": why, "rows": n} for why, n in self.no_data],
             "tables": [table.as_dict() for table in self.tables],
             "formulas": [formula.as_dict() for formula in self.formulas],
             "by_class": [one.as_dict() for one in self.by_class],
