@@ -272,9 +272,6 @@ def test_an_error_about_a_frame_speaks_of_the_call():
     [
         (lambda book, series: book.apply(series, ["ph_class"]), "a Series is no frame", "to_frame()"),
         (lambda book, series: book.table("ph_class").apply(series), "a Series is no frame", "to_frame()"),
-        (lambda book, series: book.look(series.to_frame()), "a DataFrame is given", "book.apply(frame"),
-        (lambda book, series: book.summary(series.to_frame(), by="ph"), "a DataFrame is given", "write it to a file"),
-        (lambda book, series: book.draft("new", series.to_frame()), "a DataFrame is given", "write it to a file"),
         (lambda book, series: book.look("sampels"), "there is no dataset and no file 'sampels'", "did you mean 'samples'?"),
         (lambda book, series: book.summary("sampels"), "there is no dataset and no file 'sampels'", "did you mean 'samples'?"),
     ],

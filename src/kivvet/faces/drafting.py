@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kivvet.faces.opened import OpenedBook, names_of
+from kivvet.faces.opened import Data, OpenedBook, names_of
 
 if TYPE_CHECKING:
     from kivvet.books.asks.add_dataset import Added
@@ -24,7 +24,7 @@ class Drafting(OpenedBook):
 
     def look(
         self,
-        source: str | Path,
+        source: Data,
         columns: Sequence[str] = (),
         *,
         read_as: str = "",
@@ -34,7 +34,7 @@ class Drafting(OpenedBook):
 
         Parameters
         ----------
-        source : str or Path
+        source : str, Path or frame
             The name of a dataset, whose options say how its source is read; else a file.
         columns : sequence of str
             Just these; none for all.
@@ -62,7 +62,7 @@ class Drafting(OpenedBook):
     def formula(
         self,
         text: str,
-        on: str | Path,
+        on: Data,
         *,
         among: str | None = None,
         first: int = 10_000,
@@ -76,8 +76,8 @@ class Drafting(OpenedBook):
         ----------
         text : str
             It may name columns of the source, other formulas and outputs of tables.
-        on : str or Path
-            The name of a dataset, or a file.
+        on : str, Path or frame
+            The name of a dataset, a file, or a frame of pandas, polars or Arrow.
         among : str, optional
             The condition of the rows that take part in calculations within groups.
         first : int
@@ -141,7 +141,7 @@ class Drafting(OpenedBook):
     def draft(
         self,
         name: str,
-        on: str | Path,
+        on: Data,
         *,
         column: str | Sequence[str] | None = None,
         key: str | Sequence[str] = (),
@@ -166,8 +166,8 @@ class Drafting(OpenedBook):
         ----------
         name : str
             Of the table, and of its file.
-        on : str or Path
-            The data to draft from: the name of a dataset, or a file.
+        on : str, Path or frame
+            The data to draft from: the name of a dataset, a file, or a frame of pandas, polars or Arrow.
         column : str or sequence of str, optional
             The column that the table is to read. Of several, the combinations that occur become rows; with `classes`,
             as few rows as were found that give every combination its class.
@@ -223,7 +223,7 @@ class Drafting(OpenedBook):
     def extend(
         self,
         name: str,
-        on: str | Path,
+        on: Data,
         *,
         column: str | None = None,
         alike: bool = False,
@@ -236,7 +236,7 @@ class Drafting(OpenedBook):
 
         Parameters
         ----------
-        on : str or Path
+        on : str, Path or frame
             The name of a dataset: the columns are those it feeds the table; or a file: its columns named like
             the inputs.
         column : str, optional

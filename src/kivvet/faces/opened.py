@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from kivvet.books.files.open_book import OpenBook
 from kivvet.rule_table import RuleTable, rule_table
@@ -13,6 +13,10 @@ from kivvet.rule_table import RuleTable, rule_table
 if TYPE_CHECKING:
     from kivvet.books.files.dataset import Dataset
     from kivvet.core.formulas.formula import Formula
+
+
+#: Data that is asked about: the name of a dataset, the path of a file, or a frame of pandas, polars or Arrow.
+Data: TypeAlias = Any
 
 
 class OpenedBook:

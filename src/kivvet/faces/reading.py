@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kivvet.core.words.printed import Several
-from kivvet.faces.opened import OpenedBook, names_of
+from kivvet.faces.opened import Data, OpenedBook, names_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -29,7 +29,7 @@ class Reading(OpenedBook):
 
     def rows(
         self,
-        source: str | Path,
+        source: Data,
         *,
         where: str | None = None,
         only: str | Sequence[str] | Mapping[str, str] = (),
@@ -45,8 +45,8 @@ class Reading(OpenedBook):
 
         Parameters
         ----------
-        source : str or Path
-            The name of a dataset, of which the rows are shown that it keeps; or a file.
+        source : str, Path or frame
+            The name of a dataset, of which the rows are shown that it keeps; a file, or a frame.
         where : str, optional
             A condition over anything that the source holds or the dataset makes, written or not.
         only : mapping of str to str, or sequence of str
@@ -72,7 +72,7 @@ class Reading(OpenedBook):
         wanted = wanted_rows(where, only, names_of(columns), names_of(sort), first, each, why=why)
         return rows_of(self._opened, source, wanted, read_as=read_as, on_rows=on_rows)
 
-    def show(self, source: str | Path, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:
+    def show(self, source: Data, *, where: str | None = None, **wanted: Any) -> pd.DataFrame:
         """Return rows as a pandas frame whose index is their number in the source, from 1; see `rows`.
 
         Raises
@@ -84,7 +84,7 @@ class Reading(OpenedBook):
 
     def cross_table(
         self,
-        source: str | Path,
+        source: Data,
         *,
         by: Sequence[str] = (),
         across: str | None = None,
@@ -99,8 +99,8 @@ class Reading(OpenedBook):
 
         Parameters
         ----------
-        source : str or Path
-            The name of a dataset, of whose rows those count that it keeps; or a file.
+        source : str, Path or frame
+            The name of a dataset, of whose rows those count that it keeps; a file, or a frame.
         by : sequence of str
             What the lines stand for: columns of the source, classes or formulas of the book, or formulas;
             ``"EXTRACT(YEAR FROM day) AS year"`` gives one a name.
@@ -130,7 +130,7 @@ class Reading(OpenedBook):
 
     def summary(
         self,
-        source: str | Path,
+        source: Data,
         *,
         by: Sequence[str] = (),
         across: str | None = None,
@@ -178,7 +178,7 @@ class Reading(OpenedBook):
     def shares(
         self,
         table: str,
-        on: str | Path,
+        on: Data,
         *,
         against: str | Path | None = None,
         column: str | None = None,
@@ -191,8 +191,8 @@ class Reading(OpenedBook):
         ----------
         table : str
             Of ranges, or any other with rows of conditions.
-        on : str or Path
-            The name of a dataset, or a file.
+        on : str, Path or frame
+            The name of a dataset, a file, or a frame of pandas, polars or Arrow.
         against : str or Path, optional
             A dataset or a file to hold it against. Without it, what `draft` noted in the table.
         column : str, optional

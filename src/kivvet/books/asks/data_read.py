@@ -22,6 +22,7 @@ from kivvet.core.words.errors import DataError, TableError, UnopenableError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.formats import format_of
+from kivvet.io.frame_source import SHOWN, FrameSource
 from kivvet.io.many_files import files_of, is_pattern
 from kivvet.io.queued import read_ahead
 from kivvet.io.recognise import Recognised, recognise, recognise_texts
@@ -46,6 +47,7 @@ class DataRead:
     dataset: Dataset
     recognised: Recognised | None = None
     book: OpenBook | None = field(default=None, compare=False, repr=False)
+    frame: FrameSource | None = field(default=None, compare=False, repr=False)
 
     @property
     def path(self) -> Path:
@@ -63,7 +65,7 @@ class DataRead:
 
     def open(self) -> Source:
         """Return the opened source; `DataError` if it cannot be read."""
-        return source_of(self.book, self.dataset)
+        return self.frame or source_of(self.book, self.dataset)
 
     def words(self, column: str) -> tuple[str, ...]:
         return self.dataset.fields.words_of(column)
@@ -100,8 +102,8 @@ class DataRead:
         return made if bad is None else array  # as far as all of them are numbers
 
 
-def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> DataRead:
-    """Return the dataset of that name, or the file at that path.
+def data_read(book: OpenBook | None, given: Any, read_as: str = "") -> DataRead:
+    """Return the dataset of that name, the file at that path, or a frame.
 
     Parameters
     ----------
@@ -116,11 +118,7 @@ def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> Da
         dataset nor a file of that name.
     """
     if not isinstance(given, (str, Path)):
-        raise DataError(
-            f"a {type(given).__name__} is given",
-            expected="the name of a dataset, or the path of a file",
-            fix="write it to a file; classes of a frame: book.apply(frame, ...)",
-        )
+        return _of_frame(given, read_as)
     dataset = book.datasets.get(str(given)) if book is not None else None
     if read_as:
         if dataset is not None:
@@ -138,6 +136,22 @@ def data_read(book: OpenBook | None, given: str | Path, read_as: str = "") -> Da
             fix=did_you_mean(str(given), names),
         )
     return DataRead(dataset, book=book) if dataset is not None else _bare(path, str(given))
+
+
+def _of_frame(frame: Any, read_as: str) -> DataRead:
+    """Return what stands for a dataset where a frame is given."""
+    from kivvet.core.run.frames import frame_table
+
+    if isinstance(frame, (list, tuple, dict)) or not hasattr(frame, "__arrow_c_stream__"):
+        raise DataError(
+            f"a {type(frame).__name__} is given",
+            expected="the name of a dataset, the path of a file, or a frame",
+            fix="make a frame of pandas, of pyarrow, or one that gives an Arrow stream from it",
+        )
+    if read_as:
+        raise DataError("a frame has its types; read_as is for files of text", fix="leave read_as out")
+    source = FrameSource(frame_table(frame))
+    return DataRead(Dataset(SHOWN, source.path, None), frame=source)
 
 
 def _said(path: Path, text: str, read_as: str) -> Dataset:

@@ -41,6 +41,7 @@ def draft_into(
 ) -> Drafted:
     """Write a new table, a lookup where there are `keys`, into a book; see `Book.draft`."""
     data = data_read(book, source, read_as)
+    shown = source if data.frame is None else "a frame"
     columns = names_of_columns(column)
     if (not columns) == (not keys):
         raise DataError(
@@ -80,7 +81,7 @@ def draft_into(
             name,
             data,
             columns,
-            given=source,
+            given=shown,
             classes=classes,
             output=output,
             as_csv=as_csv,
@@ -92,7 +93,7 @@ def draft_into(
         name,
         data,
         columns[0],
-        given=source,
+        given=shown,
         classes=classes,
         wishes=wishes,
         as_csv=as_csv,

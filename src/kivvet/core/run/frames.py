@@ -257,6 +257,17 @@ def column_names(frame: Any) -> list[str]:
     return names
 
 
+def frame_table(frame: Any) -> pa.Table:
+    """Return a frame as a table of Arrow; `DataError` where it is none, or a column holds what no table reads."""
+    column_names(frame)
+    if not _is_pandas(frame):
+        return _table_of(frame)
+    try:
+        return pa.Table.from_pandas(frame, preserve_index=False)
+    except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
+        raise DataError(f"the frame cannot be read: {error}", fix="give each column one type") from error
+
+
 def _table_of(frame: Any) -> pa.Table:
     """Return a frame that gives a stream of Arrow as a table; raise `DataError` if it is none."""
     if isinstance(frame, pa.Table):
