@@ -233,3 +233,65 @@ def test_a_lookup_and_rows_of_conditions_leave_out_what_is_no_data(tmp_path):
     book = kivvet.open_book(tmp_path)
     assert not [one for one in book.check(data=False) if one.severity == "error" and one.kind != "gap"]
     assert book.table("keys").n_rows == book.table("rules").n_rows == 2
+
+
+def month_book(folder, months, more=""):
+    (folder / "m").mkdir()
+    for name, text in months.items():
+        (folder / "m" / name).write_text(text)
+    (folder / "book.toml").write_text(
+        f'[datasets.m]\nsource = "m/*.csv"\ntarget = "o.csv"\ncolumns = []\n{more}\n'
+    )
+    return folder
+
+
+@settings(deadline=None)
+@given(
+    st.randoms(use_true_random=False),
+    st.integers(0, 4),
+    st.sampled_from(["as is", "upper", "blanks", "signs"]),
+)
+def test_months_of_other_titles_orders_and_spellings_are_read_as_one(
+    tmp_path_factory, rng, n_titles, spelled
+):
+    rows = clean(rng, 8)
+    order = rng.sample(range(4), 4)
+    heads = ["station no", "day", "load", "remark"]
+    spell = {
+        "as is": str,
+        "upper": str.upper,
+        "blanks": lambda name: f"  {name.replace(' ', '  ')} ",
+        "signs": lambda name: name.replace(" ", "_"),
+    }[spelled]
+    second = written(
+        [[row[at] for at in order] for row in rows[4:]], headings=[spell(heads[at]) for at in order]
+    )
+    if spelled == "signs" and n_titles:
+        n_titles = 0  # titles are found by headings that differ by case and blanks alone
+    titles = "".join(f"Month {number}, by hand\n" for number in range(n_titles))
+    folder = month_book(
+        tmp_path_factory.mktemp("months"),
+        {"1.csv": written(rows[:4], headings=heads), "2.csv": titles + second},
+        'types = { "station no" = "text" }',
+    )
+    kivvet.open_book(folder).apply_dataset("m")
+    assert (folder / "o.csv").read_text() == written(rows, headings=heads)
+
+
+@pytest.mark.parametrize(
+    "headings", [["a", "b", "c", "d"], ["station", "b", "c", "d"], ["station", "day", "c", "d"]]
+)
+def test_a_month_that_shares_half_of_its_columns_or_less_is_an_error(tmp_path, run, headings):
+    rows = clean(random.Random(3), 4)
+    months = {"1.csv": written(rows), "2.csv": written(rows, headings=headings)}
+    folder = month_book(tmp_path, months)
+    ran = run("apply", cwd=folder)
+    assert ran.code == 1 and "m/2.csv: has " in ran.err and "in common with m/1.csv, of 4 columns" in ran.err
+    assert not (folder / "o.csv").exists()
+
+
+def test_headings_that_are_read_otherwise_are_told(tmp_path, run):
+    rows = clean(random.Random(4), 4)
+    months = {"1.csv": written(rows), "2.csv": written(rows, headings=["Station", "day", "LOAD", "remark"])}
+    told = run("check", "--in-full", cwd=month_book(tmp_path, months)).out
+    assert "'Station' is read as 'station', 'LOAD' is read as 'load'" in told

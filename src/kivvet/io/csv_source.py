@@ -28,6 +28,7 @@ from kivvet.io.csv_records import (
     LongRowError,
     encoding_by_mark,
     is_text_encoding,
+    records,
     separator_said,
     without_last,
 )
@@ -514,6 +515,24 @@ class CsvSource(Source):
                 except UnicodeDecodeError as fault:
                     return Place(shown_path(self.path), number, fault.start + 1)
         return Place(shown_path(self.path))
+
+
+def line_of_headings(path: Path, options: ReadOptions, wanted: Sequence[str]) -> int | None:
+    """Return the line on which some headings stand, in any order and however they are spelled but for case and blanks; None
+    where they stand where the options say, or nowhere near the beginning.
+    """
+    known = sorted(" ".join(name.casefold().split()) for name in wanted)
+    opener: Any = gzip.open if path.name.lower().endswith(".gz") else open
+    with opener(path, "rt", encoding=_read_as(options.encoding), newline="") as file:
+        delimiter = options.delimiter or _delimiter_by_name(path)
+        for line, record in itertools.islice(records(file, delimiter, quote=options.quote), _LINES_LOOKED_AT):
+            if sorted(" ".join(field.casefold().split()) for field in record) == known:
+                return None if line == (options.headings_on_line or 1) else line
+    return None
+
+
+def _read_as(encoding: str) -> str:
+    return "utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding
 
 
 class _Above(io.RawIOBase):

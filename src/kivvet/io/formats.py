@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -151,6 +151,22 @@ def open_source(path: Path, options: ReadOptions | None = None) -> Source:
         place=Place(shown_path(path)),
         expected=f"a file that ends in {', '.join(SOURCE_ENDINGS)}",
     )
+
+
+def headings_where_they_are(path: Path, first: Path, options: ReadOptions) -> ReadOptions:
+    """Return how one of several files of text is read: where the headings of the first stand on another line of it, from there.
+
+    A file that cannot be read so is opened as the options say, which tells what is wrong with it.
+    """
+    known = format_of(path)
+    if path == first or known is None or known.delimiter is None or options.headings:
+        return options
+    try:
+        wanted = csv_source.CsvSource(first, options).headings
+        line = csv_source.line_of_headings(path, options, wanted)
+    except (DataError, OSError, EOFError, UnicodeError):
+        return options
+    return options if line is None else replace(options, headings_on_line=line)
 
 
 def target_format(path: Path) -> Format:

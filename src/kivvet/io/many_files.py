@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import glob
 import os
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
@@ -13,7 +14,8 @@ import xxhash
 
 from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import listed, shown_path
+from kivvet.core.words.values import fold_text
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.io.files import FileMarks, FileState, state_of
 from kivvet.io.source_and_target import GrownFrom, PartState, Source, SourceNote
 
@@ -76,7 +78,7 @@ class ManyFiles(Source):
         self.file_column = file_column
         self.files = list(files)
         self.names_of_files = [Path(os.path.relpath(one, folder)).as_posix() for one in files]
-        self.parts = [open_one(one) for one in files]
+        self.parts = _spelled_alike([open_one(one) for one in files])
         self.fixed = [self._of_folders(name) if with_folders else {} for name in self.names_of_files]
         self.rows: list[int | None] = [None] * len(files)
         self._hashes: list[str] = []
@@ -89,6 +91,7 @@ class ManyFiles(Source):
                 f"{odd} has types, and others are text", place=Place(shown), fix="read them apart"
             )
         own = list(dict.fromkeys(name for part in self.parts for name in part.names))
+        self._refuse_strange()
         self._tell_uneven(own)
         more = list(dict.fromkeys(name for fixed in self.fixed for name in fixed))
         more += [] if file_column is None else [file_column]
@@ -136,6 +139,22 @@ class ManyFiles(Source):
     def _of_folders(self, name: str) -> dict[str, str]:
         pairs = [part.split("=", 1) for part in Path(name).parts[:-1] if "=" in part]
         return {key: value for key, value in pairs if key}
+
+    def _refuse_strange(self) -> None:
+        """Raise where a file shares half of its columns with the first, or less: it holds something else."""
+        first = self.parts[0].names
+        for path, part in zip(self.files[1:], self.parts[1:], strict=True):
+            shared = [name for name in part.names if name in first]
+            if 2 * len(shared) <= max(len(first), len(part.names)):
+                raise DataError(
+                    f"has {listed(shared, 6) if shared else 'no column'} in common with {self.names_of_files[0]}, of "
+                    f"{count(len(part.names), 'column')}",
+                    place=Place(shown_path(path)),
+                    expected=listed(first, 12),
+                    found=listed(part.names, 12),
+                    fix=part.options_that_fit("delimiter", "encoding", "headings_on_line")
+                    or "name the columns alike, or leave the file out of the source",
+                )
 
     def _tell_uneven(self, own: Sequence[str]) -> None:
         """Note the files that lack columns which others have."""
@@ -267,6 +286,70 @@ class ManyFiles(Source):
 
     def _marks_of(self, marks: Sequence[FileMarks]) -> FileMarks:
         return marks_of_many(self.names_of_files, marks)
+
+
+def _spelled_alike(parts: list[Source]) -> list[Source]:
+    """Return sources whose columns are called as in the first, where headings differ by case, blanks or signs between words."""
+    first = parts[0].names
+    known = {_folded(name): name for name in first}
+    if len(known) < len(first):
+        return parts
+    made = parts[:1]
+    for part in parts[1:]:
+        others = {
+            name: known[_folded(name)]
+            for name in part.names
+            if name not in first and _folded(name) in known and known[_folded(name)] not in part.names
+        }
+        is_certain = len(set(others.values())) == len(others)
+        made.append(_Renamed(part, others) if others and is_certain else part)
+    return made
+
+
+def _folded(name: str) -> str:
+    return re.sub(r"[\s_.-]+", " ", fold_text(name, ("case", "space", "unicode"))).strip()
+
+
+class _Renamed(Source):
+    """A source some of whose columns are called otherwise."""
+
+    def __init__(self, source: Source, others: Mapping[str, str]) -> None:
+        self._source, self._others = source, others
+        self._own = {called: name for name, called in others.items()}
+        self.path = source.path
+        self.schema = {others.get(name, name): kind for name, kind in source.schema.items()}
+        if source.stored_schema is not None:
+            fields = [field.with_name(others.get(field.name, field.name)) for field in source.stored_schema]
+            self.stored_schema = pa.schema(fields)
+        said = listed([f"{name!r} is read as {called!r}" for name, called in others.items()], 4)
+        note = SourceNote(said, Place(shown_path(self.path)), "write the headings alike in all files")
+        self.notes = [*source.notes, note]
+        self.untyped = frozenset(others.get(name, name) for name in source.untyped)
+
+    def batches(
+        self, names: Sequence[str] | None = None, block_bytes: int | None = None
+    ) -> Iterator[pa.RecordBatch]:
+        wanted = self.names if names is None else list(names)
+        for batch in self._source.batches([self._own.get(name, name) for name in wanted], block_bytes):
+            yield batch.rename_columns(wanted)
+
+    def _again(self, source: Source) -> _Renamed:
+        return _Renamed(source, self._others)
+
+    def with_numbers(self, kinds: Mapping[str, pa.DataType]) -> Source:
+        return self._again(self._source.with_numbers(self._mine(kinds)))
+
+    def with_types(self, kinds: Mapping[str, pa.DataType]) -> Source:
+        return self._again(self._source.with_types(self._mine(kinds)))
+
+    def _mine(self, kinds: Mapping[str, pa.DataType]) -> dict[str, pa.DataType]:
+        return {self._own.get(name, name): kind for name, kind in kinds.items()}
+
+    def rows_left_out(self) -> Mapping[str, int]:
+        return self._source.rows_left_out()
+
+    def line_of_row(self, row: int) -> int | None:
+        return self._source.line_of_row(row)
 
 
 def marks_of_many(names: Sequence[str], marks: Sequence[FileMarks]) -> FileMarks:

@@ -60,6 +60,10 @@ _DATES = (
     "%d-%b-%Y",
     "%d-%b-%y",
     "%b %d, %Y",
+    "%b %d %Y",
+    "%d. %b %Y",
+    "%d. %B %Y",
+    "%B %d %Y",
     "%d %B %Y",
     "%B %d, %Y",
 )
@@ -400,7 +404,9 @@ def _column_form(
     if patterns := _fitting_patterns(texts):
         kind: ValueType = "datetime" if date_pattern(patterns[0]).has_time else "date"
         if len(patterns) == 1:
-            return ColumnForm(kind, FieldForm(pattern=patterns[0]), tuple(patterns)), ""
+            century = f"column {name} has years of two digits: 69 to 99 are of 1900, 00 to 68 of 2000"
+            said = century if "%y" in patterns[0] else ""
+            return ColumnForm(kind, FieldForm(pattern=patterns[0]), tuple(patterns)), said
         said = " or ".join(patterns)
         return (
             ColumnForm(kind, FieldForm(), tuple(patterns)),

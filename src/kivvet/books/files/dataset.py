@@ -25,7 +25,13 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed, shown_path
 from kivvet.io.files import FileMarks
-from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS, delimiter_of, open_source
+from kivvet.io.formats import (
+    SOURCE_ENDINGS,
+    TARGET_ENDINGS,
+    delimiter_of,
+    headings_where_they_are,
+    open_source,
+)
 from kivvet.io.many_files import ManyFiles, files_of, is_pattern, marks_of_many
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, AS_IT_SAYS, ReadOptions, Source, WriteOptions
 
@@ -123,11 +129,12 @@ class Dataset:
         """Return the opened source; `DataError` if it cannot be read."""
         if not self.sources:
             return open_source(self.source, self.options)
+        files = self.files()
         return ManyFiles(
             shown_path(self.folder / self.sources[0]) if len(self.sources) == 1 else listed(self.sources),
             self.folder,
-            self.files(),
-            lambda path: open_source(path, self.options),
+            files,
+            lambda path: open_source(path, headings_where_they_are(path, files[0], self.options)),
             self.file_column,
             with_folders=any(one.endswith("/") for one in self.sources),
         )
