@@ -2,6 +2,7 @@
 
 import datetime as dt
 import itertools
+from decimal import Decimal
 
 import numpy as np
 import pandas as pd
@@ -12,9 +13,11 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.core.draft.breaks import AT_VALUES, METHODS, propose_bounds
+from kivvet.core.draft.typed_values import half_open
 from kivvet.core.read.table_parser import parse_table
+from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.errors import DataError
-from kivvet.rule_table import rule_table
+from kivvet.rule_table import rule_table, value_of
 from tests.conftest import golden
 from tests.conftest import kivvet as command
 from tests.strategies import odd_texts, texts
@@ -307,3 +310,64 @@ def test_dates_in_examples_get_round_bounds():
         "< 2026-03-01",
         ">= 2026-03-01",
     ]
+
+
+def held(condition, value):
+    low, high = condition.lower, condition.upper
+    above = low is None or value > low or (condition.lower_closed and value == low)
+    return above and (high is None or value < high or (condition.upper_closed and value == high))
+
+
+@given(
+    st.lists(st.integers(-300, 300), min_size=1, max_size=6, unique=True).map(sorted),
+    st.sampled_from([Decimal("0.1"), Decimal("0.5"), Decimal(1), Decimal("0.25"), Decimal(5)]),
+)
+def test_bounds_that_are_written_shorter_hold_the_same_multiples_of_the_step(places, step):
+    bounds = [place * step for place in places]
+    plain, shorter = half_open(bounds), half_open(bounds, step)
+    for place in range(places[0] - 2, places[-1] + 3):
+        value = place * step
+        assert [held(one, value) for one in shorter] == [held(one, value) for one in plain]
+    assert sum(len(write_condition(one)) for one in shorter) <= sum(
+        len(write_condition(one)) for one in plain
+    ) + len(plain)
+
+
+@given(
+    st.lists(st.decimals(-999, 999, places=1), min_size=12, max_size=60),
+    st.sampled_from(["counts", "width", "natural", "round", "deviations"]),
+    st.integers(2, 6),
+)
+def test_drafted_bins_are_whole_however_their_bounds_are_written(values, propose, bins):
+    assume(len(set(values)) >= bins + 1)
+    table = kivvet.draft(
+        pa.table({"x": [float(one) for one in values]}), "x", propose=propose, bins=bins, results="{range}"
+    )
+    assert table.check().is_clean
+    noted = [int(row.note.split()[0].replace(",", "")) for row in value_of(table).rows]
+    assert sum(noted) == len(values)
+
+
+@pytest.mark.parametrize(
+    ("results", "classes"),
+    [("cold,mild,warm", ["cold", "mild", "warm"]), (["cold", "mild", "warm"], ["cold", "mild", "warm"]), ("{number}", ["1", "2", "3"])],
+)  # fmt: skip
+def test_classes_are_named_in_the_order_of_the_bins(results, classes):
+    table = kivvet.draft(pa.table({"x": [1.5, 9.5, 20.5]}), "x", bounds=[8, 16], results=results)
+    assert [row.results[0] for row in value_of(table).rows] == classes
+
+
+@pytest.mark.parametrize(
+    ("column", "results", "told"),
+    [
+        ("x", "a,b", "2 classes for 3 bins"),
+        ("x", "same", "would all be the same"),
+        ("x", ["a", "", "b"], "would all be the same"),
+        ("t", "a,b", "a row for each value"),
+    ],
+)
+def test_classes_that_do_not_go_with_the_bins_are_refused(column, results, told):
+    frame = pa.table({"x": [1.5, 9.5, 20.5], "t": ["p", "q", "q"]})
+    more = {"bounds": [8, 16]} if column == "x" else {}
+    with pytest.raises(kivvet.DataError, match=told):
+        kivvet.draft(frame, column, results=results, **more)

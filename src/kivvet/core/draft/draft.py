@@ -178,7 +178,8 @@ def _bins(column: str, given: TypedValues, wishes: Wishes) -> list[Condition]:
     finite = np.isfinite(numbers)
     if wishes.bounds:
         return half_open(_given_bounds(wishes.bounds, given.kind))
-    return half_open(_proposed_bounds(column, given, numbers[finite], given.rows[finite], wishes))
+    step = Decimal(1) if given.kind == "integer" else given.step
+    return half_open(_proposed_bounds(column, given, numbers[finite], given.rows[finite], wishes), step)
 
 
 def _given_bounds(texts: Sequence[str], kind: ValueType) -> list[Value]:

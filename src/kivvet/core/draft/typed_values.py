@@ -105,9 +105,31 @@ def exact_value(value: Any) -> Value:
     )
 
 
-def half_open(bounds: Sequence[Value]) -> list[Condition]:
-    """Return the ranges between bounds, each holding its lower bound: nothing lies between, nothing in two."""
+def half_open(bounds: Sequence[Value], step: Decimal | None = None) -> list[Condition]:
+    """Return the ranges between bounds, each holding its lower bound: nothing lies between, nothing in two.
+
+    Where all values are multiples of a step, a bound may be written as the value before it, which the lower range then holds: as
+    it reads shorter, ``<= 25`` rather than ``< 25.1``.
+    """
     if not bounds:
         return [Between(None, False, None, False)]
-    inner = [Between(low, True, high, False) for low, high in pairwise(bounds)]
-    return [Between(None, False, bounds[0], False), *inner, Between(bounds[-1], True, None, False)]
+    ends = [_shorter(bound, step) for bound in bounds]
+    inner = [
+        Between(low, not low_is_below, high, high_is_below)
+        for (low, low_is_below), (high, high_is_below) in pairwise(ends)
+    ]
+    (first, is_below_first), (last, is_below_last) = ends[0], ends[-1]
+    return [
+        Between(None, False, first, is_below_first),
+        *inner,
+        Between(last, not is_below_last, None, False),
+    ]
+
+
+def _shorter(bound: Value, step: Decimal | None) -> tuple[Value, bool]:
+    """Return a bound as it reads shorter, and whether it then is the last value of the lower range."""
+    if step is None or not isinstance(bound, (int, Decimal)) or isinstance(bound, bool):
+        return bound, False
+    before = Decimal(bound) - step
+    n_digits, n_before = (len(one.normalize().as_tuple().digits) for one in (Decimal(bound), before))
+    return (before.normalize() + 0, True) if n_before < n_digits else (bound, False)
