@@ -17,6 +17,7 @@ from kivvet.core.draft.typed_values import half_open
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.errors import DataError
+from kivvet.core.words.values import fold_text
 from kivvet.rule_table import rule_table, value_of
 from tests.conftest import golden
 from tests.conftest import kivvet as command
@@ -371,3 +372,52 @@ def test_classes_that_do_not_go_with_the_bins_are_refused(column, results, told)
     more = {"bounds": [8, 16]} if column == "x" else {}
     with pytest.raises(kivvet.DataError, match=told):
         kivvet.draft(frame, column, results=results, **more)
+
+
+@given(
+    st.lists(odd_texts, min_size=1, max_size=12),
+    st.sampled_from(["case", "space", "case,space", "case,space,unicode"]),
+)
+def test_values_that_fold_to_one_make_one_row_and_every_value_meets_its_row(values, fold):
+    assume(any(one.strip() for one in values))
+    frame = pa.table({"x": values})
+    try:
+        table = kivvet.draft(frame, "x", name="t", fold=fold, by_value=True)
+    except kivvet.DataError:
+        assume(False)  # they are no texts
+    assume(value_of(table).inputs[0].type == "text")
+    report = table.check()
+    assert (
+        not report.of_kind("overlap") and not report.of_kind("conflict") and not report.of_kind("duplicate")
+    )
+    compared = {fold_text(one, fold.split(",")) for one in values if one}
+    assert table.n_rows <= len(compared)
+    filled = kivvet.RuleTable(
+        "t", {"x": {"type": "text", "fold": fold.split(",")}}, {"y": "text"}, [[write_condition(row.conditions[0]), "a"] for row in value_of(table).rows]
+    )  # fmt: skip
+    made = filled.apply(frame)["y"].to_pylist()
+    assert all(label == "a" for label, text in zip(made, values, strict=True) if text.strip())
+
+
+def test_spellings_of_one_value_are_told_with_the_option_that_joins_them(tmp_path, run):
+    (tmp_path / "book.toml").write_text("")
+    (tmp_path / "d.csv").write_text("tree,n\n" + "Elm,1\nELM,1\nElm ,2\nOak,3\noak,3\n")
+    told = run("draft", "tree", "--on", "d.csv", "--column", "tree", cwd=tmp_path).out
+    assert "5 values are 2 but for case and blanks: draft it with --fold case,space" in told
+    told = run(
+        "draft",
+        "tree",
+        "--on",
+        "d.csv",
+        "--column",
+        "tree",
+        "--fold",
+        "space,case",
+        "--replace",
+        cwd=tmp_path,
+    )
+    assert 'fold = ["space", "case"]' in told.out and "# 3 rows" in told.out and "values are" not in told.out
+    for asked, says in (("kase", "did you mean 'case'?"), ("case", "text for fold")):
+        column = "tree" if asked == "kase" else "n"
+        ran = run("draft", "x", "--on", "d.csv", "--column", column, "--fold", asked, cwd=tmp_path)
+        assert ran.code == 1 and says in ran.err

@@ -40,6 +40,7 @@ def draft(
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
     results: str | Sequence[str] | None = None,
+    fold: str | Sequence[str] = (),
 ) -> RuleTable:
     """Return a table drafted from a column of data; ``print(table)`` shows its file.
 
@@ -67,6 +68,8 @@ def draft(
     results : str or sequence of str, optional
         The classes of bins in their order, ``["cold", "mild", "warm"]`` or ``"cold,mild,warm"``; or a pattern for them, such as
         ``"tenth {number}"``; ``{range}`` is the condition. Without it they are left blank.
+    fold : sequence of {"case", "space", "unicode"}
+        Differences of spelling that do not count: texts that differ by them alone make one row, and the input says so.
 
     Raises
     ------
@@ -87,6 +90,7 @@ def draft(
         by_value=by_value,
         quantiles=quantiles,
         results=results,
+        fold=fold,
         is_of_one=is_of_one,
     )
     if not is_of_one:

@@ -25,6 +25,7 @@ from kivvet.cli.options import Command, book_option, opened_book, option
 @option("--results")
 @option("--bins", type=click.IntRange(1, 1000), metavar="N")
 @option("--by-value")
+@option("--fold", default="")
 @option("--key", multiple=True)
 @option("--copy")
 @option("--keep", multiple=True)
@@ -118,6 +119,7 @@ _USED = {
         "propose",
         "bins",
         "by_value",
+        "fold",
         "output",
         "rows_file",
         "replace",

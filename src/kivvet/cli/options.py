@@ -113,6 +113,10 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
             "they are left blank.",
             "CLASSES",
         ),
+        "--fold": Word(
+            "Differences of spelling that do not count, such as case,space: values that differ by them alone make one row.",
+            "case,space,unicode",
+        ),
         "--by-value": Word("One row a value for numbers and dates too."),
         "--key": Word("Draft a lookup: the column whose values are looked up; may be given again.", "COLUMN"),
         "--keep": Word("A column the lookup gives; without it, all others.", "COLUMN"),

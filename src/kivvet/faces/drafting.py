@@ -154,6 +154,7 @@ class Drafting(OpenedBook):
         by_value: bool = False,
         quantiles: Sequence[Any] = (),
         results: str | Sequence[str] | None = None,
+        fold: str | Sequence[str] = (),
         rows_file: bool = False,
         copy: bool = False,
         replace: bool = False,
@@ -175,7 +176,7 @@ class Drafting(OpenedBook):
             Instead of `column`: the columns whose values a lookup looks up.
         keep : str or sequence of str
             The columns that a lookup gives; none for all others.
-        classes, output, propose, bins, bounds, by_value, quantiles, results
+        classes, output, propose, bins, bounds, by_value, quantiles, results, fold
             As in `kivvet.draft`.
         rows_file : bool
             Whether the rows stand in a CSV file of their own beside the table.
@@ -213,6 +214,7 @@ class Drafting(OpenedBook):
             by_value=by_value,
             quantiles=quantiles,
             results=results,
+            fold=fold,
             as_csv=rows_file,
             copy=copy,
             replace=replace,

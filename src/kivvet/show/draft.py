@@ -8,7 +8,8 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.draft_table import Drafted
-from kivvet.core.words.wording import count, shown_path
+from kivvet.core.draft.alike import fewest_spellings, results_by_text
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.rule_table import value_of
 from kivvet.show.terminal import print_columns, print_hint
 
@@ -34,6 +35,7 @@ def print_drafted(out: Console, done: Drafted) -> None:
     if done.table.drafted is not None:
         _print_reproduced(out, done)
         return
+    _print_spellings(out, done)
     blank = len(done.table.check().of_kind("unfinished"))
     if blank:
         print_hint(
@@ -42,6 +44,17 @@ def print_drafted(out: Console, done: Drafted) -> None:
         )
     else:
         print_hint(out, f"next: kivvet check {shlex.quote(done.table.name)}")
+
+
+def _print_spellings(out: Console, done: Drafted) -> None:
+    """Print that values differ only by how they are spelled, and how they become one."""
+    table = value_of(done.table)
+    texts = list(results_by_text(table)) if table.lookup is None and not table.inputs[0].fold else []
+    folds, n_left = fewest_spellings(texts)
+    if n_left < len(texts):
+        words = {"case": "case", "space": "blanks", "unicode": "Unicode form"}
+        said = f"{count(len(texts), 'value')} {'is' if n_left == 1 else 'are'} {n_left:,} but for {listed([words[one] for one in folds])}"
+        out.print(Text(f"{said}: draft it with --fold {','.join(folds)} to take them as one", "yellow"))
 
 
 def _print_reproduced(out: Console, done: Drafted) -> None:

@@ -33,6 +33,7 @@ def draft_into(
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
     results: str | Sequence[str] | None = None,
+    fold: str | Sequence[str] = (),
     as_csv: bool = False,
     copy: bool = False,
     replace: bool = False,
@@ -57,6 +58,7 @@ def draft_into(
             "by_value": by_value,
             "quantiles": quantiles,
             "results": results,
+            "fold": fold,
             "rows_file": as_csv,
         }
         if given := [word for word, value in unused.items() if value]:
@@ -73,6 +75,7 @@ def draft_into(
         by_value=by_value,
         quantiles=quantiles,
         results=results,
+        fold=fold,
         is_of_one=is_of_one,
     )
     if not is_of_one:

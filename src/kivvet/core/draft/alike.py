@@ -13,7 +13,7 @@ from itertools import combinations
 
 from kivvet.core.tables.table import Result, Table
 from kivvet.core.words.conditions import AnyOf, Equals
-from kivvet.core.words.values import fold_text
+from kivvet.core.words.values import FOLDS, fold_text
 
 _SHORTEST = 5  # texts of fewer letters are too near to each other
 _LONG = 9  # from so many letters on two changes are allowed
@@ -155,3 +155,15 @@ def results_by_text(table: Table) -> dict[str, tuple[Result, ...]]:
             if isinstance(part, Equals) and isinstance(part.value, str):
                 found.setdefault(part.value, row.results)
     return found
+
+
+def fewest_spellings(texts: Sequence[str]) -> tuple[tuple[str, ...], int]:
+    """Return the fewest differences that, not counted, leave the fewest texts, and how many these are."""
+    found = min(
+        (
+            (len({fold_text(text, folds) for text in texts}), len(folds), folds)
+            for n_folds in range(len(FOLDS) + 1)
+            for folds in combinations(FOLDS, n_folds)
+        ),
+    )
+    return found[2], found[0]

@@ -46,7 +46,7 @@ from kivvet.core.tables.origin import Origin, shape_of
 from kivvet.core.tables.table import UNFINISHED, Result, Row, Table
 from kivvet.core.words.conditions import Condition, Equals, write_condition
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.values import Value, ValueType, write_value
+from kivvet.core.words.values import Value, ValueType, fold_text, write_value
 from kivvet.core.words.wording import count, listed
 
 #: Distinct values a draft looks at; beyond, bounds are proposed from these many.
@@ -95,13 +95,16 @@ def draft_from_values(name: str, column: str, builder: LookBuilder, wishes: Wish
     given = typed_values(seen, builder.counters[column])
     output = Output(wishes.output or name, "text")
     is_bins = _wants_bins(seen, given, wishes)
-    conditions = _bins(column, given, wishes) if is_bins else _one_a_value(seen, given)
+    if wishes.fold and given.kind != "text":
+        raise DataError(f"column {column!r} is {given.kind}", expected="text for fold", fix="leave it out")
+    conditions = _bins(column, given, wishes) if is_bins else _one_a_value(seen, given, wishes.fold)
     _refuse_misfit(wishes, conditions, is_bins=is_bins)
     rows = [
         Row(number, (condition,), (_result(condition, number, wishes, is_bins=is_bins),))
         for number, condition in enumerate(conditions, 1)
     ]
-    table = drafted_table(name, input_of(column, given, is_bins=is_bins), output, rows)
+    about = replace(input_of(column, given, is_bins=is_bins), fold=wishes.fold)
+    table = drafted_table(name, about, output, rows)
     values = given.values.cast(pa.timestamp("us")) if given.kind == "datetime" else given.values
     outcomes = CompiledTable(table).classify({column: column_from_arrow(values)}).labels
     n_rows = np.bincount(outcomes, given.rows, table.n_rows).astype(int).tolist()
@@ -165,12 +168,21 @@ def _wants_bins(seen: ColumnLook, given: TypedValues, wishes: Wishes) -> bool:
     return wishes.wants_bins or not (given.kind == "integer" and seen.distinct <= FEW_INTEGERS)
 
 
-def _one_a_value(seen: ColumnLook, given: TypedValues) -> list[Condition]:
-    """Return a condition for each value, most frequent first."""
+def _one_a_value(seen: ColumnLook, given: TypedValues, fold: tuple[str, ...] = ()) -> list[Condition]:
+    """Return a condition for each value, most frequent first; of those that fold to one, as it is most often written."""
     if not seen.is_counted or seen.distinct > MOST_DRAFTED_ROWS:
         raise too_many(seen)
     order = np.argsort(-given.rows, kind="stable")
-    return [Equals(exact_value(given.values[int(place)].as_py())) for place in order]
+    values = [given.values[int(place)].as_py() for place in order]
+    if fold:
+        rows: dict[str, int] = {}
+        spelled: dict[str, str] = {}
+        for place, text in zip(order.tolist(), values, strict=True):
+            same = fold_text(text, fold)
+            spelled.setdefault(same, text)
+            rows[same] = rows.get(same, 0) + int(given.rows[place])
+        values = [spelled[same] for same in sorted(rows, key=lambda one: -rows[one])]
+    return [Equals(exact_value(value)) for value in values]
 
 
 def _bins(column: str, given: TypedValues, wishes: Wishes) -> list[Condition]:

@@ -9,8 +9,8 @@ from typing import Any
 
 from kivvet.core.draft.breaks import METHODS, Method
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.values import LiteralError, parse_decimal, write_value
-from kivvet.core.words.wording import listed
+from kivvet.core.words.values import FOLDS, LiteralError, parse_decimal, write_value
+from kivvet.core.words.wording import did_you_mean, listed
 
 
 @dataclass(frozen=True)
@@ -30,8 +30,10 @@ class Wishes:
         Whether numbers and dates too get one row a value.
     quantiles : tuple of Decimal
         Shares of the rows, rising between 0 and 1, at which bounds are; they win over `method`.
-    results : str or None
-        A pattern for the classes of bins: ``{number}`` is the bin's from 1, ``{range}`` its condition. None: blank.
+    results : str, tuple of str or None
+        A pattern for the classes of bins: ``{number}`` is the bin's from 1, ``{range}`` its condition; or the classes in order. None: blank.
+    fold : tuple of str
+        Differences of spelling that do not count: values that differ by them alone make one row.
     """
 
     output: str | None = None
@@ -41,6 +43,7 @@ class Wishes:
     by_value: bool = False
     quantiles: tuple[Decimal, ...] = ()
     results: str | tuple[str, ...] | None = None
+    fold: tuple[str, ...] = ()
 
     @property
     def wants_bins(self) -> bool:
@@ -57,6 +60,7 @@ def wishes_of(
     by_value: bool,
     quantiles: Sequence[Any] = (),
     results: str | Sequence[str] | None = None,
+    fold: str | Sequence[str] = (),
     is_of_one: bool = True,
 ) -> Wishes:
     """Return what is wished for, as calls give it; `DataError` where there is no such way to propose bounds, or something is
@@ -70,6 +74,7 @@ def wishes_of(
             quantiles=quantiles,
             results=results,
             by_value=by_value,
+            fold=fold,
         )
     if method is not None and method not in METHODS:
         raise DataError(f"{method!r} is no way to propose bounds", expected=f"one of: {listed(METHODS)}")
@@ -84,7 +89,24 @@ def wishes_of(
         )
     named = _classes(results)
     n_named = len(named) if isinstance(named, tuple) else Wishes.n_bins
-    return Wishes(output, method, n_named if n_bins is None else n_bins, texts, by_value, shares, named)
+    return Wishes(
+        output, method, n_named if n_bins is None else n_bins, texts, by_value, shares, named, _folds(fold)
+    )
+
+
+def _folds(given: str | Sequence[str]) -> tuple[str, ...]:
+    """Return the differences of spelling that are not to count."""
+    names = tuple(
+        one.strip() for one in (given.split(",") if isinstance(given, str) else given) if one.strip()
+    )
+    for name in names:
+        if name not in FOLDS:
+            raise DataError(
+                f"{name!r} is no difference that can be left uncounted",
+                expected=f"some of: {listed(FOLDS)}",
+                fix=did_you_mean(name, FOLDS),
+            )
+    return names
 
 
 def _classes(given: str | Sequence[str] | None) -> str | tuple[str, ...] | None:
