@@ -1,5 +1,7 @@
 """From the columns a dataset wants to steps in order: how names are looked up, and what is no plan."""
 
+import contextlib
+
 import pytest
 
 import kivvet
@@ -118,3 +120,24 @@ def test_a_table_may_be_applied_to_its_own_output_under_another_name():
     entries = ["up", {"table": "up", "input": {"place": "parent"}, "keep": {"parent": "grandparent"}}]
     plan, faults = planned(entries, source=("place",), tables={"up": chain})
     assert faults == [] and plan.written == ("parent", "grandparent")
+
+
+def test_a_command_plans_each_dataset_once_whoever_asks(survey, monkeypatch):
+    from kivvet.books.runs import plans, prepare
+
+    planned = []
+
+    def counted(entries, *given, **more):
+        planned.append(tuple(entries))
+        return make_plan(entries, *given, **more)
+
+    for module in (plans, prepare):
+        monkeypatch.setattr(module, "make_plan", counted)
+    for ask in (lambda book: book.check(), lambda book: book.status(), lambda book: book.unmatched()):
+        planned.clear()
+        book = kivvet.open_book(survey)
+        with contextlib.suppress(kivvet.KivvetError):
+            ask(book)
+        assert planned and len(planned) <= len(book.dataset_names) + len(
+            [one for one in book.datasets.values() if one.of is not None]
+        )

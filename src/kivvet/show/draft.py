@@ -9,7 +9,7 @@ from rich.text import Text
 
 from kivvet.books.asks.draft_table import Drafted
 from kivvet.core.draft.alike import fewest_spellings, results_by_text
-from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.core.words.wording import count, shown_path
 from kivvet.rule_table import value_of
 from kivvet.show.terminal import print_columns, print_hint
 
@@ -53,7 +53,7 @@ def _print_spellings(out: Console, done: Drafted) -> None:
     folds, n_left = fewest_spellings(texts)
     if n_left < len(texts):
         words = {"case": "case", "space": "blanks", "unicode": "Unicode form"}
-        said = f"{count(len(texts), 'value')} {'is' if n_left == 1 else 'are'} {n_left:,} but for {listed([words[one] for one in folds])}"
+        said = f"{count(len(texts), 'value')} {'is' if n_left == 1 else 'are'} {n_left:,} but for {' and '.join(words[one] for one in folds)}"
         out.print(Text(f"{said}: draft it with --fold {','.join(folds)} to take them as one", "yellow"))
 
 

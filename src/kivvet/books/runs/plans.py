@@ -29,17 +29,22 @@ def prepare(
         Whether the type of every column of the source is needed, not just of those that the plan reads. What the
         book does not say is told by the data, in one pass for all of them.
     """
-    prepared, faults = prepared_of(
-        dataset,
-        source_of(book, dataset),
-        book.tables,
-        book.formulas,
-        book.unusable_tables | book.unusable_formulas,
-        with_all_types=with_all_types,
-    )
-    formulas = {one.formula.name: one.formula for one in prepared.plan.formula_steps}
-    examples = [found for one in formulas.values() for found in formula_example_findings(one)]
-    return prepared, [*faults, *with_severity(examples, book.severity)]
+    known, source, key = _known_prepared(book), source_of(book, dataset), (dataset.name, with_all_types)
+    if key not in known or known[key][0].source is not source or known[key][0].dataset is not dataset:
+        prepared, faults = prepared_of(
+            dataset,
+            source,
+            book.tables,
+            book.formulas,
+            book.unusable_tables | book.unusable_formulas,
+            with_all_types=with_all_types,
+            planned=plan_of(book, dataset) if book.datasets.get(dataset.name) is dataset else None,
+        )
+        formulas = {one.formula.name: one.formula for one in prepared.plan.formula_steps}
+        examples = [found for one in formulas.values() for found in formula_example_findings(one)]
+        known[key] = prepared, (*faults, *with_severity(examples, book.severity))
+    prepared, found = known[key]
+    return prepared, [*found]
 
 
 def plan_of(book: OpenBook, dataset: Dataset) -> tuple[Plan, list[Finding]]:
@@ -58,6 +63,11 @@ def plan_of(book: OpenBook, dataset: Dataset) -> tuple[Plan, list[Finding]]:
         )
         known[dataset.name] = source, made
     return known[dataset.name][1]
+
+
+@kept
+def _known_prepared(_: OpenBook) -> dict[tuple[str, bool], tuple[Prepared, tuple[Finding, ...]]]:
+    return {}
 
 
 @kept

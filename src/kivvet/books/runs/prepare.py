@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.read_data import (
@@ -22,9 +21,6 @@ from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.source_and_target import Source
-
-if TYPE_CHECKING:
-    pass
 
 OnRows = Callable[[int], None]
 
@@ -49,9 +45,10 @@ def prepared_of(
     unusable: set[str],
     *,
     with_all_types: bool = False,
+    planned: tuple[Plan, list[Finding]] | None = None,
 ) -> tuple[Prepared, list[Finding]]:
-    """Do as `prepare` does, with tables and formulas that need not be a book's."""
-    plan, faults = make_plan(
+    """Do as `prepare` does, with tables and formulas that need not be a book's; `planned`, where that is known already."""
+    plan, faults = planned or make_plan(
         dataset.entries, tables, source.names, dataset.renamed, unusable, formulas, where=dataset.where
     )
     types, more = types_read(dataset, plan, source.names)
