@@ -44,7 +44,7 @@ def test_the_command_prints_a_view_csv_and_json(tmp_path):
     made = json.loads(run("unmatched", "d", "--json", cwd=folder).out)
     assert made["version"] == 1
     assert [
-        {name: str(value).replace("False", "false") for name, value in one.items()}
+        {name: "" if value is None else str(value).replace("False", "false") for name, value in one.items()}
         for one in made["unmatched"]
     ] == records
     assert run("unmatched", "nothing", cwd=folder).code == 2

@@ -196,7 +196,9 @@ def _run_rows(
     runs = [(label, list(same)) for label, same in groupby(values, key=winner.__getitem__)]
     bounds = [bound_between(low[-1], high[0], given) for (_, low), (_, high) in pairwise(runs)]
     made: list[Row] = []
-    for number, ((label, same), condition) in enumerate(zip(runs, half_open(bounds), strict=True), 1):
+    for number, ((label, same), condition) in enumerate(
+        zip(runs, half_open(bounds, given.step), strict=True), 1
+    ):
         rows = sum(sum(by_value[value].values()) for value in same)
         made.append(Row(number, (condition,), (label,), note=count(rows, "row")))
     return made

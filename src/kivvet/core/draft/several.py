@@ -20,7 +20,7 @@ from kivvet.core.draft.draft import columns_of_frame
 from kivvet.core.draft.from_examples import DraftReport, bound_between
 from kivvet.core.draft.look import LookBuilder
 from kivvet.core.draft.tree import Leaf, Part, entropy, impurity, leaves, wrong
-from kivvet.core.draft.typed_values import MOST_DRAFTED_ROWS, TypedValues, exact_value
+from kivvet.core.draft.typed_values import MOST_DRAFTED_ROWS, TypedValues, exact_value, shorter_bound
 from kivvet.core.draft.wishes import Wishes
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import UNFINISHED, Row, Table
@@ -141,7 +141,9 @@ def _range(column: CaseColumn, part: Part) -> Condition:
     low = None if part.low is None or part.below is None else _bound(column, part.below, part.low)
     high = None if part.high is None or part.before is None else _bound(column, part.before, part.high)
     if column.kind != "integer" or high is None or low is None:
-        return Between(low, low is not None, high, False)
+        begin, is_beyond = (None, True) if low is None else shorter_bound(low, column.step)
+        end, is_held = (None, False) if high is None else shorter_bound(high, column.step)
+        return Between(begin, not is_beyond, end, is_held)
     last = high - 1  # type: ignore[operator]
     return Equals(low) if low == last else Between(low, True, last, True)
 

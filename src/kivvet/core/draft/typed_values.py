@@ -113,7 +113,7 @@ def half_open(bounds: Sequence[Value], step: Decimal | None = None) -> list[Cond
     """
     if not bounds:
         return [Between(None, False, None, False)]
-    ends = [_shorter(bound, step) for bound in bounds]
+    ends = [shorter_bound(bound, step) for bound in bounds]
     inner = [
         Between(low, not low_is_below, high, high_is_below)
         for (low, low_is_below), (high, high_is_below) in pairwise(ends)
@@ -126,7 +126,7 @@ def half_open(bounds: Sequence[Value], step: Decimal | None = None) -> list[Cond
     ]
 
 
-def _shorter(bound: Value, step: Decimal | None) -> tuple[Value, bool]:
+def shorter_bound(bound: Value, step: Decimal | None) -> tuple[Value, bool]:
     """Return a bound as it reads shorter, and whether it then is the last value of the lower range."""
     if step is None or not isinstance(bound, (int, Decimal)) or isinstance(bound, bool):
         return bound, False
