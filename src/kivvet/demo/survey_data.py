@@ -152,7 +152,7 @@ def write_loggers(folder: Path, seed: int = _SEED) -> list[Path]:
         lines = [
             f"Datenlogger der Talsperre, {month:02d}/2026",
             "station;place;sampled_on;flow;saturation;checked",
-            ";;;l/s;;",
+            ";;;m³/s;;",
         ]
         total = Decimal(0)
         for _ in range(_READINGS_A_MONTH):
