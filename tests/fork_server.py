@@ -15,6 +15,8 @@ import sys
 import traceback
 from pathlib import Path
 
+from kivvet.__main__ import _NoPandas
+
 _LONGEST = 1 << 20
 CLIENT = """#!{python} -IS
 import json, os, socket, sys
@@ -38,7 +40,7 @@ def load() -> None:
     for package in ("kivvet.cli", "kivvet.show", "kivvet.pages", "kivvet.books.asks", "kivvet.books.runs"):
         for module in pkgutil.iter_modules(importlib.import_module(package).__path__, f"{package}."):
             importlib.import_module(module.name)
-    for name in ("pyarrow.csv", "pyarrow.parquet", "pyarrow.dataset", "pyarrow.json", "pandas", "jinja2"):
+    for name in ("pyarrow.csv", "pyarrow.parquet", "pyarrow.dataset", "pyarrow.json", "jinja2"):
         importlib.import_module(name)
 
 
@@ -98,5 +100,6 @@ def run(arguments: list[str]) -> None:
 
 
 if __name__ == "__main__":
+    sys.meta_path.insert(0, _NoPandas())
     load()
     serve(sys.argv[1])

@@ -7,10 +7,14 @@ import inspect
 import io
 import json
 import os
+import re
+import subprocess
 from pathlib import Path
 
 import click
+import pyarrow as pa
 import pytest
+from pyarrow import parquet
 
 import kivvet
 from kivvet.cli.main import root
@@ -193,3 +197,36 @@ def test_where_no_book_is_nothing_is_completed_and_nothing_fails(tmp_path, monke
     assert complete("kivvet check p", tmp_path, monkeypatch, capsys) == []
     (tmp_path / "book.toml").write_text("= broken")
     assert complete("kivvet check p", tmp_path, monkeypatch, capsys) == []
+
+
+@pytest.mark.parametrize("command", TOLD, ids=" ".join)
+def test_what_programs_read_is_printed_by_the_command_alone_as_in_this_process(
+    command, tmp_path, run, quick_kivvet
+):
+    folder = write_book(tmp_path)
+    assert run("apply", cwd=folder).code == 0
+    for form in ("csv", "markdown", "json"):
+        alone = subprocess.run(
+            [quick_kivvet / "kivvet", *command, "--format", form],
+            capture_output=True,
+            text=True,
+            cwd=folder,
+            check=False,
+        )
+        here = run(*command, "--format", form, cwd=folder)
+        assert alone.returncode == here.code, alone.stderr
+        assert without_times(alone.stdout) == without_times(here.out)
+
+
+def without_times(text):
+    return re.sub(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d\.\d+\+00:00)?|\b[0-9a-f]{8}\b", "<time>", text)
+
+
+def test_options_for_files_of_text_are_refused_for_others(tmp_path, run):
+    parquet.write_table(pa.table({"a": ["x", "Total"]}), tmp_path / "d.parquet")
+    for said in ("leave_out = \"a = 'Total'\"", "skip_last = 1", 'delimiter = ";"', "skip_blank = true"):
+        (tmp_path / "book.toml").write_text(
+            f'[datasets.d]\nsource = "d.parquet"\ntarget = "o.csv"\ncolumns = []\n{said}\n'
+        )
+        ran = run("apply", cwd=tmp_path)
+        assert ran.code == 1 and "is for files of text, and d.parquet is none" in ran.err

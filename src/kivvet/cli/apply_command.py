@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from kivvet.cli.options import Command, book_option, opened_book, option, say
-from kivvet.cli.telling import JSON_VERSION, Form, forms, lines_of
+from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 
 @click.command("apply", cls=Command, short_help="Write the targets of datasets, with their new columns.")
@@ -77,6 +77,17 @@ def command(
             lambda _: None,
             values=lambda: {"version": JSON_VERSION, "reports": [report.as_dict() for report in reports]},
             lines=lambda: [
-                {"dataset": report.dataset, **line} for report in reports for line in lines_of(report)
+                {
+                    "dataset": report.dataset,
+                    "table": table.table,
+                    "column": column,
+                    "class": label,
+                    "why": why,
+                    "rows": n,
+                }
+                for report in reports
+                for table in report.tables
+                for column in table.classes
+                for label, why, n in table.lines_of(column)
             ],
         )

@@ -53,6 +53,10 @@ def command(
     if form.name == "sarif" or form.name == "junit":  # noqa: PLR1714 (so that its type is known)
         click.echo(opened.report_as(report, form.name))
     else:
-        form.tell(report, lambda out: print_report(out, report, in_full=in_full))
+        form.tell(
+            report,
+            lambda out: print_report(out, report, in_full=in_full),
+            lines=lambda: [one.as_dict() for one in report.findings],
+        )
     is_failing = report.has_errors or (fail_if is not None and bool(report.of_severity("warning")))
     sys.exit(1 if is_failing else 0)

@@ -10,6 +10,8 @@ import click
 from kivvet.cli.options import Command, book_option, nearby_book, option
 from kivvet.cli.telling import Form, forms
 
+_MOST_VALUES_IN_CSV = 10
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -59,4 +61,4 @@ def command(
             uses = opened.uses_of_column(one.name) if opened is not None else ()
             print_column(out, one, uses, all_values=all)
 
-    form.tell(made, text)
+    form.tell(made, text, lines=lambda: made.as_dict(_MOST_VALUES_IN_CSV)["columns"])

@@ -48,4 +48,4 @@ def command(
     opened = opened_book(book)
     with counting_rows("reading") as on_rows:
         found = opened.shares(table, on, against=against, column=column, read_as=read_as, on_rows=on_rows)
-    form.tell(found, lambda out: print_shares(out, found))
+    form.tell(found, lambda out: print_shares(out, found), lines=lambda: found.as_dict()["rows"])

@@ -60,7 +60,7 @@ class Form:
         values : callable, optional
             Returns the plain values that JSON holds; without it `result.as_dict` does.
         lines : callable, optional
-            Returns the lines of CSV, by heading; without it the result as a frame.
+            Returns the lines of CSV, by heading.
         """
         from kivvet.show.terminal import console
 
@@ -71,17 +71,11 @@ class Form:
 
             say(markdown_of(result), nl=False)
         elif self.name == "csv":
-            made = lines_of(result) if lines is None else list(lines())
+            made = [] if lines is None else list(lines())
             heads = list(dict.fromkeys(name for line in made for name in line))
             print_csv(heads, [[line.get(name) for name in heads] for line in made], safe=self.is_safe)
         else:
             text(console())
-
-
-def lines_of(result: Any) -> list[dict[str, Any]]:
-    """Return the lines of a result's frame, by heading; None where there is no value."""
-    frame = result.to_frame()
-    return frame.astype(object).where(frame.notna(), None).to_dict("records")  # type: ignore[no-any-return]
 
 
 def forms(*names: FormName) -> Callable[[Decorated], Decorated]:

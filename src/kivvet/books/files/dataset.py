@@ -29,6 +29,7 @@ from kivvet.io.formats import (
     SOURCE_ENDINGS,
     TARGET_ENDINGS,
     delimiter_of,
+    format_of,
     headings_where_they_are,
     open_source,
 )
@@ -215,6 +216,7 @@ def parse_dataset(
         fix = "name another file: the source is never changed"
         options.fault("target", "target is the source itself", fix)
     read, fields = read_options(options), fields_read(options)
+    _refuse_for_other_formats(options, sources)
     renamed = options.by_name(
         "input",
         "input says which source column stands for a name",
@@ -245,6 +247,19 @@ def parse_dataset(
         said=given,
     )
     return dataset, faults.found
+
+
+def _refuse_for_other_formats(options: Options, sources: list[str]) -> None:
+    """Tell options that say how a file of text is written, where the source is none: nothing is dropped in silence."""
+    known = [format_of(Path(one)) for one in sources if not one.endswith("/")]
+    is_text = any(one is None or one.delimiter is not None for one in known)
+    for word in READ_KEYWORDS:
+        if sources and word in options and not is_text:
+            options.fault(
+                word,
+                f"{word} is for files of text, and {sources[0]} is none",
+                "leave it out; rows are chosen by where",
+            )
 
 
 def _key(options: Options) -> tuple[str, ...]:
