@@ -36,7 +36,7 @@ from kivvet.core.words.conditions import AnyValue, write_condition
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.values import LiteralError, ValueType, parse_value
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import count, listed, repeated
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -427,5 +427,8 @@ def wanted_rows(
 ) -> RowsWanted:
     """Return which rows are wanted, from texts such as ``load DESC`` and ``sample_id=S00812``; see `Book.rows`."""
     keys = [keys] if isinstance(keys, str) else keys
-    given = keys if isinstance(keys, Mapping) else dict(map(key_of, keys))
+    pairs = list(keys.items()) if isinstance(keys, Mapping) else [key_of(one) for one in keys]
+    if twice := repeated([name for name, _ in pairs]):
+        raise DataError(f"two values are asked of {twice[0]!r}", fix=f"where = {twice[0]} IN ('...', '...')")
+    given = dict(pairs)
     return RowsWanted(where, given, tuple(columns), tuple(map(sort_of, sort)), first, each, why)
