@@ -5,15 +5,12 @@ from __future__ import annotations
 import copy
 import csv
 import gzip
-import io
 import itertools
 import json
-import stat
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import IO, Any, Literal, NoReturn, overload
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -21,30 +18,25 @@ import pyarrow as pa
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.io.csv_faults import CsvExplained
+from kivvet.io.csv_lines import LINES_LOOKED_AT, LinesAbove, delimiter_by_name
 from kivvet.io.csv_records import (
     LONGEST_ROW,
     BrokenRecordError,
     CsvForm,
     LongRowError,
-    encoding_by_mark,
     is_text_encoding,
-    records,
-    separator_said,
-    without_last,
 )
 from kivvet.io.files import hash_bytes_of, unreadable
 from kivvet.io.left_out import Sieve, SievedRows, told
-from kivvet.io.recognise import recognise
-from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, Source, SourceNote
+from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, SourceNote
 
 _BLOCK_BYTES = 4 << 20
-_LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
-_LINES_AT_ONCE = 1 << 12
 _MOST_COLUMNS = 1_000_000
 _MOST_NAMES_SHOWN = 200
 
 
-class CsvSource(Source):
+class CsvSource(CsvExplained):
     """A CSV or TSV file, perhaps compressed with gzip; every field is text until it is converted.
 
     Parameters
@@ -75,7 +67,7 @@ class CsvSource(Source):
         self.is_compressed = suffixes[-1:] == [".gz"]
         self.options = options
         self.encoding, said = self._begins_with()
-        self.delimiter = options.delimiter or said or _delimiter_by_name(path)
+        self.delimiter = options.delimiter or said or delimiter_by_name(path)
         lines_above = max(options.lines_above, 0 if said is None else 1)
         below = options.skip_below_headings if options.has_heading_line else 0
         self.form = CsvForm(
@@ -103,31 +95,11 @@ class CsvSource(Source):
     def headings(self) -> Sequence[str]:
         return self._original
 
-    def _begins_with(self) -> tuple[str, str | None]:
-        """Return the encoding, by the mark of the file if it has one, and the delimiter that its first line says."""
-        opener: Any = gzip.open if self.is_compressed else open
-        try:
-            if not stat.S_ISREG(self.path.stat().st_mode):
-                self._refuse_special()
-            with opener(self.path, "rb") as file:
-                head = file.read(64)
-        except (OSError, EOFError) as error:
-            raise unreadable(self.path, error) from error
-        encoding = self.options.encoding
-        if (marked := encoding_by_mark(head)) is not None and marked != "utf-8":
-            encoding = marked
-        text = head[: len(head) // 4 * 4].decode(encoding, "ignore")
-        return encoding, separator_said(text.split("\n")[0] + "\n")
-
-    def _records(self, file: IO[str], *, is_strict: bool = False) -> Iterator[tuple[int, list[str]]]:
-        """Return the records of the file, opened below the lines that stand above the headings."""
-        return self.form.records(file, is_strict=is_strict)
-
     def _headings(self) -> list[str]:
         """Return the headings as they stand in the file, or as they are given."""
         try:
             with self.form.open(self.path) as file:
-                top = list(itertools.islice(self._records(file), 1 + _LINES_LOOKED_AT))
+                top = list(itertools.islice(self._records(file), 1 + LINES_LOOKED_AT))
         except (OSError, EOFError) as error:
             raise unreadable(self.path, error) from error
         except LongRowError as error:
@@ -245,19 +217,6 @@ class CsvSource(Source):
                 return f"if the headings stand on line {line}, say so: headings_on_line = {line}"
         return ""
 
-    def _refuse_special(self) -> NoReturn:
-        place = Place(shown_path(self.path))
-        if self.path.is_dir():
-            raise unreadable(self.path, IsADirectoryError())
-        raise DataError("is no regular file", place=place, fix="write what it gives to a file first")
-
-    def _long_row(self, line: int | None) -> DataError:
-        return DataError(
-            f"a row is longer than {LONGEST_ROW:,} characters",
-            place=Place(shown_path(self.path), line),
-            fix="see that lines end, and that quotes are closed",
-        )
-
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
     ) -> Iterator[pa.RecordBatch]:
@@ -293,7 +252,7 @@ class CsvSource(Source):
             encoding = self.encoding
             if self.options.skip_last:
                 encoding = encoding if "\n".encode(encoding) == b"\n" else "utf-8"
-                stream = pa.PythonFile(_Above(self.form, self.path, encoding), mode="r")
+                stream = pa.PythonFile(LinesAbove(self.form, self.path, encoding), mode="r")
             reader = arrow_csv.open_csv(
                 stream,
                 read_options=arrow_csv.ReadOptions(
@@ -411,163 +370,6 @@ class CsvSource(Source):
                 return before + int(stays[row - data - 1]) + 1
             before, data = before + batch.num_rows, data + len(stays)
         return 0
-
-    @overload
-    def _explain(self, error: Exception | None = None, *, must_fail: Literal[True] = True) -> NoReturn: ...
-    @overload
-    def _explain(self, error: Exception | None = None, *, must_fail: Literal[False]) -> None: ...
-    def _explain(self, error: Exception | None = None, *, must_fail: bool = True) -> None:
-        """Raise the error that says where the file is broken, having walked it once more."""
-        name = shown_path(self.path)
-        ragged = []
-        try:
-            with self.form.open(self.path) as file:
-                for line, record in self._records(file, is_strict=True):
-                    if record and self.schema and len(record) != len(self.schema):
-                        ragged.append((line, len(record)))
-        except UnicodeDecodeError as fault:
-            if fault.reason in ("truncated data", "unexpected end of data") and self.encoding.startswith(
-                "utf-"
-            ):
-                raise DataError(
-                    "ends within a character: it seems to be cut off",
-                    place=Place(name),
-                    expected=f"text in {self.encoding}",
-                    fix="fetch or copy the file again",
-                ) from None
-            raise DataError(
-                f"byte 0x{fault.object[fault.start]:02x} is not {self.encoding}",
-                place=self._place_of_bad_byte(),
-                expected=f"text in {self.encoding}",
-                fix=self.options_that_fit("encoding")
-                or 'save the file as UTF-8, or say which encoding it has, such as encoding = "cp1252"',
-            ) from None
-        except UnicodeError as fault:
-            raise DataError(
-                f"is not {self.encoding}: {fault}",
-                place=Place(name),
-                fix="say which encoding it has",
-            ) from None
-        except LongRowError as fault:
-            raise self._long_row(fault.line) from None
-        except BrokenRecordError as fault:
-            if "unexpected end" in str(fault):
-                raise DataError(
-                    "a quote is not closed",
-                    place=Place(name, fault.line),
-                    found="the end of the file within a field",
-                    fix='close the quote; a quote within a quoted field is doubled: ""',
-                ) from None
-            raise DataError(
-                f"not valid CSV: {fault}",
-                place=Place(name, fault.line),
-                fix='a quote within a quoted field is doubled: ""',
-            ) from None
-        if ragged:
-            first, found = ragged[0]
-            others = (
-                f" (so have {count(len(ragged) - 1, 'more line')}: {', '.join(str(at) for at, _ in ragged[1:6])}{', ...' if len(ragged) > 6 else ''})"
-                if len(ragged) > 1
-                else ""
-            )
-            raise DataError(
-                f"a row has another number of fields than the headings{others}",
-                place=Place(name, first),
-                expected=count(len(self.names), "field"),
-                found=count(found, "field"),
-                fix=self.options_that_fit("delimiter", "headings_on_line")
-                or f"a field that holds {self.delimiter!r} stands in quotes",
-            )
-        if must_fail:
-            if "straddling" in str(error):
-                raise self._long_row(None)
-            raise DataError(f"cannot be read as CSV: {error}", place=Place(name))
-
-    def options_that_fit(self, *deciding: str) -> str:
-        """Return the options with which the file could be read, where one of those that decide differs; else nothing."""
-        try:
-            found = recognise(self.path).options
-        except (OSError, EOFError):
-            return ""
-        by_default = self._begins_with()[1] or _delimiter_by_name(self.path)
-        now = {**self.options.said(), "delimiter": self.delimiter, "encoding": self.encoding}
-        said = {
-            **found.said(),
-            "delimiter": found.delimiter or by_default,
-            "encoding": self.encoding
-            if found.encoding == "utf-8" != self.options.encoding
-            else found.encoding,
-        }
-        differing = {word: value for word, value in said.items() if now.get(word) != value}
-        if not set(deciding) & set(differing):
-            return ""
-        lines = ", ".join(
-            f"{word} = {json.dumps(value, ensure_ascii=False)}" for word, value in differing.items()
-        )
-        return f"the file seems to be written so: {lines}"
-
-    def _place_of_bad_byte(self) -> Place:
-        opener: Any = gzip.open if self.is_compressed else open
-        with opener(self.path, "rb") as file:
-            for number, line in enumerate(file, 1):
-                try:
-                    line.decode(self.encoding)
-                except UnicodeDecodeError as fault:
-                    return Place(shown_path(self.path), number, fault.start + 1)
-        return Place(shown_path(self.path))
-
-
-def line_of_headings(path: Path, options: ReadOptions, wanted: Sequence[str]) -> int | None:
-    """Return the line on which some headings stand, in any order and however they are spelled but for case and blanks; None
-    where they stand where the options say, or nowhere near the beginning.
-    """
-    known = sorted(" ".join(name.casefold().split()) for name in wanted)
-    opener: Any = gzip.open if path.name.lower().endswith(".gz") else open
-    with opener(path, "rt", encoding=_read_as(options.encoding), newline="") as file:
-        delimiter = options.delimiter or _delimiter_by_name(path)
-        for line, record in itertools.islice(records(file, delimiter, quote=options.quote), _LINES_LOOKED_AT):
-            if sorted(" ".join(field.casefold().split()) for field in record) == known:
-                return None if line == (options.headings_on_line or 1) else line
-    return None
-
-
-def _read_as(encoding: str) -> str:
-    return "utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding
-
-
-class _Above(io.RawIOBase):
-    """The bytes of a file's lines above the last ones, in an encoding, read as they are asked for."""
-
-    def __init__(self, form: CsvForm, path: Path, encoding: str) -> None:
-        super().__init__()
-        self._file = replace(form, lines_above=0).open(path)
-        self._lines = without_last(self._file, form.skip_last)
-        self._encoding = encoding
-        self._rest = b""
-
-    def readable(self) -> bool:
-        return True
-
-    def read(self, size: int = -1) -> bytes:
-        parts, held = [self._rest], len(self._rest)
-        while size < 0 or held < size:
-            text = "".join(itertools.islice(self._lines, _LINES_AT_ONCE))
-            if not text:
-                break
-            parts.append(text.encode(self._encoding))
-            held += len(parts[-1])
-        made = b"".join(parts)
-        end = len(made) if size < 0 else size
-        self._rest = made[end:]
-        return made[:end]
-
-    def close(self) -> None:
-        self._file.close()
-        super().close()
-
-
-def _delimiter_by_name(path: Path) -> str:
-    return "\t" if ".tsv" in [suffix.lower() for suffix in path.suffixes] else ","
 
 
 def read_all(path: Path, options: ReadOptions = AS_IT_SAYS) -> pa.Table:

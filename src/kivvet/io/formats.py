@@ -13,6 +13,7 @@ from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.io import csv_source, csv_target, other_files, parquet_files
+from kivvet.io.csv_lines import line_of_headings
 from kivvet.io.csv_records import LinesOfRows
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target, WriteOptions
 
@@ -163,7 +164,7 @@ def headings_where_they_are(path: Path, first: Path, options: ReadOptions) -> Re
         return options
     try:
         wanted = csv_source.CsvSource(first, options).headings
-        line = csv_source.line_of_headings(path, options, wanted)
+        line = line_of_headings(path, options, wanted)
     except (DataError, OSError, EOFError, UnicodeError):
         return options
     return options if line is None else replace(options, headings_on_line=line)

@@ -7,7 +7,6 @@ import os
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
-from itertools import combinations
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -29,9 +28,9 @@ from kivvet.core.columns.counting import (
     strays,
     type_of_values,
 )
-from kivvet.core.draft.alike import alike_pairs
+from kivvet.core.draft.look_hints import few_strays, number_hints, text_hints
 from kivvet.core.words.printed import ShownInNotebooks
-from kivvet.core.words.values import ValueType, fold_text, write_plain
+from kivvet.core.words.values import ValueType, write_plain
 from kivvet.core.words.wording import count
 
 if TYPE_CHECKING:
@@ -41,15 +40,8 @@ LOOK_VERSION = 1
 _ROWS_FOR_THREADS = 10_000
 _THREADS = min(4, os.cpu_count() or 1)
 _MOST_COMPARED = 100_000  # values listed, the most frequent first
-_MOST_FOLDED = 20_000  # of those, held against each other
-_MOST_SHOWN = 5
-_MOST_STRAYS = 3
 _N_BARS = 12
-_FEW_INTEGERS = 20
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
-_WORDS_LIKE_MISSING = frozenset(
-    {"na", "n/a", "n.a.", "nan", "null", "none", "nil", "-", "--", "?", ".", "missing", "unknown", "#n/a"}
-)
 
 
 @dataclass(frozen=True, slots=True)
@@ -299,17 +291,17 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
         if bad is not None:
             hints = [f"{count(int(counts[bad].sum()), 'field')} cannot be read as {declared}"]
             odd = [(values[int(at)].as_py(), int(counts[at])) for at in np.flatnonzero(bad)]
-            strays_found = _few(odd, int(counts.sum()))
+            strays_found = few_strays(odd, int(counts.sum()))
     elif is_text_type(values.type) and reason.startswith("not all fields are"):
         kinds: tuple[ValueType, ...] = ("number", "date", "datetime")
         by_kind = (strays(values, counts, one) for one in kinds)
-        strays_found = _few(min(by_kind, key=lambda odd: sum(n for _, n in odd)), int(counts.sum()))
+        strays_found = few_strays(min(by_kind, key=lambda odd: sum(n for _, n in odd)), int(counts.sum()))
     if kind in ("integer", "number", "date", "datetime"):
         more = _range_of(values, counts, kind)
-        hints += _number_hints(more.pop("numbers", None), more.pop("weights", None), kind, len(values), rows)
+        hints += number_hints(more.pop("numbers", None), more.pop("weights", None), kind, len(values), rows)
     elif kind == "text":
         more = {"longest": int(pc.max(pc.utf8_length(values)).as_py())}
-        hints += _text_hints(shown)
+        hints += text_hints(shown)
     return ColumnLook(
         name,
         kind,
@@ -322,12 +314,6 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
         strays=strays_found,
         **more,
     )
-
-
-def _few(odd: Sequence[tuple[str, int]], n_fields: int) -> tuple[tuple[str, int], ...]:
-    """Return the fields that are not as all others, where they are few; else nothing."""
-    is_few = len(odd) <= _MOST_STRAYS and sum(n for _, n in odd) * 20 <= n_fields
-    return tuple(odd) if is_few else ()
 
 
 def _look_at_many(name: str, counter: ValueCounter, tail: Tail, rows: int) -> ColumnLook:
@@ -437,69 +423,3 @@ def round_width(width: float) -> float:
         return 1.0
     power = 10.0 ** np.floor(np.log10(width))
     return float(next(power * nice for nice in (1, 2, 2.5, 5, 10) if power * nice >= width * (1 - 1e-9)))
-
-
-def _number_hints(
-    numbers: FloatArray | None,
-    weights: npt.NDArray[np.int64] | None,
-    kind: ValueType,
-    n_distinct: int,
-    rows: int,
-) -> list[str]:
-    if numbers is None or weights is None or kind not in ("integer", "number"):
-        return []
-    hints = []
-    if kind == "integer" and n_distinct <= _FEW_INTEGERS and rows >= 10 * n_distinct:
-        hints.append(f"{count(n_distinct, 'distinct whole number')}: likely a category, not an amount")
-    if len(numbers) > 2:
-        low, high = numbers[0], numbers[-1]
-        if low < 0 <= numbers[1] and _is_all_nines(low):
-            hints.append(_sentinel(low, int(weights[0])))
-        if high > 10 * max(numbers[-2], 1) and _is_all_nines(high):
-            hints.append(_sentinel(high, int(weights[-1])))
-    return hints
-
-
-def _is_all_nines(number: float) -> bool:
-    return set(f"{abs(number):g}") == {"9"}
-
-
-def _sentinel(number: float, rows: int) -> str:
-    return f'{number:g} ({count(rows, "row")}) lies apart from all others: does it mean missing? Then missing_words = ["{number:g}"]'
-
-
-def _text_hints(values: tuple[tuple[str, int], ...]) -> list[str]:
-    hints: list[str] = []
-    groups: dict[str, list[tuple[str, int]]] = {}
-    for text, rows in values[:_MOST_FOLDED]:
-        groups.setdefault(fold_text(text, ("case", "space", "unicode")), []).append((text, rows))
-    alike = [group for group in groups.values() if len(group) > 1]
-    for same in alike[:_MOST_SHOWN]:
-        listed = " and ".join(f"{text!r} ({rows:,})" for text, rows in same[:4])
-        hints.append(f"{listed} differ only by {_difference([text for text, _ in same])}")
-    if len(alike) > _MOST_SHOWN:
-        n_texts = sum(map(len, alike))
-        hints.append(
-            f"in all {n_texts:,} values are {len(alike):,} but for case, blanks and Unicode form: fold = [...] of an input takes them as one"
-        )
-    pairs = alike_pairs(values) if len(values) <= _MOST_FOLDED else []
-    for text, rows, near, n_near in pairs[:_MOST_SHOWN]:
-        hints.append(f"{text!r} ({rows:,}) is spelled like {near!r} ({n_near:,})")
-    if len(pairs) > _MOST_SHOWN:
-        hints.append(f"and {len(pairs) - _MOST_SHOWN:,} more values are spelled like frequent ones")
-    for text, rows in values:
-        if text.strip().casefold() in _WORDS_LIKE_MISSING:
-            hints.append(
-                f'{text!r} ({count(rows, "row")}) looks like missing and is kept as text; if it is missing: missing_words = ["{text}"]'
-            )
-    return hints[: 3 * _MOST_SHOWN]
-
-
-def _difference(texts: list[str]) -> str:
-    """Return in words the fewest differences that, not counted, make the texts one."""
-    words = {"space": "blanks", "case": "upper and lower case", "unicode": "their Unicode form"}
-    for n_folds in (1, 2, 3):
-        for folds in combinations(words, n_folds):
-            if len({fold_text(text, folds) for text in texts}) == 1:
-                return " and ".join(words[fold] for fold in folds)
-    raise AssertionError("these texts were grouped because they fold to one")
