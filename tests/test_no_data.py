@@ -295,3 +295,22 @@ def test_headings_that_are_read_otherwise_are_told(tmp_path, run):
     months = {"1.csv": written(rows), "2.csv": written(rows, headings=["Station", "day", "LOAD", "remark"])}
     told = run("check", "--in-full", cwd=month_book(tmp_path, months)).out
     assert "'Station' is read as 'station', 'LOAD' is read as 'load'" in told
+
+
+@pytest.mark.parametrize("ends", ["rows", "headings", "both"])
+@pytest.mark.parametrize("delimiter", [";", "\t", "|"])
+def test_a_delimiter_at_the_end_of_lines_hides_neither_headings_nor_types(tmp_path, ends, delimiter):
+    rows = clean(random.Random(5), 9)
+    plain = tmp_path / "plain.csv"
+    plain.write_text(written(rows, delimiter))
+    head, *lines = written(rows, delimiter).splitlines()
+    if ends != "headings":
+        lines = [line + delimiter for line in lines]
+    if ends != "rows":
+        head += delimiter
+    path = tmp_path / "ends.csv"
+    path.write_text("\n".join(["Logger 12", head, *lines]) + "\n")
+    assert recognise(path).options.headings_on_line == 2
+    found = {one.name: (one.type, one.values) for one in look_at(None, path).columns}
+    for one in look_at(None, plain).columns:
+        assert found[one.name] == (one.type, one.values)

@@ -5,6 +5,7 @@ footnotes. What is found is proposed, and said row by row; nothing is left out t
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -80,7 +81,7 @@ def find_no_data(
     notes = (
         {tuple(one) for one in last_lines[len(last_lines) - found.skip_last :]} if found.skip_last else set()
     )
-    kept = [one for one in rows if len(one) == width and tuple(one) not in notes]
+    kept = [one for one in _of_usual_width(list(rows), width) if tuple(one) not in notes]
     blank = [one for one in kept if not any(text.strip() for text in one)]
     if blank and width > 1:
         found.skip_blank = True
@@ -104,6 +105,16 @@ def find_no_data(
     found.leave_out = " OR ".join(conditions)
     found.rows = kept
     return found
+
+
+def _of_usual_width(rows: Sequence[Record], width: int) -> list[Record]:
+    """Return the rows that have as many fields as there are headings; where a delimiter ends every row, or the headings alone,
+    without what is one too many.
+    """
+    usual = Counter(len(one) for one in rows if one).most_common(1)
+    if usual and abs(usual[0][0] - width) == 1 and not any(len(one) == width for one in rows):
+        return [[*one, ""][:width] for one in rows if len(one) == usual[0][0]]
+    return [one for one in rows if len(one) == width]
 
 
 def _short(text: str) -> str:

@@ -309,7 +309,8 @@ def _headings(records: Sequence[Sequence[str]]) -> tuple[int, list[str]]:
         (
             number
             for number, one in enumerate(records[:20], 1)
-            if len(one) == width and (width == 1 or sum(not text.strip() for text in one) * 2 < width)
+            if _is_as_wide(one, width, records)
+            and (width == 1 or sum(not text.strip() for text in one[:width]) * 2 < width)
         ),
         1,
     )
@@ -319,6 +320,16 @@ def _headings(records: Sequence[Sequence[str]]) -> tuple[int, list[str]]:
     if following and line == 1 and len(set(first)) > 1 and _are_values(first, following):
         return line, [f"column_{number}" for number in range(1, width + 1)]
     return line, []
+
+
+def _is_as_wide(record: Sequence[str], width: int, records: Sequence[Sequence[str]]) -> bool:
+    """Whether a record has as many fields as most, but for a delimiter at the end of it alone, or of all others alone."""
+    if len(record) == width:
+        return True
+    if len(record) == width + 1 > 2:
+        return not record[-1].strip()
+    others = [one for one in records if len(one) == width]
+    return len(record) == width - 1 > 1 and not any(one[-1].strip() for one in others)
 
 
 def _are_values(first: Sequence[str], following: Sequence[Sequence[str]]) -> bool:
