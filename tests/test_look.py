@@ -165,6 +165,7 @@ def test_of_thousands_of_columns_the_first_are_looked_at_and_the_rest_is_counted
     names = [f"c{number}" for number in range(1_003)]
     (tmp_path / "wide.csv").write_text(f"{','.join(names)}\n{','.join('1' * 1_003)}\n")
     made = look_at(None, tmp_path / "wide.csv")
+    assert isinstance(made, kivvet.Look)  # which lets notebooks show it
     assert len(made.columns) == 1_000 and made.n_more == made.as_dict()["columns_left_out"] == 3
     assert "3 more columns" in made._repr_html_() and "1,003" in made._repr_html_()
     out = run("look", "wide.csv", cwd=tmp_path).out

@@ -138,7 +138,7 @@ def column_look_form(one: ColumnLook) -> Part:
         facts.append(("quantiles", ", ".join(f"{share}: {value}" for share, value in one.quantiles.items())))
     most = max((rows for *_, rows in one.bars), default=1) or 1
     bars = [
-        Line((*words(f"{low} to {high}"), Cell(f"{rows:,}", is_number=True, share=rows / most)))
+        Line((*words(f"{low} to <{high}"), Cell(f"{rows:,}", is_number=True, share=rows / most)))
         for low, high, rows in one.bars
     ]
     top = one.values[0][1] if one.values else 1

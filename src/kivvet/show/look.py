@@ -156,7 +156,7 @@ def _print_range(out: Console, one: ColumnLook) -> None:
     high_width = max(len(high) for _, high, _ in one.bars)
     figures = max(len(f"{rows:,}") for *_, rows in one.bars)
     for low, high, rows in one.bars:
-        line = Text(f"    {low:>{low_width}} to {high:>{high_width}}  {rows:>{figures},}  ")
+        line = Text(f"    {low:>{low_width}} to {f'<{high}':>{high_width + 1}}  {rows:>{figures},}  ")
         out.print(line.append(bar(rows / most, _BAR_WIDTH), "blue"))
 
 
