@@ -8,10 +8,14 @@ import re
 import typing
 
 import pandas as pd
+import pyarrow as pa
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import kivvet
 from kivvet.cli.main import _COMMANDS
+from tests.strategies import odd_texts, texts
 
 FACES = (kivvet.RuleTable, kivvet.Book, kivvet.Report, kivvet.Applied, kivvet.Look, kivvet.Finding)
 FUNCTIONS = [getattr(kivvet, name) for name in kivvet.__all__ if inspect.isfunction(getattr(kivvet, name))]
@@ -188,3 +192,18 @@ def test_one_name_stands_for_itself_and_not_for_its_letters(small_book):
     assert str(told.value).split("\n")[1].startswith("error syntax: columns is a list")
     with pytest.raises(kivvet.DataError, match="an int is no frame"):
         kivvet.look(5)
+
+
+@given(st.dictionaries(st.one_of(odd_texts, texts), st.sampled_from("abc"), min_size=1, max_size=8))
+def test_a_mapping_of_values_gives_each_value_its_result_whatever_signs_it_holds(mapping):
+    table = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, mapping, otherwise={"y": "none"})
+    keys = [key for key in mapping if key.strip()]
+    made = table.apply(pa.table({"x": pa.array([*keys, "no such value"], pa.string())}))["y"].to_pylist()
+    assert made == [*(mapping[key] for key in keys), "none"]
+
+
+def test_a_mapping_of_other_values_takes_them_as_rows_do():
+    numbers = kivvet.RuleTable("t", {"x": "integer"}, {"y": "text"}, {1: "one", 2: "two", None: "no value"})
+    assert numbers.apply(pa.table({"x": [2, None, 1]}))["y"].to_pylist() == ["two", "no value", "one"]
+    with pytest.raises(kivvet.DataError, match="one input and one output"):
+        kivvet.RuleTable("t", {"x": "text", "z": "text"}, {"y": "text"}, {"a": "b"})

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Match, Row, Table
+from kivvet.core.words.conditions import Equals, write_condition
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.examples import Example
 from kivvet.core.words.findings import Report, with_severity
@@ -36,7 +37,8 @@ class RuleTable(ShownInNotebooks):
         By name, the type or a mapping of `type` and options, as in a table's file:
         ``{"ph": {"type": "number", "step": 0.1}}``.
     rows : sequence of sequences of str, numbers, dates, booleans or None
-        Conditions, then results. With several inputs or outputs the first row names them.
+        Conditions, then results. With several inputs or outputs the first row names them. Of one input and one output also a
+        mapping: of the values as they are, ``{"PR": "probe", "a | b": "kit"}``, to their results; None stands for missing.
     lookup : sequence of mappings, pandas.DataFrame or pyarrow.Table
         Instead of `rows`: keys and outputs as plain values, columns found by name.
     match : {"one", "first", "every"}
@@ -82,7 +84,7 @@ class RuleTable(ShownInNotebooks):
         definition = {
             "inputs": inputs,
             "outputs": outputs,
-            "rows": rows,
+            "rows": _rows_of(rows, inputs, outputs) if isinstance(rows, Mapping) else rows,
             "lookup": lookup,
             "match": match,
             "missing": missing,
@@ -367,6 +369,25 @@ class RuleTable(ShownInNotebooks):
         from kivvet.core.run.frames import apply_tables
 
         return apply_tables(frame, [self._table])
+
+
+def _rows_of(
+    mapping: Mapping[Any, Any], inputs: Mapping[str, Any], outputs: Mapping[str, Any]
+) -> list[list[Any]]:
+    """Return the rows of a mapping: its keys are values, not conditions."""
+    if len(inputs) != 1 or len(outputs) != 1:
+        raise DataError(
+            "a mapping of values is for one input and one output", fix="give rows, the first with names"
+        )
+    (about,) = inputs.values()
+    kind = about.get("type") if isinstance(about, Mapping) else about
+
+    def cell(key: Any) -> Any:
+        if key is None or key == "" or key != key:  # noqa: PLR0124 (not a number)
+            return "missing"
+        return write_condition(Equals(key)) if isinstance(key, str) and kind == "text" else key
+
+    return [[cell(key), "missing" if result is None else result] for key, result in mapping.items()]
 
 
 def rule_table(table: Table, drafted: DraftReport | None = None) -> RuleTable:
