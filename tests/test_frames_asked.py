@@ -61,7 +61,7 @@ def test_a_table_drafted_from_a_frame_says_so_in_words(small_book):
         ([1, 2], "a list is given"),
         ({"ph": [1]}, "a dict is given"),
         (pd.Series([1], name="ph"), "no frame"),
-        (7, "a int is given"),
+        (7, "an int is given"),
         (pd.DataFrame([[1, 2]], columns=["a", "a"]), "two columns are named 'a'"),
         (pd.DataFrame({"a": [1, "x"]}), "cannot be read"),
     ],

@@ -141,3 +141,29 @@ def test_a_command_plans_each_dataset_once_whoever_asks(survey, monkeypatch):
         assert planned and len(planned) <= len(book.dataset_names) + len(
             [one for one in book.datasets.values() if one.of is not None]
         )
+
+
+@pytest.mark.parametrize("with_all_types", [False, True])
+def test_what_is_kept_of_a_dataset_made_ready_is_what_making_it_ready_anew_gives(small_book, with_all_types):
+    from kivvet.books.files.open_book import OpenBook
+    from kivvet.books.runs.plans import prepare
+
+    def told(book):
+        prepared, faults = prepare(book, book.dataset("samples"), with_all_types=with_all_types)
+        return prepared.plan, prepared.types, prepared.inferred, prepared.long_wholes, faults
+
+    source = small_book / "data/samples.csv"
+    first, kept = source.read_text(), OpenBook(small_book)
+    changes = [
+        first,
+        first.replace("6.40", "sour"),
+        first.replace("remark", "remarks"),
+        first.replace(",ph,", ",pH,"),
+        first,
+    ]
+    for text in changes:
+        source.write_text(text + "5,007,7.5,late\n" * changes.index(text))  # of another size each time
+        for _ in range(2):
+            assert told(kept) == told(OpenBook(small_book))
+        told(kept)[-1].append("a caller may add to its faults")
+    assert all(not isinstance(one, str) for one in told(kept)[-1])

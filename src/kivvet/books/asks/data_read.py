@@ -143,8 +143,9 @@ def _of_frame(frame: Any, read_as: str) -> DataRead:
     from kivvet.core.run.frames import frame_table
 
     if isinstance(frame, (list, tuple, dict)) or not hasattr(frame, "__arrow_c_stream__"):
+        kind = type(frame).__name__
         raise DataError(
-            f"a {type(frame).__name__} is given",
+            f"{'an' if kind[0] in 'aeiouAEIOU' else 'a'} {kind} is given",
             expected="the name of a dataset, the path of a file, or a frame",
             fix="make a frame of pandas, of pyarrow, or one that gives an Arrow stream from it",
         )
