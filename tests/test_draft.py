@@ -421,3 +421,78 @@ def test_spellings_of_one_value_are_told_with_the_option_that_joins_them(tmp_pat
         column = "tree" if asked == "kase" else "n"
         ran = run("draft", "x", "--on", "d.csv", "--column", column, "--fold", asked, cwd=tmp_path)
         assert ran.code == 1 and says in ran.err
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.tuples(st.sampled_from(["a", "A", "b ", "b", "cc"]), st.sampled_from("pqrs")), min_size=1),
+    st.dictionaries(st.sampled_from(["a", "B", "cc", "zz"]), st.sampled_from(["one", "two", ""])),
+    st.sampled_from([(), ("case",), ("case", "space")]),
+)
+def test_classes_given_by_value_stand_where_the_value_does_and_notes_say_what_stands_beside_it(
+    data, classes, fold
+):
+    frame = pd.DataFrame(data, columns=["x", "y"])
+    table = kivvet.draft(frame, "x", results=classes, fold=fold, noting="y")
+    given = {fold_text(value, fold): label for value, label in classes.items() if label}
+    for row in table.rows:
+        same = fold_text(row.conditions[0].value, fold)
+        assert (str(row.results[0]) if row.results[0] in ("one", "two") else None) == given.get(same)
+        held = [(x, y) for x, y in data if fold_text(x, fold) == same]
+        parts = row.note.split("; ")
+        assert int(parts[0].split()[0]) == len(held)
+        spelled = {x for x, _ in held}
+        assert (len(spelled) > 1) == ("also written" in row.note)
+        beside = parts[-1].partition(" and ")[0].split(", ")
+        counts = pd.Series([y for _, y in held]).value_counts()
+        assert counts[beside[0]] == counts.max() and len(beside) == min(3, len(counts))
+    assert read_again(table)
+
+
+@settings(deadline=None)
+@given(st.lists(st.integers(0, 12), min_size=4, max_size=60), st.integers(2, 5))
+def test_the_bounds_told_as_nearer_to_equal_counts_are(values, bins):
+    assume(len(set(values)) >= bins)
+    frame = pd.DataFrame({"x": values})
+    table = kivvet.draft(frame, "x", propose="counts", bins=bins)
+    said = value_of(table).note
+    sizes = [int(row.note.split()[0]) for row in table.rows]
+    if "stay together, so that" not in said:
+        assert max(sizes) - min(sizes) <= 1 or len(sizes) < bins
+        return
+    assert f"a bin holds {min(sizes)} to {max(sizes)} rows" in said
+    if "with the bounds " in said:
+        told, _, range_said = said.partition("with the bounds ")[2].partition(" it would hold ")
+        better = kivvet.draft(frame, "x", bounds=told.split(","))
+        held = [int(row.note.split()[0]) for row in better.rows]
+        assert range_said == f"{min(held)} to {max(held)}"
+        assert max(held) - min(held) < max(sizes) - min(sizes) and len(held) == bins
+
+
+def test_a_file_gives_the_classes_of_the_values_and_one_that_leaves_them_open_is_refused(tmp_path, run):
+    files = {
+        "d.csv": "x,y\na,1\nb,1\nb,2\nc,3\n",
+        "good.csv": "x;cls\na;one\nzz;two\n",
+        "own.csv": "x,t,u\nb,two,9\n",
+        "torn.csv": "x,cls\na,one\na,two\n",
+        "open.csv": "x,p,q\na,1,2\n",
+        "none.csv": "x,cls\na,\n",
+    }
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    run("new", "book", cwd=tmp_path)
+    book = ("--book", "book", "--on", "d.csv", "--column", "x")
+    said = run("draft", "t", *book, "--results", "good.csv", "--rows-file", "--noting", "y", cwd=tmp_path)
+    assert "1 value of the classes given is not in the data: 'zz'" in said.out
+    rows = (tmp_path / "book/tables/t.csv").read_text()
+    assert rows == 'x,t,note\na,one,1 row; 1\nb,,"2 rows; 1, 2"\nc,,1 row; 3\n'
+    run("draft", "t", *book, "--replace", "--results", "own.csv", cwd=tmp_path)
+    assert '["b", "two"]' in (tmp_path / "book/tables/t.toml").read_text()
+    for name, says in (
+        ("torn.csv", "1 value two classes or more: 'a': one, two"),
+        ("open.csv", "leave open where the class of each value stands"),
+        ("none.csv", "has no value with a class in column 'cls'"),
+        ("nosuch.csv", "there is no such file"),
+    ):
+        failed = run("draft", "n", *book, "--results", name, cwd=tmp_path)
+        assert failed.code and says in failed.err and "Traceback" not in failed.err

@@ -88,7 +88,7 @@ def test_a_random_table_is_drafted_back_from_what_it_gives(data):
 def test_combinations_become_rows_with_their_counts(rows, columns):
     frame = frame_of(rows)
     assume(all(any(one is not None for one in frame.column(name).to_pylist()) for name in columns))
-    table = kivvet.draft(frame, columns)
+    table = kivvet.draft(frame, columns, by_value=True)
     counts = Counter(zip(*(frame.column(name).to_pylist() for name in columns), strict=True))
     assert [int(row.note.split()[0].replace(",", "")) for row in table.rows] == sorted(
         counts.values(), reverse=True
@@ -96,6 +96,28 @@ def test_combinations_become_rows_with_their_counts(rows, columns):
     report = table.apply_with_report(frame).report.tables[0]
     assert sum(report.rows_by_row) == len(rows) and report.matched + report.unfinished == len(rows)
     assert {one.kind for one in table.check()} <= {"unfinished", "open", "gap"}
+
+
+@quick
+@given(
+    rows,
+    st.lists(st.sampled_from("nwtdf"), min_size=2, max_size=3, unique=True),
+    st.sampled_from([{}, {"propose": "width", "bins": 2}, {"propose": "round", "bins": 3}]),
+)
+def test_a_grid_of_bins_holds_each_combination_once_with_its_rows(rows, columns, wishes):
+    assume(not wishes or set(columns) - set("tf"))
+    frame = frame_of(rows)
+    values = {name: frame.column(name).to_pylist() for name in columns}
+    assume(all(any(one is not None for one in given) for given in values.values()))
+    table = kivvet.draft(frame, columns, **wishes)
+    assume(set(columns) & set("nd") or wishes)  # else combinations as they occur
+    assert {one.kind for one in table.check()} <= {"unfinished", "open"}
+    is_whole = [None not in one for one in zip(*values.values(), strict=True)]
+    done = table.apply_with_report(frame).report.tables[0]
+    noted = [int(row.note.split()[0].replace(",", "")) for row in table.rows]
+    assert list(done.rows_by_row) == noted and sum(noted) == sum(is_whole)
+    asked = [{str(row.conditions[place]) for row in table.rows} for place in range(len(columns))]
+    assert table.n_rows == len(asked[0]) * len(asked[1]) * (len(asked[2]) if asked[2:] else 1)
 
 
 CASES = "n,t,made,verdict\n1,a,x,low\n2,a,x,low\n2.0,a,x,high\n9,b,,high\n9,NA,y,high\n,b,y,none\n"
@@ -170,5 +192,13 @@ def test_columns_that_tell_each_row_apart_are_refused():
     ):
         with pytest.raises(kivvet.DataError, match=says):
             kivvet.draft(empty, columns)
-    with pytest.raises(kivvet.DataError, match="one column only"):
-        kivvet.draft(frame, ["n", "y"], propose="counts")
+    for wish, says in (
+        ({"bounds": [1]}, "bounds has a meaning for one column only"),
+        ({"fold": "case"}, "fold has a meaning for one column only"),
+        ({"propose": "counts", "classes": "y"}, "propose has no meaning beside classes"),
+        ({"bins": 1000, "propose": "width"}, "599 x 600 = 359,400 combinations"),
+    ):
+        with pytest.raises(kivvet.DataError, match=says):
+            kivvet.draft(frame, ["n", "id"], **wish)
+    with pytest.raises(kivvet.DataError, match="no numbers or dates"):
+        kivvet.draft(frame, ["id", "y"], propose="counts")

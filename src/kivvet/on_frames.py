@@ -39,8 +39,9 @@ def draft(
     bounds: Sequence[Any] = (),
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
-    results: str | Sequence[str] | None = None,
+    results: str | Sequence[str] | Mapping[str, str] | None = None,
     fold: str | Sequence[str] = (),
+    noting: str | None = None,
 ) -> RuleTable:
     """Return a table drafted from a column of data; ``print(table)`` shows its file.
 
@@ -48,8 +49,8 @@ def draft(
     ----------
     frame : pandas.DataFrame or pyarrow.Table
     column : str or sequence of str
-        Of several, the combinations that occur become rows; with `classes`, as few rows as were found that give every
-        combination its class.
+        Of several, the combinations that occur become rows, or those of bins where some are numbers or dates; with `classes`, as
+        few rows as were found that give every combination its class.
     name, output : str, optional
         Of the table and its output; by default the column's name with ``_class``, of several columns ``drafted``.
     classes : str, optional
@@ -67,9 +68,12 @@ def draft(
         Shares of the rows at which the bounds are, rising, between 0 and 1.
     results : str or sequence of str, optional
         The classes of bins in their order, ``["cold", "mild", "warm"]`` or ``"cold,mild,warm"``; or a pattern for them, such as
-        ``"tenth {number}"``; ``{range}`` is the condition. Without it they are left blank.
+        ``"tenth {number}"``; ``{range}`` is the condition; or for one row a value, the classes by value as a mapping. Without it they
+        are left blank.
     fold : sequence of {"case", "space", "unicode"}
         Differences of spelling that do not count: texts that differ by them alone make one row, and the input says so.
+    noting : str, optional
+        A column whose most frequent values are noted beside each value of a mapping.
 
     Raises
     ------
@@ -91,6 +95,8 @@ def draft(
         quantiles=quantiles,
         results=results,
         fold=fold,
+        classes=classes,
+        noting=noting,
         is_of_one=is_of_one,
     )
     if not is_of_one:

@@ -26,6 +26,7 @@ from kivvet.cli.options import Command, book_option, opened_book, option
 @option("--bins", type=click.IntRange(1, 1000), metavar="N")
 @option("--by-value")
 @option("--fold", default="")
+@option("--noting")
 @option("--key", multiple=True)
 @option("--copy")
 @option("--keep", multiple=True)
@@ -51,7 +52,7 @@ def command(
 
     A text column, or one of few whole numbers, becomes a mapping with a row for each value, most
     frequent first. Numbers and dates become bins without gap or overlap. Of several columns, each combination
-    that occurs becomes a row. With --classes the table that reproduces somebody's work is worked out, over
+    that occurs becomes a row, or each of bins. With --classes the table that reproduces somebody's work is worked out, over
     one column or several, and how many rows it reproduces is counted.
 
     \b
@@ -59,6 +60,8 @@ def command(
       kivvet draft method --on data/samples.csv --column method
       kivvet draft ph_class --on samples --column ph --propose natural --bins 4
       kivvet draft load_tenth --on samples --column load --propose counts --bins 10 --results "tenth {number}"
+      kivvet draft method --on samples --column method --results classes.csv --noting station
+      kivvet draft state --on samples --column ph --column oxygen --bins 3
       kivvet draft old --on done.csv --column ph --classes verdict
       kivvet draft old --on done.csv --column ph --column oxygen --column method --classes verdict
       kivvet draft station --on stations.csv --key "Station no."
@@ -109,7 +112,17 @@ _SEVERAL = "several columns"
 _USED = {
     "--extend": {"extend", "alike", "column"},
     "--key": {"key", "keep", "copy", "replace"},
-    _SEVERAL: {"column", "classes", "output", "rows_file", "replace"},
+    _SEVERAL: {
+        "column",
+        "classes",
+        "propose",
+        "quantiles",
+        "bins",
+        "by_value",
+        "output",
+        "rows_file",
+        "replace",
+    },
     "--column": {
         "column",
         "classes",
@@ -120,6 +133,7 @@ _USED = {
         "bins",
         "by_value",
         "fold",
+        "noting",
         "output",
         "rows_file",
         "replace",

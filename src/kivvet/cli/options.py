@@ -109,10 +109,11 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--quantiles": Word("Bounds at these shares of the rows, such as 0.1,0.5,0.9.", "Q1,Q2,..."),
         "--bins": Word("About how many bins; 5 without it.", "N"),
         "--results": Word(
-            "The classes of bins in order, 'cold,mild,warm', or a pattern for them: 'tenth {number}', or '{range}'; without it "
-            "they are left blank.",
+            "The classes of bins in order, 'cold,mild,warm', or a pattern for them: 'tenth {number}', or '{range}'; or a CSV file "
+            "that holds a class for each value. Without it they are left blank.",
             "CLASSES",
         ),
+        "--noting": Word("A column whose most frequent values are noted beside each value.", "COLUMN"),
         "--fold": Word(
             "Differences of spelling that do not count, such as case,space: values that differ by them alone make one row.",
             "case,space,unicode",

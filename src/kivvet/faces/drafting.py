@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -153,8 +153,9 @@ class Drafting(OpenedBook):
         bounds: Sequence[Any] = (),
         by_value: bool = False,
         quantiles: Sequence[Any] = (),
-        results: str | Sequence[str] | None = None,
+        results: str | Sequence[str] | Mapping[str, str] | None = None,
         fold: str | Sequence[str] = (),
+        noting: str | None = None,
         rows_file: bool = False,
         copy: bool = False,
         replace: bool = False,
@@ -170,14 +171,14 @@ class Drafting(OpenedBook):
         on : str, Path or frame
             The data to draft from: the name of a dataset, a file, or a frame of pandas, polars or Arrow.
         column : str or sequence of str, optional
-            The column that the table is to read. Of several, the combinations that occur become rows; with `classes`,
-            as few rows as were found that give every combination its class.
+            The column that the table is to read. Of several, the combinations that occur become rows, and numbers and dates
+            are divided into bins; with `classes`, as few rows as were found that give every combination its class.
         key : str or sequence of str
             Instead of `column`: the columns whose values a lookup looks up.
         keep : str or sequence of str
             The columns that a lookup gives; none for all others.
-        classes, output, propose, bins, bounds, by_value, quantiles, results, fold
-            As in `kivvet.draft`.
+        classes, output, propose, bins, bounds, by_value, quantiles, results, fold, noting
+            As in `kivvet.draft`; `results` may be the path of a CSV or TSV file too that holds a class for each value.
         rows_file : bool
             Whether the rows stand in a CSV file of their own beside the table.
         copy : bool
@@ -215,6 +216,7 @@ class Drafting(OpenedBook):
             quantiles=quantiles,
             results=results,
             fold=fold,
+            noting=noting,
             as_csv=rows_file,
             copy=copy,
             replace=replace,

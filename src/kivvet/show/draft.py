@@ -9,7 +9,7 @@ from rich.text import Text
 
 from kivvet.books.asks.draft_table import Drafted
 from kivvet.core.draft.alike import fewest_spellings, results_by_text
-from kivvet.core.words.wording import count, shown_path
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.rule_table import value_of
 from kivvet.show.terminal import print_columns, print_hint
 
@@ -36,6 +36,13 @@ def print_drafted(out: Console, done: Drafted) -> None:
         _print_reproduced(out, done)
         return
     _print_spellings(out, done)
+    if done.unused:
+        out.print(
+            Text(
+                f"{count(len(done.unused), 'value')} of the classes given {'is' if len(done.unused) == 1 else 'are'} not in the data: {listed(map(repr, done.unused), 5)}",
+                "yellow",
+            )
+        )
     blank = len(done.table.check().of_kind("unfinished"))
     if blank:
         print_hint(

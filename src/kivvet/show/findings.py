@@ -79,8 +79,11 @@ def print_findings(
             alike = list(same)
             # One more is shown rather than counted, and what says that there are still more always.
             shown = alike if len(alike) <= _MOST_OF_A_KIND + 1 else alike[:_MOST_OF_A_KIND]
-            for one in shown:
+            for one, next_one in zip(shown, [*shown[1:], None], strict=True):
                 _print_finding(out, one, width, rows_read or {}, names_dataset=names_datasets)
+                if one.remedy and (next_one is None or next_one.remedy != one.remedy):
+                    under = [("", "", _INDENT + _SEVERITY_WIDTH + width)]
+                    print_columns(out, under, one.remedy, "green")
             if len(alike) > len(shown):
                 rows = sum(one.count or 0 for one in alike[len(shown) :])
                 concerned = (
@@ -109,8 +112,6 @@ def _print_finding(
         print_columns(out, under, details, "dim")
     if one.places:
         print_columns(out, under, "at " + places_text(one.places), "dim")
-    if one.remedy:
-        print_columns(out, under, one.remedy, "green")
 
 
 def _details(one: Finding, rows_read: Mapping[str, int]) -> str:

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace as with_fields
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.asks.classes_in_file import classes_in_file
 from kivvet.books.asks.data_read import data_read
 from kivvet.books.asks.draft_several import draft_over_columns
 from kivvet.books.asks.draft_table import Drafted, draft_lookup, draft_table
 from kivvet.books.files.open_book import OpenBook
+from kivvet.core.draft.classes_by_value import ClassesByValue
 from kivvet.core.draft.several import names_of_columns
 from kivvet.core.draft.wishes import wishes_of
 from kivvet.core.words.errors import DataError
+from kivvet.io.formats import ROW_ENDINGS
+from kivvet.rule_table import value_of
 
 OnRows = Callable[[int], None]
 
@@ -32,8 +37,9 @@ def draft_into(
     bounds: Sequence[Any] = (),
     by_value: bool = False,
     quantiles: Sequence[Any] = (),
-    results: str | Sequence[str] | None = None,
+    results: str | Sequence[str] | Mapping[str, str] | None = None,
     fold: str | Sequence[str] = (),
+    noting: str | None = None,
     as_csv: bool = False,
     copy: bool = False,
     replace: bool = False,
@@ -59,6 +65,7 @@ def draft_into(
             "quantiles": quantiles,
             "results": results,
             "fold": fold,
+            "noting": noting,
             "rows_file": as_csv,
         }
         if given := [word for word, value in unused.items() if value]:
@@ -66,7 +73,8 @@ def draft_into(
         return draft_lookup(book, name, data, keys, keep=keep, copies=copy, replace=replace, on_rows=on_rows)
     if keep or copy:
         raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
-    is_of_one = len(columns) == 1
+    if isinstance(results, str) and results.lower().endswith(ROW_ENDINGS):
+        results = classes_in_file(results, columns[0], output or name)
     wishes = wishes_of(
         output,
         method,
@@ -76,30 +84,23 @@ def draft_into(
         quantiles=quantiles,
         results=results,
         fold=fold,
-        is_of_one=is_of_one,
-    )
-    if not is_of_one:
-        return draft_over_columns(
-            book,
-            name,
-            data,
-            columns,
-            given=shown,
-            classes=classes,
-            output=output,
-            as_csv=as_csv,
-            replace=replace,
-            on_rows=on_rows,
-        )
-    return draft_table(
-        book,
-        name,
-        data,
-        columns[0],
-        given=shown,
         classes=classes,
-        wishes=wishes,
-        as_csv=as_csv,
-        replace=replace,
-        on_rows=on_rows,
+        noting=noting,
+        is_of_one=len(columns) == 1,
     )
+    more: dict[str, Any] = {
+        "given": shown,
+        "classes": classes,
+        "wishes": wishes,
+        "as_csv": as_csv,
+        "replace": replace,
+        "on_rows": on_rows,
+    }
+    if len(columns) > 1:
+        return draft_over_columns(book, name, data, columns, **more)
+    done = draft_table(book, name, data, columns[0], **more)
+    if not isinstance(results, Mapping):
+        return done
+    table = value_of(done.table)
+    classes_given = ClassesByValue(results, table.inputs[0].type, wishes.fold)
+    return with_fields(done, unused=classes_given.beside(table))

@@ -17,6 +17,7 @@ from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.cases import CaseCounter, cases_of
 from kivvet.core.draft.look import LookBuilder
 from kivvet.core.draft.several import draft_combinations, draft_from_cases
+from kivvet.core.draft.wishes import Wishes
 from kivvet.core.words.values import ValueType
 
 OnRows = Callable[[int], None]
@@ -30,14 +31,15 @@ def draft_over_columns(
     *,
     given: str | Path = "",
     classes: str | None = None,
-    output: str | None = None,
+    wishes: Wishes | None = None,
     as_csv: bool = False,
     replace: bool = False,
     on_rows: OnRows = lambda _: None,
 ) -> Drafted:
     """Write a new table over several columns of data, which was named as `given`, into a book.
 
-    Without `classes` it has a row for each combination that occurs; with them, it is a table of few rows that gives them.
+    Without `classes` it has a row for each combination that occurs, or of bins where some are numbers or dates; with them, it is a
+    table of few rows that gives them.
 
     Raises
     ------
@@ -61,8 +63,11 @@ def draft_over_columns(
         builder.see(batch.select(list(columns)))
         counter.add([batch.column(one) for one in columns], batch.column(classes) if classes else None)
     cases = cases_of(counter, builder)
+    asked = wishes or Wishes()
     table, report = (
-        draft_from_cases(name, cases, output) if classes else (draft_combinations(name, cases, output), None)
+        draft_from_cases(name, cases, asked.output)
+        if classes
+        else (draft_combinations(name, cases, asked), None)
     )
     return written_table(path, name, table, report, given, as_csv=as_csv)
 

@@ -21,13 +21,14 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.expressions import ask, column_formula
 from kivvet.books.runs.run import Run
 from kivvet.core.columns.convert import convert_text
-from kivvet.core.draft.draft import MOST_DISTINCT, draft_from_values
-from kivvet.core.draft.from_examples import DraftReport, PairCounter, draft_from_examples
+from kivvet.core.draft.draft import MOST_DISTINCT, drafted_from
+from kivvet.core.draft.from_examples import DraftReport, PairCounter
 from kivvet.core.draft.look import Look, LookBuilder
 from kivvet.core.draft.wishes import Wishes
 from kivvet.core.read.table_text import row_records, table_text
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Table
+from kivvet.core.words.conditions import Equals
 from kivvet.core.words.errors import BookError, DataError, OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
@@ -50,6 +51,7 @@ class Drafted:
     text: str = ""  # of the table's file, where it is a new one
     n_near: int = 0  # of the values added those that are spelled like known ones
     n_alike: int = 0  # of these those that got the results of these
+    unused: tuple[str, ...] = ()  # of classes given by value, the values that the data does not hold
 
 
 def draft_table(
@@ -75,45 +77,39 @@ def draft_table(
         If the data cannot be read, or there is nothing to draft from.
     """
     path = free_path(book, name, replace=replace)
-    source = data.open()
-    wanted = [column, *([classes] if classes else [])]
+    source, asked = data.open(), wishes or Wishes()
+    other = classes or asked.noting
+    wanted = list(dict.fromkeys([column, *([other] if other else [])]))
+    pairs = PairCounter()
     if data.is_of_book and not set(wanted) <= set(source.names):
-        table, report = _draft_from_made(book, name, data, wanted, wishes or Wishes(), on_rows)
-        return written_table(path, name, table, report, given, as_csv=as_csv)
-    named_columns(source, wanted)
-    declared = data.declared
-    builder, pairs = (
-        LookBuilder([column], {column: data.words(column)}, declared, MOST_DISTINCT),
-        PairCounter(),
-    )
-    for batch in data.batches(source, list(dict.fromkeys(wanted))):
-        builder.see(batch)
-        if classes:
-            values = batch.column(column)
-            if pa.types.is_string(values.type):
-                values = convert_text(values, "text", data.words(column)).array
-            pairs.add(values, batch.column(classes))
-        on_rows(batch.num_rows)
-    made_from = wishes or Wishes()
-    table, report = (
-        draft_from_examples(name, column, builder, pairs, made_from)
-        if classes
-        else (draft_from_values(name, column, builder, made_from), None)
-    )
+        builder = _counted_of_made(book, data, wanted, pairs, on_rows)
+    else:
+        named_columns(source, wanted)
+        builder = LookBuilder([column], {column: data.words(column)}, data.declared, MOST_DISTINCT)
+        for batch in data.batches(source, wanted):
+            builder.see(batch)
+            if other:
+                values = batch.column(column)
+                if pa.types.is_string(values.type):
+                    values = convert_text(values, "text", data.words(column)).array
+                pairs.add(values, batch.column(other))
+            on_rows(batch.num_rows)
+    table, report = drafted_from(name, column, builder, pairs, asked, is_of_classes=bool(classes))
     return written_table(path, name, table, report, given, as_csv=as_csv)
 
 
-def _draft_from_made(
-    book: OpenBook, name: str, data: DataRead, wanted: Sequence[str], wishes: Wishes, on_rows: OnRows
-) -> tuple[Table, DraftReport | None]:
-    """Return a table drafted from a column that a dataset makes: a formula, or the class of another table."""
+def _counted_of_made(
+    book: OpenBook, data: DataRead, wanted: Sequence[str], pairs: PairCounter, on_rows: OnRows
+) -> LookBuilder:
+    """Return what a column looks like that a dataset makes: a formula, or the class of another table; with a second one, their
+    pairs are counted.
+    """
     asked = ask(book, data.dataset, data.open(), {one: column_formula(one) for one in wanted})
     column = wanted[0]
     kind = asked.types[column]
     builder = LookBuilder(
         [column], declared={} if kind is None else {column: kind}, most_distinct=MOST_DISTINCT
     )
-    pairs = PairCounter()
     run = Run(asked.prepared, plan=asked.plan, with_report=False, on_rows=on_rows)
     for batch in run.batches(asked.plan.source_columns or None):
         arrays = [plain_array(batch.made[asked.columns[one]].as_arrow()) for one in wanted]
@@ -121,9 +117,7 @@ def _draft_from_made(
         if len(wanted) > 1:
             pairs.add(*arrays)
     run.stop_at_faults()
-    if len(wanted) > 1:
-        return draft_from_examples(name, column, builder, pairs, wishes)
-    return draft_from_values(name, column, builder, wishes), None
+    return builder
 
 
 def plain_array(array: pa.Array) -> pa.Array:
@@ -139,10 +133,23 @@ def written_table(
         origin = table.origin.of_source(str(given), dt.date.today().isoformat())
         table = with_fields(table, origin=origin, note=origin.note())
     rows_file = f"{name}.csv" if as_csv or table.n_rows > _MOST_INLINE else None
+    if rows_file is not None and report is None:
+        table = _in_order_of_values(table)
     texts = {path: table_text(table, rows_file)}
     if rows_file is not None:
         texts[path.with_name(rows_file)] = csv_text(row_records(table))
     return Drafted(rule_table(table, report), write_files(texts), text=texts[path])
+
+
+def _in_order_of_values(table: Table) -> Table:
+    """Return a mapping with its values in their order, so that those that look alike are filled in together."""
+    asked = [row.conditions[0] for row in table.rows]
+    if len(table.inputs) > 1 or not all(isinstance(one, Equals) for one in asked):
+        return table
+    rows = sorted(table.rows, key=lambda row: row.conditions[0].value)  # type: ignore[union-attr]
+    return with_fields(
+        table, rows=tuple(with_fields(row, number=number) for number, row in enumerate(rows, 1))
+    )
 
 
 def draft_lookup(

@@ -61,9 +61,34 @@ def equal_counts(numbers: FloatArray, weights: npt.NDArray[np.int64], n_bins: in
     """Return the bounds of bins of equal counts, the first ones with one row more where they do not divide, as NTILE
     has them; but equal values stay together, in the lower of the bins that they would be parted into.
     """
+    return _values_after(numbers, weights, _equal_ends(weights, n_bins))
+
+
+def _equal_ends(weights: npt.NDArray[np.int64], n_bins: int) -> Places:
     small, larger = divmod(int(weights.sum()), n_bins)
-    ends = np.array([part * small + min(part, larger) for part in range(1, n_bins)])
-    return _values_after(numbers, weights, ends[ends > 0])
+    ends = np.array([part * small + min(part, larger) for part in range(1, n_bins)], np.int64)
+    return ends[ends > 0]
+
+
+def nearer_counts(numbers: FloatArray, weights: npt.NDArray[np.int64], n_bins: int) -> list[float]:
+    """Return the bounds of `equal_counts`, but with equal values in the upper bin where that leaves the rows below nearer to
+    equal counts.
+    """
+    ends, below = _equal_ends(weights, n_bins), np.cumsum(weights)
+    places = np.searchsorted(below, ends) + 1
+    lower = np.where(places > 1, below[np.maximum(places - 2, 0)], -1)
+    is_nearer = (lower >= 0) & (np.abs(lower - ends) < np.abs(below[places - 1] - ends))
+    chosen = sorted(set((places - is_nearer).tolist()))
+    return [float(numbers[place]) for place in chosen if place < len(numbers)]
+
+
+def sizes_of_bins(
+    bounds: Sequence[float], numbers: FloatArray, weights: npt.NDArray[np.int64]
+) -> npt.NDArray[np.int64]:
+    """Return the rows of each bin; a bound begins its upper bin."""
+    below = np.concatenate([[0], np.cumsum(weights)])
+    ends = np.concatenate([[0], np.searchsorted(numbers, np.asarray(bounds)), [len(numbers)]])
+    return np.diff(below[ends.astype(np.intp)])
 
 
 def quantile_bounds(

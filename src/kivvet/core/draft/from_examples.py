@@ -125,7 +125,7 @@ def draft_from_examples(
     first_rows: dict[tuple[Any, str], int] = {}
     unclassed: dict[Any, int] = {}
     for value, label, n, first in counter.pairs():
-        typed = _typed(value, given.kind)
+        typed = typed_plainly(value, given.kind)
         if label is None:
             unclassed[typed] = unclassed.get(typed, 0) + n
             continue
@@ -155,7 +155,8 @@ def _most_frequent(classes: Mapping[str, int]) -> str:
     return max(classes, key=lambda label: classes[label])
 
 
-def _typed(value: Any, kind: ValueType) -> Any:
+def typed_plainly(value: Any, kind: ValueType) -> Any:
+    """Return a value as it was counted as a value of a type."""
     if value is None:
         return None
     if isinstance(value, str) and kind != "text":

@@ -18,6 +18,7 @@ from kivvet.core.compare.simplify import simplify
 from kivvet.core.draft.cases import CaseColumn, CaseCounter, Cases, cases_of
 from kivvet.core.draft.draft import columns_of_frame
 from kivvet.core.draft.from_examples import DraftReport, bound_between
+from kivvet.core.draft.grid import draft_grid, is_divided
 from kivvet.core.draft.look import LookBuilder
 from kivvet.core.draft.tree import Leaf, Part, entropy, impurity, leaves, wrong
 from kivvet.core.draft.typed_values import MOST_DRAFTED_ROWS, TypedValues, exact_value, shorter_bound
@@ -35,8 +36,13 @@ _MOST_ROWS_SIMPLIFIED = 1_000
 _MOST_TEXTS = 500
 
 
-def draft_combinations(name: str, cases: Cases, output: str | None) -> Table:
-    """Return a table with a row for each combination, the most frequent first, results blank."""
+def draft_combinations(name: str, cases: Cases, wishes: Wishes) -> Table:
+    """Return a table with a row for each combination, the most frequent first, results blank; numbers and dates are divided into
+    bins.
+    """
+    if wishes.wants_bins or any(is_divided(one, wishes) for one in cases.columns):
+        return draft_grid(name, cases, wishes)
+    output = wishes.output
     if len(cases) > MOST_DRAFTED_ROWS:
         raise DataError(
             f"columns {listed(one.name for one in cases.columns)} have {len(cases):,} different combinations",
@@ -197,11 +203,6 @@ def draft_frame_over(
     """
     if not columns:
         raise DataError("a draft reads a column or more", expected="the name of a column")
-    if wishes.wants_bins or wishes.by_value or wishes.results:
-        raise DataError(
-            "bounds, and classes named by a pattern, have a meaning for one column only",
-            fix="draft a table of ranges for each column of numbers first, and read the classes that they give",
-        )
     wanted = list(dict.fromkeys([*columns, *([classes] if classes else [])]))
     builder, counter = LookBuilder(columns), CaseCounter(columns)
     for batch in columns_of_frame(frame, wanted).to_batches():
@@ -210,7 +211,7 @@ def draft_frame_over(
     cases = cases_of(counter, builder)
     if classes:
         return draft_from_cases(name, cases, wishes.output)
-    return draft_combinations(name, cases, wishes.output), None
+    return draft_combinations(name, cases, wishes), None
 
 
 def names_of_columns(columns: str | Sequence[str] | None) -> list[str]:

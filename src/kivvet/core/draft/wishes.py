@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -30,10 +30,13 @@ class Wishes:
         Whether numbers and dates too get one row a value.
     quantiles : tuple of Decimal
         Shares of the rows, rising between 0 and 1, at which bounds are; they win over `method`.
-    results : str, tuple of str or None
-        A pattern for the classes of bins: ``{number}`` is the bin's from 1, ``{range}`` its condition; or the classes in order. None: blank.
+    results : str, tuple of str, mapping of str to str or None
+        A pattern for the classes of bins: ``{number}`` is the bin's from 1, ``{range}`` its condition; or the classes in order; or
+        for one row a value, the classes by value, as it is written. None: blank.
     fold : tuple of str
         Differences of spelling that do not count: values that differ by them alone make one row.
+    noting : str or None
+        A column whose most frequent values are noted beside each row of a mapping.
     """
 
     output: str | None = None
@@ -42,8 +45,9 @@ class Wishes:
     bounds: tuple[str, ...] = ()
     by_value: bool = False
     quantiles: tuple[Decimal, ...] = ()
-    results: str | tuple[str, ...] | None = None
+    results: str | tuple[str, ...] | Mapping[str, str] | None = None
     fold: tuple[str, ...] = ()
+    noting: str | None = None
 
     @property
     def wants_bins(self) -> bool:
@@ -59,22 +63,35 @@ def wishes_of(
     *,
     by_value: bool,
     quantiles: Sequence[Any] = (),
-    results: str | Sequence[str] | None = None,
+    results: str | Sequence[str] | Mapping[str, str] | None = None,
     fold: str | Sequence[str] = (),
+    classes: str | None = None,
+    noting: str | None = None,
     is_of_one: bool = True,
 ) -> Wishes:
     """Return what is wished for, as calls give it; `DataError` where there is no such way to propose bounds, or something is
-    asked of bins and there is no one column to divide.
+    asked that has no meaning beside the rest.
     """
     if not is_of_one:
-        _refuse_bins(
+        _refuse(
+            "has a meaning for one column only",
+            "draft a table for each column first, and read the classes that they give",
+            bounds=bounds,
+            results=results,
+            fold=fold,
+            noting=noting,
+        )
+    if classes:
+        _refuse(
+            "has no meaning beside classes that the data holds",
+            "leave it out: the rows are those that give these classes",
             propose=method,
             bins=n_bins,
             bounds=bounds,
             quantiles=quantiles,
             results=results,
-            by_value=by_value,
             fold=fold,
+            noting=noting,
         )
     if method is not None and method not in METHODS:
         raise DataError(f"{method!r} is no way to propose bounds", expected=f"one of: {listed(METHODS)}")
@@ -90,7 +107,15 @@ def wishes_of(
     named = _classes(results)
     n_named = len(named) if isinstance(named, tuple) else Wishes.n_bins
     return Wishes(
-        output, method, n_named if n_bins is None else n_bins, texts, by_value, shares, named, _folds(fold)
+        output,
+        method,
+        n_named if n_bins is None else n_bins,
+        texts,
+        by_value,
+        shares,
+        named,
+        _folds(fold),
+        noting,
     )
 
 
@@ -109,9 +134,15 @@ def _folds(given: str | Sequence[str]) -> tuple[str, ...]:
     return names
 
 
-def _classes(given: str | Sequence[str] | None) -> str | tuple[str, ...] | None:
-    """Return the pattern of the classes of bins, or the classes in the order of the bins."""
-    if given is None or (isinstance(given, str) and ("{number}" in given or "{range}" in given)):
+def _classes(
+    given: str | Sequence[str] | Mapping[str, str] | None,
+) -> str | tuple[str, ...] | Mapping[str, str] | None:
+    """Return the pattern of the classes of bins, the classes in the order of the bins, or those by value."""
+    if (
+        given is None
+        or isinstance(given, Mapping)
+        or (isinstance(given, str) and ("{number}" in given or "{range}" in given))
+    ):
         return given
     names = tuple(one.strip() for one in (given.split(",") if isinstance(given, str) else given))
     if len(names) < 2 or not all(names):
@@ -123,12 +154,9 @@ def _classes(given: str | Sequence[str] | None) -> str | tuple[str, ...] | None:
     return names
 
 
-def _refuse_bins(**given: Any) -> None:
+def _refuse(why: str, fix: str, **given: Any) -> None:
     if asked := [word for word, value in given.items() if value not in (None, (), [], False, "")]:
-        raise DataError(
-            f"{asked[0]} has a meaning for one column only",
-            fix="draft a table of ranges for each column of numbers first, and read the classes that they give",
-        )
+        raise DataError(f"{asked[0]} {why}", fix=fix)
 
 
 def _share(given: Any) -> Decimal:
