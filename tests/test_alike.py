@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.draft.alike import Alike, alike_pairs
+from kivvet.core.columns.alike import Alike, alike_pairs
 
 WORDS = st.text("abcde 1", min_size=1, max_size=12)
 
@@ -27,7 +27,7 @@ def changes(one, other):
 @settings(deadline=None)
 @given(st.lists(WORDS, max_size=12), WORDS)
 def test_what_is_found_is_near_and_what_is_near_enough_is_found(known, text):
-    near = Alike(known).nearest(text)
+    near = Alike(known).nearest([text])[0]
     if near is not None:
         assert near in known and near != text
         assert changes(near.strip(), text.strip()) <= 2 + abs(len(near) - len(near.strip()))
@@ -38,6 +38,28 @@ def test_what_is_found_is_near_and_what_is_near_enough_is_found(known, text):
             if sum(map(str.isalpha, one)) < 5 or "1" in one or " " in one or plain == folded:
                 continue
             assert changes(plain, folded) > 1 or (plain[0] != folded[0] and plain[-2:] != folded[-2:])
+
+
+@settings(deadline=None)
+@given(st.dictionaries(WORDS, st.sampled_from([1, 2, 15, 30, 200]), max_size=14))
+def test_pairs_are_those_that_holding_each_against_each_finds(rows):
+    values = sorted(rows.items(), key=lambda one: -one[1])
+
+    def plain(text):
+        return " ".join(text.casefold().split())
+
+    expected = []
+    for text, n in values:
+        known = {plain(one): one for one, m in reversed(values) if m >= 10 * n and Alike([one]).known}
+        if plain(text) in known or not Alike([text]).known:
+            continue
+        ranked = sorted(
+            (changes(plain(text), one), place, known[one])
+            for place, one in enumerate(dict.fromkeys(plain(one) for one, _ in values))
+            if one in known and Alike([known[one]]).nearest([text])[0] is not None
+        )
+        expected += [(text, n, ranked[0][2], rows[ranked[0][2]])] if ranked else []
+    assert alike_pairs(values) == expected
 
 
 @pytest.mark.parametrize(
@@ -58,7 +80,7 @@ def test_what_is_found_is_near_and_what_is_near_enough_is_found(known, text):
     ],
 )
 def test_words_that_are_misspelled_are_told_from_others(known, text, near):
-    assert Alike([known]).nearest(text) == near
+    assert Alike([known]).nearest([text])[0] == near
 
 
 def test_pairs_are_of_a_rare_and_a_frequent_value_so_that_none_form_a_circle():

@@ -8,13 +8,16 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.draft_table import Drafted
-from kivvet.core.draft.alike import fewest_spellings, results_by_text
+from kivvet.core.columns.alike import fewest_spellings
+from kivvet.core.draft.known_texts import results_by_text
+from kivvet.core.words.conditions import AnyOf, Equals, write_condition
 from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.rule_table import value_of
 from kivvet.show.terminal import print_columns, print_hint
 
 _MOST_LINES = 30
 _MOST_CONTRADICTIONS = 8
+_MOST_NEAR = 5
 
 
 def print_drafted(out: Console, done: Drafted) -> None:
@@ -36,6 +39,7 @@ def print_drafted(out: Console, done: Drafted) -> None:
         _print_reproduced(out, done)
         return
     _print_spellings(out, done)
+    _print_near(out, done)
     if done.unused:
         out.print(
             Text(
@@ -62,6 +66,19 @@ def _print_spellings(out: Console, done: Drafted) -> None:
         words = {"case": "case", "space": "blanks", "unicode": "Unicode form"}
         said = f"{count(len(texts), 'value')} {'is' if n_left == 1 else 'are'} {n_left:,} but for {' and '.join(words[one] for one in folds)}"
         out.print(Text(f"{said}: draft it with --fold {','.join(folds)} to take them as one", "yellow"))
+
+
+def _print_near(out: Console, done: Drafted) -> None:
+    """Print which values are spelled like more frequent ones, and how both become one."""
+    if not done.near:
+        return
+    for text, rows, near, n_near in done.near[:_MOST_NEAR]:
+        out.print(Text(f"{text!r} ({count(rows, 'row')}) is spelled like {near!r} ({n_near:,})", "yellow"))
+    if len(done.near) > _MOST_NEAR:
+        out.print(Text(f"and {len(done.near) - _MOST_NEAR:,} more are spelled like frequent ones", "yellow"))
+    text, _, near, _ = done.near[0]
+    both = write_condition(AnyOf((Equals(near), Equals(text))))
+    out.print(Text(f"where they are one, a row may list both: {both}", "yellow"))
 
 
 def _print_reproduced(out: Console, done: Drafted) -> None:

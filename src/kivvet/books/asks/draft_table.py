@@ -20,6 +20,7 @@ from kivvet.books.files.entry_text import aligned, lookup_lines
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.expressions import ask, column_formula
 from kivvet.books.runs.run import Run
+from kivvet.core.columns.alike import alike_pairs
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import MOST_DISTINCT, drafted_from
 from kivvet.core.draft.from_examples import DraftReport, PairCounter
@@ -51,6 +52,8 @@ class Drafted:
     text: str = ""  # of the table's file, where it is a new one
     n_near: int = 0  # of the values added those that are spelled like known ones
     n_alike: int = 0  # of these those that got the results of these
+    #: Of a new mapping, texts that are spelled like more frequent ones: the text, its rows, the other, its rows.
+    near: tuple[tuple[str, int, str, int], ...] = ()
     unused: tuple[str, ...] = ()  # of classes given by value, the values that the data does not hold
 
 
@@ -95,7 +98,11 @@ def draft_table(
                 pairs.add(values, batch.column(other))
             on_rows(batch.num_rows)
     table, report = drafted_from(name, column, builder, pairs, asked, is_of_classes=bool(classes))
-    return written_table(path, name, table, report, given, as_csv=as_csv)
+    done = written_table(path, name, table, report, given, as_csv=as_csv)
+    if report is not None or table.inputs[0].type != "text":
+        return done
+    (seen,) = builder.look().columns
+    return with_fields(done, near=tuple(alike_pairs(seen.values)))
 
 
 def _counted_of_made(

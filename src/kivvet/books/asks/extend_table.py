@@ -24,11 +24,12 @@ from kivvet.books.files.toml_places import TomlPlaces
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
 from kivvet.core.classify.compiled import compile_table
+from kivvet.core.columns.alike import Alike
 from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.columns.field_form import field_of
-from kivvet.core.draft.alike import Alike, results_by_text
 from kivvet.core.draft.draft import blank_rows
+from kivvet.core.draft.known_texts import results_by_text
 from kivvet.core.read.fields_read import FieldsRead
 from kivvet.core.read.table_text import row_lines, row_records
 from kivvet.core.run.plan import Plan
@@ -92,12 +93,9 @@ def extend_table(
             f"table {name!r} lists no texts, so that nothing is spelled like one of them",
             fix="leave --alike out",
         )
-    finder = Alike(known)
-    near = {
-        values: found
-        for values, _ in unknown
-        if known and isinstance(values[0], str) and (found := finder.nearest(values[0])) is not None
-    }
+    texts = [values for values, _ in unknown if isinstance(values[0], str)] if known else []
+    found = Alike(known).nearest([str(values[0]) for values in texts])
+    near = {values: one for values, one in zip(texts, found, strict=True) if one is not None}
     taken = near if alike else {}
     target = files[0] if files else path
     options, fields = how_rows_are_read(path) if files else (AS_IT_SAYS, FieldsRead())

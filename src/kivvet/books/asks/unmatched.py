@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
-from kivvet.core.draft.alike import Alike, results_by_text
+from kivvet.core.columns.alike import Alike
+from kivvet.core.draft.known_texts import results_by_text
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.printed import ShownInNotebooks
@@ -96,5 +97,8 @@ def unmatched_in(
 def _near(table: Table, values: Iterable[tuple[str, int]]) -> dict[str, str]:
     """Return by value the one that a table knows and that it is spelled like."""
     known = results_by_text(table)
-    alike = Alike(known)
-    return {value: near for value, _ in values if known and (near := alike.nearest(value)) is not None}
+    if not known:
+        return {}
+    texts = [value for value, _ in values]
+    found = zip(texts, Alike(known).nearest(texts), strict=True)
+    return {value: near for value, near in found if near is not None}

@@ -8,8 +8,8 @@ from itertools import combinations
 import numpy as np
 import numpy.typing as npt
 
+from kivvet.core.columns.alike import alike_pairs
 from kivvet.core.columns.counting import FloatArray
-from kivvet.core.draft.alike import alike_pairs
 from kivvet.core.words.values import ValueType, fold_text
 from kivvet.core.words.wording import count
 
@@ -73,17 +73,28 @@ def text_hints(values: tuple[tuple[str, int], ...]) -> list[str]:
         hints.append(
             f"in all {n_texts:,} values are {len(alike):,} but for case, blanks and Unicode form: fold = [...] of an input takes them as one"
         )
-    pairs = alike_pairs(values) if len(values) <= _MOST_FOLDED else []
+    held = _held_against_each_other(values)
+    pairs = alike_pairs(held)
     for text, rows, near, n_near in pairs[:_MOST_SHOWN]:
         hints.append(f"{text!r} ({rows:,}) is spelled like {near!r} ({n_near:,})")
     if len(pairs) > _MOST_SHOWN:
         hints.append(f"and {len(pairs) - _MOST_SHOWN:,} more values are spelled like frequent ones")
+    if pairs and len(held) < len(values):
+        hints.append(f"spellings were compared of {len(held):,} of {len(values):,} values")
     for text, rows in values:
         if text.strip().casefold() in _WORDS_LIKE_MISSING:
             hints.append(
                 f'{text!r} ({count(rows, "row")}) looks like missing and is kept as text; if it is missing: missing_words = ["{text}"]'
             )
     return hints[: 3 * _MOST_SHOWN]
+
+
+def _held_against_each_other(values: tuple[tuple[str, int], ...]) -> Sequence[tuple[str, int]]:
+    """Return the values whose spellings are compared: of very many the most frequent, and every n-th of the others."""
+    if len(values) <= _MOST_FOLDED:
+        return values
+    most = _MOST_FOLDED // 2
+    return [*values[:most], *values[most :: -(-(len(values) - most) // most)]]
 
 
 def _difference(texts: list[str]) -> str:

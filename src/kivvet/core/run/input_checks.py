@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.calculate.whole_steps import STEP_TOLERANCE
 from kivvet.core.classify.compiled import CompiledTable
+from kivvet.core.columns.alike import Alike
 from kivvet.core.columns.arrays import CHUNK
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, arrow_from_column
 from kivvet.core.formulas.tree import write_name
@@ -26,7 +27,7 @@ from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.conditions import AllOf, AnyOf, Condition, Equals
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import FOLDS, fold_text, write_decimal, write_value
-from kivvet.core.words.wording import count, listed, near_name, toml_key
+from kivvet.core.words.wording import count, listed, toml_key
 
 _MOST_VALUES = 5
 _MOST_COMPARED = 2_000
@@ -182,21 +183,22 @@ class InputProbe:
         n_values = count(len(values), "value") if rows == sum(values.values()) else "values"
         shown = listed((f"{self._shown(text)} ({n:,})" for text, n in values.items()), _MOST_VALUES)
         others = [text for text in values if text not in near and text not in zeros]
-        closest = self._closest(others[:_MOST_VALUES])
         otherwise = ", ".join(
             f"{name} = {write_value(value)}"
             for name, value in self.table.otherwise.items()
             if value is not None
         )
+        gives = f"; otherwise gives {otherwise}" if otherwise else ""
+        yield from self._spelled_like(others, values, dataset, gives)
         yield self.of_data(
             "unmatched",
             f"{count(rows, 'row')} of {self.column} {'has' if rows == 1 else 'have'} {n_values} that no row lists: {shown}"
-            + (f"; otherwise gives {otherwise}" if otherwise else ""),
+            + gives,
             dataset,
             rows,
             severity="note" if otherwise else "warning",
             witness={self.about.name: self._shown(next(iter([*others, *values])))},
-            remedy=f"add {'a row for it' if len(values) == 1 else 'rows for them'}, or correct the data{closest}",
+            remedy=f"add {'a row for it' if len(values) == 1 else 'rows for them'}, or correct the data",
         )
 
     def _shown(self, text: str) -> str:
@@ -236,12 +238,25 @@ class InputProbe:
         )
         return {text: other for text, other in found if other is not None and other != text}
 
-    def _closest(self, texts: Sequence[str]) -> str:
+    def _spelled_like(
+        self, texts: Sequence[str], values: Mapping[str, int], dataset: str, gives: str
+    ) -> Iterable[Finding]:
+        """Tell the values that are spelled like known ones, a letter or two apart."""
         known = self._known()
-        for text in texts:
-            if (near := near_name(text, known)) is not None and len(text) > 3:
-                return f"; {text!r} looks like {near!r}"
-        return ""
+        compared = texts[:_MOST_COMPARED] if known else []
+        near = zip(compared, Alike(known).nearest(compared), strict=True)
+        found = [(text, other) for text, other in near if other is not None]
+        if found:
+            rows = sum(values[text] for text, _ in found)
+            pairs = [f"{text!r} ({values[text]:,}) like {other!r}" for text, other in found]
+            yield self.of_data(
+                "near-miss",
+                f"{count(rows, 'row')} of {self.column} {'has' if rows == 1 else 'have'} {count(len(found), 'value')} spelled like known ones: {listed(pairs, _MOST_VALUES)}{gives}",
+                dataset,
+                rows,
+                witness={self.about.name: repr(found[0][0])},
+                remedy="correct the data, or give them the results of these",
+            )
 
     def _outside(self, dataset: str) -> Iterable[Finding]:
         if rows := sum(self.outside.values()):
