@@ -199,6 +199,8 @@ PATTERNS = [
     "%Y-%m-%d %H:%M:%S",
     "%d.%m.%Y %I:%M %p",
     "%j/%Y",
+    "%Y-%m",
+    "%G-W%V-%u",
 ]
 
 
@@ -223,6 +225,16 @@ def test_dates_written_by_a_pattern_read_back(values, pattern, begin):
 
 
 @settings(deadline=None)
+@given(st.dates(dt.date(1970, 1, 1), dt.date(2068, 12, 31)))
+def test_a_quarter_and_a_week_stand_for_their_first_day(day):
+    quarter = date_pattern("%Y-Q%q").value(f"{day.year}-Q{(day.month + 2) // 3}")
+    assert quarter == dt.datetime(day.year, day.month - (day.month - 1) % 3, 1)
+    week = date_pattern("%G-W%V").value(day.strftime("%G-W%V"))
+    assert week == dt.datetime.combine(day - dt.timedelta(day.weekday()), dt.time())
+    assert date_pattern("%G-W%V").value("2024-W53") is None
+
+
+@settings(deadline=None)
 @given(st.lists(st.text("0123456789.", min_size=8, max_size=11), min_size=1, max_size=5))
 def test_the_quick_way_of_reading_dates_is_the_slow_one(fields):
     pattern = date_pattern("%d.%m.%Y")
@@ -238,6 +250,9 @@ def test_the_quick_way_of_reading_dates_is_the_slow_one(fields):
         ("%Q", "no sign of a pattern"),
         ("%d.%m", "says the year"),
         ("%d.%d.%Y", "twice"),
+        ("%Y-W%V", "a week"),
+        ("%Y-Q%q-%d", "a quarter"),
+        ("%Y-%m %H", "says the day too"),
         ("%Y-%m-%d %I", "stands with %p"),
         ("%d.%m.%Y %M", "the hour too"),
         ("%d.%m.%Y%", "ends with %"),
@@ -285,6 +300,24 @@ def test_what_is_recognised_reads_the_file_back(
     assert made["name"] == [name for name, _, _ in rows]
     assert made["day"] == [day for _, day, _ in rows]
     assert made["flow"] == [float(flow) for _, _, flow in rows]
+
+
+@pytest.mark.parametrize(
+    ("text", "remark"),
+    [
+        ("a;q\n1;2024-Q1\n2;2024-Q2\n", 'types.q = { type = "date", pattern = "%Y-Q%q" }'),
+        ("a;q\n1;2024Q1\n2;2024Q2\n", 'pattern = "%YQ%q"'),
+        ("a;w k\n1;2024-W01\n2;2024-W02\n", 'types."w k" = { type = "date", pattern = "%G-W%V" }'),
+        (
+            "a;t\n1;13:30\n2;09:05\n",
+            'times of day such as 13:30, which are kept as text; ranges of them: "06:00" to',
+        ),
+        ("a;t\n1;13:30\n2;9:05\n", "times of day"),
+    ],
+)
+def test_parts_of_days_and_times_of_day_stay_texts_and_are_told(tmp_path, text, remark):
+    (tmp_path / "x.csv").write_text(text)
+    assert any(remark in one for one in recognise(tmp_path / "x.csv").remarks)
 
 
 @pytest.mark.parametrize(

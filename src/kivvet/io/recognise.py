@@ -21,6 +21,7 @@ from typing import IO, cast
 from kivvet.core.columns.date_pattern import date_pattern
 from kivvet.core.columns.field_form import FieldForm, boolean_words
 from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import toml_key
 from kivvet.io.csv_records import encoding_by_mark, separator_said
 from kivvet.io.no_data import find_no_data
 from kivvet.io.source_and_target import ReadOptions
@@ -69,6 +70,15 @@ _DATES = (
 )
 _TIMES = ("%H:%M:%S", "%H:%M", "%I:%M %p", "%I:%M:%S %p")
 _PATTERNS = (*_DATES, *(f"{day} {time}" for day, time in itertools.product(_DATES, _TIMES)))
+#: Parts of days and times that are kept as texts, what they are called, and the pattern that reads them as first days.
+_KEPT_AS_TEXT = (
+    (re.compile(r"\d{4}-(0[1-9]|1[0-2])"), "months", "%Y-%m"),
+    (re.compile(r"\d{4}-?Q[1-4]"), "quarters", "%Y-Q%q"),
+    (re.compile(r"\d{4}-W\d\d"), "weeks", "%G-W%V"),
+    (re.compile(r"\d{4}-W\d\d-[1-7]"), "days of weeks", "%G-W%V-%u"),
+    (re.compile(r"([01]?\d|2[0-3]):[0-5]\d(:[0-5]\d)?"), "times of day", ""),
+)
+_RANGE_OF_TIMES = '"06:00" to <"18:00"'
 _Marks = list[tuple[str, str]]
 _ISO = re.compile(r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?(?:Z|[+-]\d\d(?::?\d\d)?)?)?")
 _WITH_UNIT = re.compile(
@@ -423,6 +433,8 @@ def _column_form(
             ColumnForm(kind, FieldForm(), tuple(patterns)),
             f"column {name} holds dates such as {texts[0]}, which may be {said}: say which",
         )
+    if said := _kept_as_text(name, texts):
+        return None, said
     pair = boolean_words(texts)
     if pair is not None and pair != ("true", "false") and len({text.casefold() for text in texts}) == 2:
         return ColumnForm("boolean", FieldForm(true_words=(pair[0],), false_words=(pair[1],))), ""
@@ -434,6 +446,21 @@ def _column_form(
         if fitting:
             return ColumnForm("number", FieldForm(*fitting[0], unit=unit)), ""
     return None, ""
+
+
+def _kept_as_text(name: str, texts: Sequence[str]) -> str:
+    """Return what is said of a column of months, quarters, weeks or times of day, which are no type of their own."""
+    for expression, words, pattern in _KEPT_AS_TEXT:
+        if not all(expression.fullmatch(text) for text in texts):
+            continue
+        said = f"column {name} holds {words} such as {texts[0]}, which are kept as text"
+        if not pattern:
+            are_ordered = len({len(text) for text in texts}) == 1
+            return f"{said}; ranges of them: {_RANGE_OF_TIMES}" if are_ordered else said
+        of_which = "as dates" if "days" in words else "each as its first day"
+        form = pattern if "-" in texts[0] else pattern.replace("-", "")
+        return f'{said}; to read them {of_which}: types.{toml_key(name)} = {{ type = "date", pattern = "{form}" }}'
+    return ""
 
 
 def _are_codes(texts: Sequence[str]) -> bool:

@@ -1,6 +1,7 @@
 """Dates and times written by a pattern, in the notation of POSIX `strptime`.
 
-What a field must look like is exact: numbers of one or two digits where the pattern has a number, names of months and
+A pattern that says a month, a quarter (``%q``) or a week (``%G`` and ``%V`` of ISO 8601) stands for its first day. What a field must
+look like is exact: numbers of one or two digits where the pattern has a number, names of months and
 days in English (the POSIX locale), and nothing before or after. Years of two digits are 1969 to 2068, as POSIX says.
 """
 
@@ -9,6 +10,7 @@ from __future__ import annotations
 import calendar
 import datetime as dt
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 
@@ -29,6 +31,10 @@ _SIGNS = {
     "d": ("day", r"\d{1,2}"),
     "e": ("day", r" ?\d{1,2}"),
     "j": ("day_of_year", r"\d{1,3}"),
+    "q": ("quarter", r"[1-4]"),
+    "G": ("week_year", r"\d{4}"),
+    "V": ("week", r"\d{1,2}"),
+    "u": ("weekday", r"[1-7]"),
     "H": ("hour", r"\d{1,2}"),
     "I": ("half_hour", r"\d{1,2}"),
     "M": ("minute", r"\d{1,2}"),
@@ -40,7 +46,10 @@ _SIGNS = {
 _SIGNS |= {"B": _SIGNS["b"], "h": _SIGNS["b"], "A": _SIGNS["a"]}
 #: Of a pattern of numbers that each have a fixed number of digits.
 _WIDTHS = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
-_DATE_WORDS = ({"year", "month", "day"}, {"short_year", "month", "day"})
+#: Beside the year, what says a day, or of what the first day is meant.
+_DAY_WORDS = ({"month", "day"}, {"month"}, {"day_of_year"}, {"quarter"})
+_WEEK_WORDS = ({"week_year", "week", "weekday"}, {"week_year", "week"})
+_OF_DAYS = {"year", "short_year", "month", "day", "day_of_year", "quarter", "week_year", "week", "weekday"}
 
 
 class PatternError(ValueError):
@@ -78,7 +87,6 @@ class DatePattern:
         if match is None:
             return None
         found = {name: text for name, text in match.groupdict().items() if text is not None}
-        year = int(found["year"]) if "year" in found else _full_year(int(found["short_year"]))
         hour = int(found.get("hour", 0))
         if "half_hour" in found:
             half_hour = int(found["half_hour"])
@@ -87,16 +95,10 @@ class DatePattern:
             hour = half_hour % 12 + (12 if found["half"].lower() == "pm" else 0)
         try:
             time = dt.time(hour, int(found.get("minute", 0)), int(found.get("second", 0)))
-            if "day_of_year" in found:
-                day = dt.date(year, 1, 1) + dt.timedelta(int(found["day_of_year"]) - 1)
-                if day.year != year:
-                    return None
-            else:
-                month = _MONTHS[found["month_name"].lower()] if "month_name" in found else int(found["month"])
-                day = dt.date(year, month, int(found["day"]))
-            return dt.datetime.combine(day, time)
+            day = _day(found)
         except (ValueError, OverflowError):
             return None
+        return None if day is None else dt.datetime.combine(day, time)
 
     def convert(self, fields: pa.Array, type_: pa.DataType) -> tuple[pa.Array, npt.NDArray[np.bool_] | None]:
         """Return fields (trimmed, null where missing) as dates or times, null where one does not fit, and which do
@@ -210,26 +212,46 @@ def date_pattern(text: str) -> DatePattern:
         places.append((directive, at))
         at += _WIDTHS.get(directive, 0)
     said = {"month" if name == "month_name" else name for name in names}
-    is_day = any(words <= said for words in _DATE_WORDS) or (
-        "day_of_year" in said and bool(said & {"year", "short_year"})
-    )
-    if not is_day:
-        raise PatternError("a pattern says the year (%Y), the month (%m) and the day (%d)")
+    of_days = said & _OF_DAYS
+    has_year = bool(of_days & {"year", "short_year"})
+    if not (has_year and of_days - {"year", "short_year"} in _DAY_WORDS) and of_days not in _WEEK_WORDS:
+        raise PatternError(
+            "a pattern says the year (%Y), the month (%m) and the day (%d); or that of which the first day is meant: a month, a "
+            "quarter (%Y, %q), a week (%G, %V)"
+        )
     if {"year", "short_year"} <= said or {"hour", "half_hour"} <= said:
         raise PatternError("a pattern says the year, and the hour, once")
     if ("half_hour" in said) != ("half" in said):
         raise PatternError("%I, an hour of 1 to 12, stands with %p, which says am or pm")
     has_time = bool(said & {"hour", "half_hour", "minute", "second"})
+    if has_time and not of_days & {"day", "day_of_year", "weekday"}:
+        raise PatternError("a pattern with the hour says the day too")
     if has_time and not said & {"hour", "half_hour"}:
         raise PatternError("a pattern with minutes says the hour too")
     return DatePattern(
         text,
         re.compile("".join(parts), re.IGNORECASE | re.ASCII),
         has_time,
-        tuple(places) if is_fixed and "year" in said else (),
+        tuple(places) if is_fixed and of_days == {"year", "month", "day"} else (),
         tuple(literals),
         at,
     )
+
+
+def _day(found: Mapping[str, str]) -> dt.date | None:
+    """Return the day that the parts of a field say, or the first of what they say; ValueError where there is none."""
+    if "week_year" in found:
+        return dt.date.fromisocalendar(
+            int(found["week_year"]), int(found["week"]), int(found.get("weekday", 1))
+        )
+    year = int(found["year"]) if "year" in found else _full_year(int(found["short_year"]))
+    if "day_of_year" in found:
+        day = dt.date(year, 1, 1) + dt.timedelta(int(found["day_of_year"]) - 1)
+        return day if day.year == year else None
+    if "quarter" in found:
+        return dt.date(year, 3 * int(found["quarter"]) - 2, 1)
+    month = _MONTHS[found["month_name"].lower()] if "month_name" in found else int(found["month"])
+    return dt.date(year, month, int(found.get("day", 1)))
 
 
 def _full_year(short: int) -> int:
