@@ -220,10 +220,45 @@ def test_a_stray_value_is_named_with_its_row_and_each_proposal_taken_literally_w
     fields[row] = stray
     pd.DataFrame({"the day": fields, "other": "x"}).to_csv(path, index=False)
     seen = look_at(None, path)["the day"]
-    assert seen.type == "text" and seen.strays == ((stray, 1),)
-    (hint,) = [one for one in seen.hints if "stands in" in one]
-    assert hint.startswith(f"{stray!r} stands in row {row + 1}:")
+    assert seen.type == kind and seen.strays == ((stray, 1),)
+    (hint,) = [one for one in seen.hints if "leave_out" in one]
+    assert hint.startswith(f"{stray!r} in row {row + 1} is not a")
     for begins, rows in (("missing_words = ", n_rows), ("leave_out = ", n_rows - 1)):
         said = begins + hint.partition(begins)[2].partition("; or that")[0]
         made = look_at(None, path, read_as=said)
         assert (made.rows, made["the day"].type) == (rows, kind), said
+
+
+FOREIGN_COLUMNS = {
+    "date": lambda n: f"{dt.date(2024, 1, 1) + dt.timedelta(days=n % 300):%d.%m.%Y}",
+    "number": lambda n: f"{n % 70},5",
+}
+
+
+@settings(deadline=None, max_examples=40)
+@given(
+    st.sampled_from(sorted(FOREIGN_COLUMNS)),
+    st.lists(st.sampled_from(["Summe", "k.A.", "?"]), min_size=1, max_size=3, unique=True),
+    st.integers(70, 120),
+)
+def test_what_look_says_of_a_column_with_strays_add_writes_and_draft_uses(
+    tmp_path_factory, kind, odd, n_rows
+):
+    folder = tmp_path_factory.mktemp("strays")
+    fields = [FOREIGN_COLUMNS[kind](n) for n in range(n_rows)]
+    for place, text in enumerate(odd, 1):
+        fields[20 * place] = text
+    pd.DataFrame({"day": fields, "n": range(n_rows)}).to_csv(folder / "d.csv", sep=";", index=False)
+    seen = look_at(None, folder / "d.csv")["day"]
+    assert seen.type == kind and {text for text, _ in seen.strays} == set(odd)
+    kivvet.new_book(folder)
+    added = kivvet.open_book(folder).add("d", folder / "d.csv")
+    assert all(any(f"column day: {text!r} is not a" in one for one in added.remarks) for text in odd)
+    drafted = kivvet.open_book(folder).draft("band", "d", column="day", bins=3)
+    assert len(drafted.strays) == len(odd) and drafted.table.inputs[0].type == kind
+    assert sum(int(row.note.split()[0]) for row in drafted.table.rows) == n_rows - len(odd)
+    (folder / "book.toml").write_text(
+        (folder / "book.toml").read_text() + f"missing_words = {json.dumps(odd, ensure_ascii=False)}\n"
+    )
+    made = kivvet.open_book(folder).look("d")["day"]
+    assert (made.type, made.missing, made.strays) == (kind, len(odd), ())

@@ -194,11 +194,21 @@ def test_a_mark_for_decimals_is_refused_for_rows_of_conditions(small_book):
 
 def test_what_is_asked_of_bins_is_refused_where_there_is_no_one_column(small_book):
     frame = pd.DataFrame({"a": [1, 2, 3], "b": ["x", "y", "x"]})
-    with pytest.raises(kivvet.DataError, match="bins has a meaning for one column only"):
-        kivvet.draft(frame, ["a", "b"], bins=3)
-    for asked, what in (({"key": ["station"]}, "a lookup"), ({"column": ["ph", "station"]}, "one column")):
+    for columns, more, what in (
+        (["b", "b2"], {}, "no numbers or dates"),
+        ("b", {}, "column 'b' is text"),
+        ("a", {"by_value": True}, "bins asks for bins, and by_value for one row a value"),
+        (["a", "b"], {"classes": "b2"}, "bins has no meaning beside classes"),
+        (["a", "b"], {"results": "{number}"}, "results has a meaning for one column only"),
+    ):
         with pytest.raises(kivvet.DataError, match=what):
-            kivvet.open_book(small_book).draft("new", "samples", bins=3, **asked)
+            kivvet.draft(frame.assign(b2=frame["b"]), columns, bins=3, **more)
+    assert (
+        kivvet.draft(frame, ["a", "b"], bins=2).rows[0].conditions[0]
+        != kivvet.draft(frame, ["a", "b"]).rows[0].conditions[0]
+    )
+    with pytest.raises(kivvet.DataError, match="a lookup"):
+        kivvet.open_book(small_book).draft("new", "samples", bins=3, key=["station"])
 
 
 def test_a_zero_with_a_sign_is_zero_in_a_draft_from_classes():

@@ -30,7 +30,11 @@ from kivvet.cli.options import Command, book_option, opened_book, option
 @option("--key", multiple=True)
 @option("--copy")
 @option("--keep", multiple=True)
-@option("--output", "The name of the output; without it, the table's.", metavar="NAME")
+@option(
+    "--output",
+    "The name of the output; without it, the table's, with _class where a column it reads has that name.",
+    metavar="NAME",
+)
 @option("--rows-file")
 @option("--extend")
 @option("--alike")

@@ -35,6 +35,8 @@ def print_drafted(out: Console, done: Drafted) -> None:
     if len(lines) > _MOST_LINES:
         out.print(Text(f"  ... and {len(lines) - _MOST_LINES} more lines", "dim"))
     out.print()
+    for said in done.strays:
+        out.print(Text(f"{said}; it was left out here", "yellow"))
     if done.table.drafted is not None:
         _print_reproduced(out, done)
         return

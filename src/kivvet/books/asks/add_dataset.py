@@ -8,13 +8,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kivvet.books.asks.data_read import data_read
+from kivvet.books.asks.look_source import cures_of_stray
 from kivvet.books.files.entry_text import aligned, append_entry, book_lines
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook
+from kivvet.core.draft.look_hints import no_such_field
 from kivvet.core.read.options import toml_text
 from kivvet.core.words.errors import BookError, DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import listed, shown_path, toml_key
 from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS
+from kivvet.io.recognise import Recognised
 
 
 @dataclass(frozen=True)
@@ -85,8 +88,17 @@ def add_dataset(
     ]
     lines = [f"[datasets.{toml_key(name)}]", *aligned(entry)]
     append_entry(path, lines)
-    remarks = [] if found is None else list(found.remarks)
+    remarks = [] if found is None else [*found.remarks, *_strays(found)]
     return Added(name, tuple(lines), (*remarks, *(note.message for note in opened.notes)))
+
+
+def _strays(found: Recognised) -> list[str]:
+    """Return what is said of fields that are not of the type of all others."""
+    return [
+        f"column {name}: {text!r} is {no_such_field(one.type)}: {cures_of_stray(name, text)}"
+        for name, one in found.columns.items()
+        for text in one.strays
+    ]
 
 
 def _path_for(folder: Path, path: Path) -> str:

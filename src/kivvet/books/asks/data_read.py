@@ -201,10 +201,25 @@ def _of_texts(files: Sequence[Path]) -> Recognised:
     """Return how files of text seem to be written."""
     found, *others = map(recognise, files)
     odd = [file.name for file, other in zip(files[1:], others, strict=True) if other.options != found.options]
-    if not odd:
-        return found
-    remark = f"{listed(odd)} seems to be written otherwise than {files[0].name}"
-    return replace(found, remarks=(*found.remarks, remark))
+    remarks = [f"{listed(odd)} seems to be written otherwise than {files[0].name}"] if odd else []
+    remarks += _other_units(files, [found, *others])
+    return replace(found, remarks=(*found.remarks, *remarks))
+
+
+def _other_units(files: Sequence[Path], found: Sequence[Recognised]) -> list[str]:
+    """Return what is to be said of columns that are written in one unit here and in another there."""
+    by_column: dict[str, dict[str, str]] = {}
+    for file, one in zip(files, found, strict=True):
+        for name, about in one.columns.items():
+            if about.form.unit:
+                by_column.setdefault(name, {}).setdefault(about.form.unit, file.name)
+    return [
+        f"column {name} has other units from file to file: "
+        + listed(f"{unit} in {file}" for unit, file in units.items())
+        + "; they are no numbers as one, until the files say the same unit"
+        for name, units in by_column.items()
+        if len(units) > 1
+    ]
 
 
 def _of_typed(data: DataRead) -> Recognised:

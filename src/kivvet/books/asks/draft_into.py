@@ -14,7 +14,7 @@ from kivvet.books.asks.draft_table import Drafted, draft_lookup, draft_table
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.draft.classes_by_value import ClassesByValue
 from kivvet.core.draft.several import names_of_columns
-from kivvet.core.draft.wishes import wishes_of
+from kivvet.core.draft.wishes import Wishes, wishes_of
 from kivvet.core.words.errors import DataError
 from kivvet.io.formats import ROW_ENDINGS
 from kivvet.rule_table import value_of
@@ -74,7 +74,7 @@ def draft_into(
     if keep or copy:
         raise DataError(f"{'keep' if keep else 'copy'} has a meaning for lookups only", fix="leave it out")
     if isinstance(results, str) and results.lower().endswith(ROW_ENDINGS):
-        results = classes_in_file(results, columns[0], output or name)
+        results = classes_in_file(results, columns[0], Wishes(output).output_of(name, columns))
     wishes = wishes_of(
         output,
         method,

@@ -65,9 +65,7 @@ def draft_over_columns(
     cases = cases_of(counter, builder)
     asked = wishes or Wishes()
     table, report = (
-        draft_from_cases(name, cases, asked.output)
-        if classes
-        else (draft_combinations(name, cases, asked), None)
+        draft_from_cases(name, cases, asked) if classes else (draft_combinations(name, cases, asked), None)
     )
     return written_table(path, name, table, report, given, as_csv=as_csv)
 

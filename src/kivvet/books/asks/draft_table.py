@@ -25,6 +25,7 @@ from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.draft import MOST_DISTINCT, drafted_from
 from kivvet.core.draft.from_examples import DraftReport, PairCounter
 from kivvet.core.draft.look import Look, LookBuilder
+from kivvet.core.draft.look_hints import stray_hint
 from kivvet.core.draft.wishes import Wishes
 from kivvet.core.read.table_text import row_records, table_text
 from kivvet.core.tables.inputs import Input, Output
@@ -54,6 +55,9 @@ class Drafted:
     n_alike: int = 0  # of these those that got the results of these
     #: Of a new mapping, texts that are spelled like more frequent ones: the text, its rows, the other, its rows.
     near: tuple[tuple[str, int, str, int], ...] = ()
+    strays: tuple[
+        str, ...
+    ] = ()  # what is said of fields that are not of the type of all others: they count as missing
     unused: tuple[str, ...] = ()  # of classes given by value, the values that the data does not hold
 
 
@@ -99,10 +103,10 @@ def draft_table(
             on_rows(batch.num_rows)
     table, report = drafted_from(name, column, builder, pairs, asked, is_of_classes=bool(classes))
     done = written_table(path, name, table, report, given, as_csv=as_csv)
-    if report is not None or table.inputs[0].type != "text":
-        return done
     (seen,) = builder.look().columns
-    return with_fields(done, near=tuple(alike_pairs(seen.values)))
+    is_of_texts = report is None and table.inputs[0].type == "text"
+    near = tuple(alike_pairs(seen.values)) if is_of_texts else ()
+    return with_fields(done, near=near, strays=tuple(stray_hint(*one, seen.type) for one in seen.strays))
 
 
 def _counted_of_made(

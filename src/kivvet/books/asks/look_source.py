@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from kivvet.books.asks.data_read import DataRead, data_read
 from kivvet.books.files.entry_text import aligned, book_lines
 from kivvet.core.draft.look import ColumnLook, Look, LookBuilder, ReadAs
+from kivvet.core.draft.look_hints import no_such_field
 from kivvet.core.formulas.tree import write_name
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
@@ -87,9 +88,8 @@ def _with_places_of_strays(seen: Look, data: DataRead, source: Source) -> tuple[
             hints=(
                 *(hint for hint in one.hints if not _is_of_stray(hint, one)),
                 *(
-                    f"{text!r} stands in {_rows(sought[one.name, text], n)}: correct it; or say that it means missing, "
-                    f"missing_words = {{ {toml_key(one.name)} = [{json.dumps(text, ensure_ascii=False)}] }}; or that such a row is no "
-                    f"data, leave_out = {json.dumps(_is_text(one.name, text), ensure_ascii=False)}"
+                    f"{text!r} in {_rows(sought[one.name, text], n)} is {no_such_field(one.type)}: "
+                    f"{cures_of_stray(one.name, text)}"
                     for text, n in one.strays
                 ),
             ),
@@ -100,7 +100,15 @@ def _with_places_of_strays(seen: Look, data: DataRead, source: Source) -> tuple[
 
 def _is_of_stray(hint: str, one: ColumnLook) -> bool:
     """Whether a hint says less of a value than is said of it here."""
-    return "looks like missing" in hint and any(hint.startswith(f"{text!r} (") for text, _ in one.strays)
+    return any(hint.startswith(f"{text!r} (") for text, _ in one.strays) or "cannot be read as" in hint
+
+
+def cures_of_stray(column: str, text: str) -> str:
+    """Return what may be done about a field that is not of the type of all others in its column."""
+    return (
+        f"correct it; or say that it means missing, missing_words = {{ {toml_key(column)} = [{json.dumps(text, ensure_ascii=False)}] }}; "
+        f"or that such a row is no data, leave_out = {json.dumps(_is_text(column, text), ensure_ascii=False)}"
+    )
 
 
 def _rows(first: int, number: int) -> str:

@@ -36,8 +36,8 @@ from kivvet.core.run.plan import Plan
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, did_you_mean, listed, toml_key
+from kivvet.io.column_forms import forms_of_fields
 from kivvet.io.queued import read_ahead
-from kivvet.io.recognise import forms_of_fields
 from kivvet.io.source_and_target import Source
 
 _MOST_EXAMPLES = 3

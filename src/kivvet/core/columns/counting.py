@@ -206,7 +206,9 @@ def type_of_values(values: pa.Array, counts: npt.NDArray[np.int64]) -> tuple[Val
     if pc.all(pc.or_(zeros, pc.or_(is_number, pc.equal(fields, "0")))).as_py():
         example = fields.filter(zeros)[0].as_py()
         return "text", f"leading zeros, such as {example}", []
-    for kind, (one, many) in _KINDS_OF_FIELDS.items():
+    for kind, (one, many) in KINDS_OF_FIELDS.items():
+        if kind == "integer":  # a number among them is no stray
+            continue
         if not _may_be_mostly(fields, kind):
             continue
         odd = strays(values, counts, kind)
@@ -220,7 +222,9 @@ def type_of_values(values: pa.Array, counts: npt.NDArray[np.int64]) -> tuple[Val
 
 
 _FIRST_FIELDS = 1_000
-_KINDS_OF_FIELDS: Mapping[ValueType, tuple[str, str]] = {
+#: What a field of a type is called, and several.
+KINDS_OF_FIELDS: Mapping[ValueType, tuple[str, str]] = {
+    "integer": ("a whole number", "whole numbers"),
     "number": ("a number", "numbers"),
     "date": ("a date", "dates"),
     "datetime": ("a time", "times"),

@@ -57,7 +57,7 @@ def bins_of(column: str, given: TypedValues, wishes: Wishes) -> Bins:
     finite = np.isfinite(numbers)
     numbers, rows = numbers[finite], given.rows[finite]
     step = Decimal(1) if given.kind == "integer" else given.step
-    n_bins = len(wishes.quantiles) + 1 if wishes.quantiles else wishes.n_bins
+    n_bins = wishes.number_of_bins
     is_dates = given.kind in ("date", "datetime")
     if is_dates and method == "round" and len(given.values):
         ends = round_dates(given.values[0].as_py(), given.values[-1].as_py(), n_bins)

@@ -113,7 +113,7 @@ def draft_from_values(
     """
     (seen,) = builder.look().columns
     given = typed_values(seen, builder.counters[column])
-    output = Output(wishes.output or name, "text")
+    output = Output(wishes.output_of(name, [column]), "text")
     is_bins = wants_bins(seen, given, wishes)
     if wishes.fold and given.kind != "text":
         raise DataError(f"column {column!r} is {given.kind}", expected="text for fold", fix="leave it out")

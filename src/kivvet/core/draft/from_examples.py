@@ -140,7 +140,7 @@ def draft_from_examples(
     is_bins = is_bins and not (
         given.kind == "integer" and seen.distinct <= FEW_INTEGERS and not _is_in_runs(winner)
     )
-    output = Output(wishes.output or name, "text")
+    output = Output(wishes.output_of(name, [column]), "text")
     about = input_of(column, given, is_bins=is_bins)
     rows = _run_rows(winner, by_value, given) if is_bins else _class_rows(winner, by_value, seen)
     more: dict[str, Any] = {}

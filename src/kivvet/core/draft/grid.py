@@ -68,9 +68,8 @@ def draft_grid(name: str, cases: Cases, wishes: Wishes) -> Table:
         Row(number + 1, asked, (UNFINISHED,), note=count(counted[number], "row"))
         for number, asked in enumerate(product(*(conditions for _, conditions, _ in parts)))
     ]
-    return Table(
-        name, tuple(about for about, _, _ in parts), (Output(wishes.output or name, "text"),), tuple(rows)
-    )
+    output = Output(wishes.output_of(name, [one.name for one in cases.columns]), "text")
+    return Table(name, tuple(about for about, _, _ in parts), (output,), tuple(rows))
 
 
 def _parts(

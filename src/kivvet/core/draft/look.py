@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 from kivvet.core.columns.column import TICKS_A_DAY
 from kivvet.core.columns.convert import blank_to_null, convert_text
 from kivvet.core.columns.counting import (
+    KINDS_OF_FIELDS,
     MOST_DISTINCT,
     FloatArray,
     Tail,
@@ -25,10 +26,9 @@ from kivvet.core.columns.counting import (
     as_values,
     finest_step,
     is_text_type,
-    strays,
     type_of_values,
 )
-from kivvet.core.draft.look_hints import few_strays, number_hints, text_hints
+from kivvet.core.draft.look_hints import few_strays, number_hints, stray_hint, text_hints, type_but_for_strays
 from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.values import ValueType, write_plain
 from kivvet.core.words.wording import count
@@ -292,10 +292,14 @@ def _look_at(name: str, counter: ValueCounter, rows: int, declared: ValueType | 
             hints = [f"{count(int(counts[bad].sum()), 'field')} cannot be read as {declared}"]
             odd = [(values[int(at)].as_py(), int(counts[at])) for at in np.flatnonzero(bad)]
             strays_found = few_strays(odd, int(counts.sum()))
+            if strays_found:
+                hints = [stray_hint(text, n, declared) for text, n in strays_found]
     elif is_text_type(values.type) and reason.startswith("not all fields are"):
-        kinds: tuple[ValueType, ...] = ("number", "date", "datetime")
-        by_kind = (strays(values, counts, one) for one in kinds)
-        strays_found = few_strays(min(by_kind, key=lambda odd: sum(n for _, n in odd)), int(counts.sum()))
+        found = type_but_for_strays(values, counts)
+        if found is not None:
+            kind, strays_found = found
+            reason = f"all fields but {sum(n for _, n in strays_found):,} are {KINDS_OF_FIELDS[kind][1]}"
+            hints = [stray_hint(text, n, kind) for text, n in strays_found]
     if kind in ("integer", "number", "date", "datetime"):
         more = _range_of(values, counts, kind)
         hints += number_hints(more.pop("numbers", None), more.pop("weights", None), kind, len(values), rows)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import combinations
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 
 from kivvet.core.columns.alike import alike_pairs
-from kivvet.core.columns.counting import FloatArray
+from kivvet.core.columns.counting import KINDS_OF_FIELDS, FloatArray, strays
 from kivvet.core.words.values import ValueType, fold_text
 from kivvet.core.words.wording import count
 
@@ -26,6 +28,34 @@ def few_strays(odd: Sequence[tuple[str, int]], n_fields: int) -> tuple[tuple[str
     """Return the fields that are not as all others, where they are few; else nothing."""
     is_few = len(odd) <= _MOST_STRAYS and sum(n for _, n in odd) * 20 <= n_fields
     return tuple(odd) if is_few else ()
+
+
+def type_but_for_strays(
+    values: pa.Array, counts: npt.NDArray[np.int64]
+) -> tuple[ValueType, tuple[tuple[str, int], ...]] | None:
+    """Return the type that all fields of a text column are but a few, and these with their rows; None where there are more. Among
+    numbers a stray is a word: a code that holds a figure tells that all are codes.
+    """
+    kinds: tuple[ValueType, ...] = ("integer", "number", "date", "datetime")
+    by_kind = [(kind, few_strays(strays(values, counts, kind), int(counts.sum()))) for kind in kinds]
+    fitting = [
+        (kind, odd)
+        for kind, odd in by_kind
+        if odd
+        and (kind in ("date", "datetime") or not any(sign.isdigit() for text, _ in odd for sign in text))
+    ]
+    return min(fitting, key=lambda one: len(one[1]), default=None)
+
+
+def stray_hint(text: str, rows: int, kind: ValueType | Literal["other"]) -> str:
+    """Return what is said of a field that is not of the type of all others."""
+    return f"{text!r} ({count(rows, 'row')}) is {no_such_field(kind)}"
+
+
+def no_such_field(kind: ValueType | Literal["other"]) -> str:
+    """Return what is said of a field that is not of the type of all others."""
+    one = KINDS_OF_FIELDS[kind][0] if kind in KINDS_OF_FIELDS else f"of type {kind}"  # type: ignore[index]
+    return f"not {one}, as all others are"
 
 
 def number_hints(

@@ -42,7 +42,7 @@ def draft_combinations(name: str, cases: Cases, wishes: Wishes) -> Table:
     """
     if wishes.wants_bins or any(is_divided(one, wishes) for one in cases.columns):
         return draft_grid(name, cases, wishes)
-    output = wishes.output
+    output = wishes.output_of(name, [one.name for one in cases.columns])
     if len(cases) > MOST_DRAFTED_ROWS:
         raise DataError(
             f"columns {listed(one.name for one in cases.columns)} have {len(cases):,} different combinations",
@@ -59,7 +59,7 @@ def draft_combinations(name: str, cases: Cases, wishes: Wishes) -> Table:
         )
         for number, case in enumerate(order.tolist(), 1)
     ]
-    table = Table(name, _inputs(cases, steps=False), (Output(output or name, "text"),), tuple(rows))
+    table = Table(name, _inputs(cases, steps=False), (Output(output, "text"),), tuple(rows))
     # A combination that does not occur needs no row; where one comes later, data is said to meet none.
     is_long = len(cases) > _MOST_ROWS_SIMPLIFIED
     has_gaps = is_long or any(one.kind == "gap" for one in findings_of(table))
@@ -74,7 +74,7 @@ def _inputs(cases: Cases, *, steps: bool) -> tuple[Input, ...]:
     return tuple(Input(one.name, one.kind, step=one.step if steps else None) for one in cases.columns)
 
 
-def draft_from_cases(name: str, cases: Cases, output: str | None) -> tuple[Table, DraftReport]:
+def draft_from_cases(name: str, cases: Cases, wishes: Wishes) -> tuple[Table, DraftReport]:
     """Return a table of few rows that gives each combination the class that data gives it most often, and a report on it.
 
     Raises
@@ -107,11 +107,12 @@ def draft_from_cases(name: str, cases: Cases, output: str | None) -> tuple[Table
             fix="name the columns that decide, and no others",
         )
     inputs = _inputs(cases, steps=True)
+    output = wishes.output_of(name, [one.name for one in cases.columns])
     rows = [
         Row(number, tuple(map(_condition, columns, leaf.parts)), (names[leaf.label],))
         for number, leaf in enumerate(made, 1)
     ]
-    table = Table(name, inputs, (Output(output or name, "text"),), tuple(rows))
+    table = Table(name, inputs, (Output(output, "text"),), tuple(rows))
     table = _simpler(table)
     return _counted(table, cases)
 
@@ -210,7 +211,7 @@ def draft_frame_over(
         counter.add([batch.column(one) for one in columns], batch.column(classes) if classes else None)
     cases = cases_of(counter, builder)
     if classes:
-        return draft_from_cases(name, cases, wishes.output)
+        return draft_from_cases(name, cases, wishes)
     return draft_combinations(name, cases, wishes), None
 
 

@@ -12,6 +12,8 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import FOLDS, LiteralError, parse_decimal, write_value
 from kivvet.core.words.wording import did_you_mean, listed
 
+_ABOUT = 5  # bins where no number is asked for
+
 
 @dataclass(frozen=True)
 class Wishes:
@@ -20,10 +22,11 @@ class Wishes:
     Attributes
     ----------
     output : str or None
-        The name of the output; None: the table's name.
+        The name of the output; None: the table's name, with ``_class`` where a column that it reads has that name.
     method : str or None
         How to bin numbers and dates; None: a mapping for texts and few whole numbers, round bounds otherwise.
-    n_bins : int
+    n_bins : int or None
+        How many bins are asked for; None: about five.
     bounds : tuple of str
         Bounds that are given; they win over `method`.
     by_value : bool
@@ -41,7 +44,7 @@ class Wishes:
 
     output: str | None = None
     method: Method | None = None
-    n_bins: int = 5
+    n_bins: int | None = None
     bounds: tuple[str, ...] = ()
     by_value: bool = False
     quantiles: tuple[Decimal, ...] = ()
@@ -49,10 +52,21 @@ class Wishes:
     fold: tuple[str, ...] = ()
     noting: str | None = None
 
+    def output_of(self, name: str, columns: Sequence[str]) -> str:
+        """Return the name of the output of a table of that name that reads some columns."""
+        return self.output or (f"{name}_class" if name in columns else name)
+
     @property
     def wants_bins(self) -> bool:
         """Whether ranges are asked for."""
-        return bool(self.method or self.bounds or self.quantiles)
+        return bool(self.method or self.bounds or self.quantiles or self.n_bins)
+
+    @property
+    def number_of_bins(self) -> int:
+        """How many bins are wanted, more or less."""
+        if self.quantiles:
+            return len(self.quantiles) + 1
+        return self.n_bins or (len(self.results) if isinstance(self.results, tuple) else _ABOUT)
 
 
 def wishes_of(
@@ -105,11 +119,16 @@ def wishes_of(
             expected="each once, from the lowest up",
         )
     named = _classes(results)
-    n_named = len(named) if isinstance(named, tuple) else Wishes.n_bins
+    if by_value and (
+        asked := [word for word, value in _ways_of_bins(method, n_bins, bounds, quantiles) if value]
+    ):
+        raise DataError(
+            f"{asked[0]} asks for bins, and by_value for one row a value", fix="leave one of them out"
+        )
     return Wishes(
         output,
         method,
-        n_named if n_bins is None else n_bins,
+        n_bins,
         texts,
         by_value,
         shares,
@@ -152,6 +171,13 @@ def _classes(
             'or its range: "{range}"',
         )
     return names
+
+
+def _ways_of_bins(*given: Any) -> list[tuple[str, bool]]:
+    return [
+        (word, value is not None and value not in ([], ()))
+        for word, value in zip(("propose", "bins", "bounds", "quantiles"), given, strict=True)
+    ]
 
 
 def _refuse(why: str, fix: str, **given: Any) -> None:
