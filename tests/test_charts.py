@@ -615,3 +615,50 @@ def test_a_column_that_a_dataset_calls_otherwise_has_the_colours_of_its_own_outp
         wanted.parts[0].paints[:2]
     )
     assert told.paints["first"]["a"] != told.paints["second"]["a"] == wanted.parts[0].paints[0]
+
+
+@pytest.mark.parametrize("where", ["", "n > 2", "mean IS NULL OR season = 'autumn'"])
+def test_the_chart_of_a_kept_summary_has_the_lines_and_values_of_its_target(tmp_path, where):
+    kivvet.new_book(tmp_path)
+    rows = [(f"r{n % 3}", 1 + n % 12, None if n % 5 else n / 4) for n in range(40)]
+    pd.DataFrame(rows, columns=["river", "month", "ph"]).to_csv(tmp_path / "d.csv", index=False)
+    (tmp_path / "tables").mkdir(exist_ok=True)
+    (tmp_path / "tables/season.toml").write_text(
+        'inputs.month = "integer"\noutputs.season = "text"\n'
+        'rows = [["<= 3", "winter"], ["4 to 6", "spring"], ["7 to 9", "summer"], [">= 10", "autumn"]]\n'
+    )
+    (tmp_path / "book.toml").write_text(
+        '[datasets.d]\nsource = "d.csv"\ncolumns = ["season"]\ntarget = "d.parquet"\n'
+        '[summaries.s]\nfrom = "d"\nby = ["river", "season"]\nvalues = { n = "COUNT(*)", mean = "AVG(ph)" }\ntarget = "s.csv"\n'
+        + (f'where = "{where}"\n' if where else "")
+    )
+    book = kivvet.open_book(tmp_path)
+    book.apply_dataset("s")
+    target = pd.read_csv(tmp_path / "s.csv")
+    for value in ("n", "mean"):
+        drawn = book.chart("s", value=value).as_dict()
+        assert list(drawn["bars"]) == [
+            f"{river}, {season}" for river, season in zip(target["river"], target["season"], strict=True)
+        ]
+        (part,) = drawn["parts"]
+        assert [-1 if one is None else one for one in part["values"]] == target[value].fillna(-1).tolist()
+    assert [str(line[0]) for line in book.cross_table("s", by="season").lines][:2] == ["winter", "spring"]
+    assert book.chart("s", kind="lines").as_dict()["periods"] == tuple(sorted(set(target["river"])))
+    with pytest.raises(kivvet.DataError, match="of each river, season"):
+        book.chart("s", kind="lines", value="mean")
+
+
+def test_rows_without_a_value_stand_apart_and_the_class_of_missing_is_grey():
+    table = kivvet.RuleTable(
+        "t",
+        {"n": "number"},
+        {"y": "text"},
+        [["< 5", "low"], [">= 5", "high"]],
+        missing={"y": "not measured"},
+    )
+    bars = table.chart(pd.DataFrame({"n": [1, 2, 7, None]}), kind="bars").as_dict()
+    assert bars["bars"] == ("low", "high", "not measured")
+    assert bars["parts"][0]["paints"][2]["colour"] == "#b8b8b8"
+    plain = kivvet.RuleTable("t", {"n": "number"}, {"y": "text"}, [["< 5", "low"], [">= 5", "high"]])
+    bars = plain.chart(pd.DataFrame({"n": [1, 2, 7, None]}), kind="bars").as_dict()
+    assert bars["bars"][-1] == "(missing)" and bars["n_apart"] == 1

@@ -11,6 +11,7 @@ from kivvet.draw.paper import (
     footnotes,
     heading,
     ink_on,
+    is_dark,
     key_below,
     painted,
     paper,
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 _LETTER = 0.0073  # of the width, that a letter of a label takes
+_APART = 0.35  # of a bar, that rows without a value stand apart
+_THIN = 0.008  # of the longest, below which a bar is all border
 
 
 def draw_bars(bars: Bars) -> Figure:
@@ -53,31 +56,40 @@ def _keys(bars: Bars) -> list[tuple[str, Paint]]:
 
 def _put_bars(axes: Axes, bars: Bars, *, label_size: float) -> None:
     """Draw bars on axes, the first on top."""
-    places = range(len(bars.bars))
+    places = _places(bars)
     several = len(bars.parts) if bars.style == "beside" else 1
     thick = 0.78 / several
-    ends = [0.0] * len(bars.bars)
+    given = [one for part in bars.parts for one in part.values if one is not None]
+    sums = [sum(part.values[n] or 0.0 for part in bars.parts) for n in range(len(places))]
+    reach = max([1e-12, *map(abs, given), *(map(abs, sums) if bars.style == "stacked" else ())])
+    ends = [0.0] * len(places)
     for number, part in enumerate(bars.parts):
-        for place, value in zip(places, part.values, strict=True):
+        for at, (place, value) in enumerate(zip(places, part.values, strict=True)):
             if value is None:
                 continue
-            begun = ends[place] if bars.style == "stacked" else 0.0
+            begun = ends[at] if bars.style == "stacked" else 0.0
             y = place + (thick * (number - (several - 1) / 2) if several > 1 else 0.0)
-            axes.barh(y, value, height=thick * 0.96, left=begun, **painted(part.paints[place]))
+            paint = part.paints[at]
+            edge = {"edgecolor": paint.colour} if abs(value) < _THIN * reach and is_dark(paint) else {}
+            axes.barh(y, value, height=thick * 0.96, left=begun, **painted(paint, **edge))
             if bars.style == "stacked":
-                ends[place] += value
-    axes.set_ylim(len(bars.bars) - 0.4, -0.6)
-    axes.set_yticks(list(places), [shortened(one) for one in bars.bars], size=label_size)
+                ends[at] += value
+    axes.set_ylim(places[-1] + 0.6, -0.6)
+    axes.set_yticks(places, [shortened(one) for one in bars.bars], size=label_size)
     bare(axes, grid="x")
-    reach = max((abs(one) for part in bars.parts for one in part.values if one is not None), default=1.0)
-    reach = max(reach, *map(abs, ends), 1e-12)
-    lowest = min([0.0, *(one for part in bars.parts for one in part.values if one is not None)])
+    lowest = min([0.0, *given])
     axes.set_xlim(
         lowest * 1.12, 1.0 if bars.is_share and bars.style == "stacked" and reach > 0.999 else reach * 1.12
     )
     axes.xaxis.set_major_formatter(lambda value, _: short_figure(value, is_share=bars.is_share))
     axes.tick_params(axis="x", labelsize=10)
     _write_values(axes, bars, reach, thick, size=label_size - 1)
+
+
+def _places(bars: Bars) -> list[float]:
+    """Return where bars stand: those of rows without a value a little apart."""
+    first_apart = len(bars.bars) - bars.n_apart
+    return [number + (_APART if number >= first_apart else 0.0) for number in range(len(bars.bars))]
 
 
 def _write_values(axes: Axes, bars: Bars, reach: float, thick: float, size: float) -> None:
@@ -87,24 +99,24 @@ def _write_values(axes: Axes, bars: Bars, reach: float, thick: float, size: floa
     several = len(bars.parts) if bars.style == "beside" else 1
     begun = [0.0] * len(bars.bars)
     for number, part in enumerate(bars.parts):
-        for place, value in enumerate(part.values):
+        for at, (place, value) in enumerate(zip(_places(bars), part.values, strict=True)):
             if value is None:
                 continue
             text = _long(value, is_share=bars.is_share)
             if bars.style == "stacked" and len(bars.parts) > 1:
                 if abs(value) / reach > 0.012 * len(text) + 0.008:
-                    paint = part.paints[place]
+                    paint = part.paints[at]
                     axes.text(
-                        begun[place] + value / 2,
+                        begun[at] + value / 2,
                         place,
                         text,
                         ha="center",
                         va="center",
                         size=size,
                         color=ink_on(paint),
-                        bbox={"facecolor": paint.colour, "edgecolor": "none", "pad": 1.2},
+                        bbox={"facecolor": paint.colour, "edgecolor": "none", "pad": 3.0},
                     )
-                begun[place] += value
+                begun[at] += value
             else:
                 y = place + (thick * (number - (several - 1) / 2) if several > 1 else 0.0)
                 axes.annotate(
@@ -144,7 +156,7 @@ def draw_sheet(sheet: Sheet) -> Figure:
             left = min(0.45 * wide, 0.006 * max(map(width_of, few_labels)) + 0.012)
             axes = figure.add_axes((x + left, y + 0.015, wide - left - 0.035, high - 0.06))
             _put_bars(axes, few, label_size=8.5)
-            axes.set_yticks(range(len(few_labels)), few_labels, size=8.5)
+            axes.set_yticks(_places(few), few_labels, size=8.5)
             axes.set_xticks([])
             axes.grid(visible=False)
         return figure
@@ -173,6 +185,7 @@ def _first(bars: Bars, most: int) -> Bars:
                 paints=(*(part.paints[place] for place in kept), NO_CLASS["rest"]),
             ),
         ),
+        n_apart=0,
     )
 
 

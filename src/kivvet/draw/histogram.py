@@ -161,7 +161,7 @@ def _put_bands(axes: Axes, picture: Histogram) -> None:
     shown = [(place, text) for place, text in picture.bounds if low <= place <= high]
     if len(shown) > 30:
         shown = shown[:: -(-len(shown) // 30)]
-    ends = [(low, _text(low, picture.type)), (high, _text(high, picture.type))]
+    ends = [(low, written_place(low, picture.type)), (high, written_place(high, picture.type))]
     letters = max((len(text) for _, text in shown), default=4)
     least = span * 0.0085 * (letters + 1)
     axes.set_xticks([])
@@ -195,10 +195,11 @@ def _put_bands(axes: Axes, picture: Histogram) -> None:
     axes.set_xlabel(picture.about, color=FAINT, labelpad=30)
 
 
-def _text(place: float, kind: str) -> str:
+def written_place(place: float, kind: str) -> str:
+    """Return a place on the axis as it is written: days as dates."""
     if kind in ("date", "datetime"):
         try:
             return str((dt.datetime(1970, 1, 1) + dt.timedelta(days=place)).date())
         except OverflowError:
             return ""
-    return f"{place:.6g}"
+    return f"{float(f'{place:.6g}'):.15g}"

@@ -115,7 +115,12 @@ def painted(paint: Paint, **more: Any) -> dict[str, Any]:
 
 def edge_of(paint: Paint) -> str:
     """Return the colour of a paint's pattern and border: dark on light, light on dark."""
-    return "#333333" if _lightness(paint.colour) > 0.32 else "#f4f4f4"
+    return "#f4f4f4" if is_dark(paint) else "#333333"
+
+
+def is_dark(paint: Paint) -> bool:
+    """Whether a pattern on a paint has to be light."""
+    return _lightness(paint.colour) <= 0.32
 
 
 def ink_on(paint: Paint) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -74,7 +74,8 @@ def _faults(picture: RegionMap) -> list[tuple[str, Paint]]:
     return [*of_gap, *([("overlap: rows give several classes", OVERLAP)] if "overlap" in kinds else [])]
 
 
-def _edges(strips: Sequence[Strip]) -> list[float]:
+def edges_of(strips: Sequence[Strip]) -> list[float]:
+    """Return where strips begin and end, a single value narrower than a stretch."""
     edges = [0.0]
     for strip in strips:
         edges.append(edges[-1] + (_POINT if strip.is_point else 1.0))
@@ -82,7 +83,7 @@ def _edges(strips: Sequence[Strip]) -> list[float]:
 
 
 def _ticks(axes: Axes, strips: Sequence[Strip], *, upright: bool, is_shown: bool, room: float = 1.0) -> None:
-    edges = _edges(strips)
+    edges = edges_of(strips)
     middles = [(one + two) / 2 for one, two in pairwise(edges)]
     if upright:
         axes.set_yticks(
@@ -109,7 +110,7 @@ def _ticks(axes: Axes, strips: Sequence[Strip], *, upright: bool, is_shown: bool
 def _put_panel(axes: Axes, picture: RegionMap, panel: Panel) -> None:
     from matplotlib.patches import Rectangle
 
-    across, upright = _edges(picture.strips_across), _edges(picture.strips_upright)
+    across, upright = edges_of(picture.strips_across), edges_of(picture.strips_upright)
     for line, given_line in enumerate(panel.given):
         for column, given in enumerate(given_line):
             is_fault = given.kind in ("gap", "overlap")
@@ -119,8 +120,9 @@ def _put_panel(axes: Axes, picture: RegionMap, panel: Panel) -> None:
             hatch = ALARM if is_fault else how["edgecolor"]
             how |= {"hatchcolor": hatch, "edgecolor": given.paint.colour, "linewidth": 0.8}  # no seams
             axes.add_patch(Rectangle((x, y), wide, high, **how))
-    _borders(axes, panel, across, upright)
-    for label, paint, x, y, wide in _labels(panel, across, upright):
+    for (x0, y0), (x1, y1) in borders_of(panel, across, upright):
+        axes.plot([x0, x1], [y0, y1], color=INK, linewidth=1.1, solid_capstyle="butt")
+    for label, paint, x, y, wide in labels_of(panel, across, upright):
         letters = max(4, int(wide / across[-1] * 150 / max(1, min(3, len(picture.panels)))))
         axes.text(
             x,
@@ -138,35 +140,28 @@ def _put_panel(axes: Axes, picture: RegionMap, panel: Panel) -> None:
     axes.set_ylim(upright[0], upright[-1])
 
 
-def _borders(axes: Axes, panel: Panel, across: Sequence[float], upright: Sequence[float]) -> None:
-    """Draw a line wherever what is given changes."""
-    n_lines, n_columns = len(panel.given), len(panel.given[0])
-    for line in range(n_lines):
-        for column in range(n_columns):
-            here = panel.given[line][column]
-            if column + 1 < n_columns and _differ(here, panel.given[line][column + 1]):
-                axes.plot(
-                    [across[column + 1]] * 2,
-                    upright[line : line + 2],
-                    color=INK,
-                    linewidth=1.1,
-                    solid_capstyle="butt",
-                )
-            if line + 1 < n_lines and _differ(here, panel.given[line + 1][column]):
-                axes.plot(
-                    across[column : column + 2],
-                    [upright[line + 1]] * 2,
-                    color=INK,
-                    linewidth=1.1,
-                    solid_capstyle="butt",
-                )
+Spot = tuple[float, float]
+
+
+def borders_of(
+    panel: Panel, across: Sequence[float], upright: Sequence[float]
+) -> Iterator[tuple[Spot, Spot]]:
+    """Yield the ends of a line wherever what is given changes."""
+    for line, given in enumerate(panel.given):
+        for column, here in enumerate(given):
+            if column + 1 < len(given) and _differ(here, given[column + 1]):
+                x = across[column + 1]
+                yield (x, upright[line]), (x, upright[line + 1])
+            if line + 1 < len(panel.given) and _differ(here, panel.given[line + 1][column]):
+                y = upright[line + 1]
+                yield (across[column], y), (across[column + 1], y)
 
 
 def _differ(one: Given, other: Given) -> bool:
     return (one.kind, one.label) != (other.kind, other.label)
 
 
-def _labels(
+def labels_of(
     panel: Panel, across: Sequence[float], upright: Sequence[float]
 ) -> list[tuple[str, Paint, float, float, float]]:
     """Return for each connected region its label, once, in the middle of its widest line."""

@@ -9,6 +9,8 @@ from kivvet.pages.grids import Grid, Line, heads
 
 MOST_LINES = 60
 MOST_VALUES = 20
+#: How the state of a target is taken.
+MOODS = {"current": "fine", "stale": "warning", "never applied": "warning", "cannot tell": "error"}
 
 
 def first_lines(lines: Iterable[Line], most: int = MOST_LINES) -> tuple[tuple[Line, ...], str]:

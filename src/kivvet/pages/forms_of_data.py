@@ -76,9 +76,9 @@ def cross_table_form(one: CrossTable) -> Part:
                 *(Cell(plain_text(value), is_head=True) for value in line[:n_keys]),
                 *(
                     number(value)
-                    if isinstance(value, (int, float))
+                    if isinstance(value, (int, float)) and one.is_amount(place % len(one.values))
                     else Cell(plain_text(value), is_number=True)
-                    for value in line[n_keys:]
+                    for place, value in enumerate(line[n_keys:])
                 ),
             )
         )

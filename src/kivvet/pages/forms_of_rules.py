@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from kivvet.core.words.findings import Report
     from kivvet.pages.report import BookReport
     from kivvet.rule_table import RuleTable
-from kivvet.pages.form_parts import MOST_LINES, first_lines, grid_of, plain_text, when
+from kivvet.pages.form_parts import MOODS, MOST_LINES, first_lines, grid_of, plain_text, when
 
 
 def table_form(one: RuleTable) -> Part:
@@ -227,6 +227,22 @@ def status_form(one: DatasetStatus) -> Part:
     grid = grid_of("", ("columns", "why", "what changed", "last changed"), lines)
     grids = (without_empty(grid),) if lines else ()
     return Part(one.dataset, tuple((word, text) for word, text in facts if text), grids=grids)
+
+
+def several_status_form(some: Sequence[DatasetStatus]) -> Part:
+    """Return the states of targets, one a line; then why those that are not current are not."""
+    lines = [
+        Line(
+            (
+                Cell(one.dataset, is_head=True),
+                Cell(one.state, mood=MOODS[one.state]),
+                *words(one.target, when(one.made_at) if one.made_at else ""),
+            )
+        )
+        for one in some
+    ]
+    grid = grid_of("", ("dataset", "state", "target", "written"), lines)
+    return Part("", grids=(grid,), parts=tuple(status_form(one) for one in some if one.reasons))
 
 
 def several_uses_form(some: Sequence[Use]) -> Part:

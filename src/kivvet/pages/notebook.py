@@ -34,6 +34,7 @@ FORMS: dict[str, tuple[str, str]] = {
 
 #: The same for several values of a type, which are else shown one below the other.
 FORMS_OF_SEVERAL: dict[str, tuple[str, str]] = {
+    "DatasetStatus": ("forms_of_rules", "several_status_form"),
     "Refreshed": ("forms_of_rules", "several_refreshed_form"),
     "Unmatched": ("forms_of_data", "several_unmatched_form"),
     "Use": ("forms_of_rules", "several_uses_form"),

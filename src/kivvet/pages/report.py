@@ -15,8 +15,9 @@ from kivvet.core.words.findings import Finding
 from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.wording import count, listed
 from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
+from kivvet.pages.form_parts import MOODS
 from kivvet.pages.grids import Cell, Grid, Line, heads, number, without_empty, words
-from kivvet.pages.report_datasets import MOODS, dataset_section, formula_section
+from kivvet.pages.report_datasets import dataset_section, formula_section
 from kivvet.pages.report_tables import anchor_of, table_section
 from kivvet.pages.templating import filled, template_text
 

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from kivvet.books.asks.book_facts import DatasetTold, FormulaTold
 from kivvet.books.asks.history import RunTold
-from kivvet.core.picture.bars import Sheet
+from kivvet.core.picture.bars import Bars
 from kivvet.core.words.wording import NO_CLASS, listed
 from kivvet.pages.diagram import diagram
-from kivvet.pages.form_parts import when
+from kivvet.pages.form_parts import MOODS, when
 from kivvet.pages.grids import Cell, Grid, Line, heads, number, without_empty, words
-from kivvet.pages.report_tables import MOST_CHANGES, anchor_of, changes_text, figure_of
+from kivvet.pages.report_tables import MOST_CHANGES, anchor_of, changes_text
 
 _MOST_PANELS = 16
-MOODS = {"current": "fine", "stale": "warning", "never applied": "warning", "cannot tell": "error"}
+_MOST_CLASSES = 8
 
 
 def formula_section(one: FormulaTold) -> dict[str, Any]:
@@ -67,7 +67,7 @@ def dataset_section(one: DatasetTold, links: Mapping[str, str]) -> dict[str, Any
         ]
     if one.problem or told.problem:
         said.append(("error", one.problem or told.problem))
-    panels = one.panels[:_MOST_PANELS]
+    panels = one.panels[:_MOST_PANELS] if one.rows else ()
     return {
         "name": told.name,
         "word": "summary" if told.is_summary else "dataset",
@@ -75,11 +75,38 @@ def dataset_section(one: DatasetTold, links: Mapping[str, str]) -> dict[str, Any
         "facts": [(word, text) for word, text in facts if text],
         "said": said,
         "diagram": diagram(one.steps, links, f"how the columns of {told.name} depend on each other"),
-        "grids": [grid for grid in (_steps(one, links), _runs(one)) if grid is not None],
-        "figure": figure_of(Sheet(f"{told.name}: the classes of its columns", panels))
-        if panels and one.rows
-        else None,
+        "grids": [
+            grid for grid in (_steps(one, links), _classes(told.name, panels), _runs(one)) if grid is not None
+        ],
     }
+
+
+def _classes(name: str, panels: Sequence[Bars]) -> Grid | None:
+    """Return the rows of each class of every column, the longest bar in full."""
+    lines = []
+    for panel in panels:
+        (part,) = panel.parts
+        whole = sum(one or 0.0 for one in part.values) or 1.0
+        counted = list(zip(panel.bars, part.paints, part.values, strict=True))
+        for place, (label, paint, value) in enumerate(counted[:_MOST_CLASSES]):
+            rows = Cell(f"{value or 0:,.0f}", is_number=True, share=(value or 0.0) / whole)
+            lines.append(Line((Cell("" if place else panel.title), Cell(label, paint=paint), rows)))
+        if len(counted) > _MOST_CLASSES:
+            rest = sum(value or 0.0 for *_, value in counted[_MOST_CLASSES:])
+            lines.append(
+                Line(
+                    (
+                        Cell(""),
+                        Cell(f"and {len(counted) - _MOST_CLASSES} more"),
+                        Cell(f"{rest:,.0f}", is_number=True),
+                    )
+                )
+            )
+    if not lines:
+        return None
+    return Grid(
+        f"{name}: the classes of its columns", heads(("column", "class", "rows"), ("rows",)), tuple(lines)
+    )
 
 
 def _steps(one: DatasetTold, links: Mapping[str, str]) -> Grid | None:

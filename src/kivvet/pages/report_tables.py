@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import re
 from collections.abc import Iterable, Sequence
@@ -10,12 +9,17 @@ from typing import Any
 
 from kivvet.books.asks.book_facts import TableTold
 from kivvet.books.asks.history import TableVersion
+from kivvet.core.picture.bars import Bars
+from kivvet.core.picture.histogram import Histogram
+from kivvet.core.picture.places import GAP, OVERLAP
+from kivvet.core.picture.region_map import RegionMap
 from kivvet.core.words.wording import count, listed
-from kivvet.draw.chart import Chart, Picture
 from kivvet.pages.form_parts import when
 from kivvet.pages.grids import Cell, Grid, Line, heads, number, percent, without_empty, words
+from kivvet.pages.svg_histogram import svg_of_histogram
+from kivvet.pages.svg_map import svg_of_map
 
-_LONGEST_WORDS = 900  # of what is to be seen in a picture
+_MOST_KEYS = 24
 _MOST_VALUES = 12
 _MOST_COMBINED = 5  # values of several inputs
 MOST_CHANGES = 6
@@ -28,14 +32,28 @@ def anchor_of(kind: str, name: str) -> str:
     return f"{kind}-{plain}{tail}"
 
 
-def figure_of(picture: Picture | None) -> dict[str, str] | None:
-    """Return a picture as an image within the page, and what is to be seen in words; None where there is none."""
-    if picture is None:
+def figure_of(picture: Bars | Histogram | RegionMap | None, name: str) -> dict[str, Any] | None:
+    """Return a picture as an element of the page, with what its paints stand for and its notes. Bars have none: the grid of classes
+    shows their lengths.
+    """
+    if picture is None or isinstance(picture, Bars):
         return None
-    drawn = base64.b64encode(Chart(picture, "").to_bytes("svg", with_text=True)).decode()
-    said = picture.words
-    shown = said if len(said) <= _LONGEST_WORDS else said[: _LONGEST_WORDS - 1] + "…"
-    return {"source": f"data:image/svg+xml;base64,{drawn}", "words": shown}
+    if isinstance(picture, Histogram):
+        drawn = svg_of_histogram(picture, name)
+        key = {one.label: one.paint for one in picture.layers}
+        key |= {band.label: band.paint for band in picture.bands if band.kind in ("class", "open")}
+        kinds = {band.kind for band in picture.bands}
+    else:
+        drawn, key = svg_of_map(picture, name), dict(picture.key)
+        kinds = {given.kind for panel in picture.panels for line in panel.given for given in line}
+    faults = [("gap: no row holds it", GAP)] if "gap" in kinds else []
+    faults += [("overlap: rows give several classes", OVERLAP)] if "overlap" in kinds else []
+    shown = [*list(key.items())[:_MOST_KEYS], *faults]
+    return {
+        "drawn": drawn,
+        "key": [Cell(label, paint=paint) for label, paint in shown],
+        "notes": "; ".join(picture.notes),
+    }
 
 
 def table_section(one: TableTold) -> dict[str, Any]:
@@ -74,7 +92,7 @@ def table_section(one: TableTold) -> dict[str, Any]:
             )
             if grid is not None
         ],
-        "figure": figure_of(one.picture),
+        "figure": figure_of(one.picture, f"{anchor}-picture"),
     }
 
 

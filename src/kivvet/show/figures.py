@@ -39,18 +39,20 @@ def _decimals_for(largest: float, digits: int) -> int:
     return min(_MOST_DECIMALS, max(0, digits - 1 - math.floor(math.log10(largest)))) if largest else 0
 
 
-def figure(value: Any, decimals: int = 0) -> str:
-    """Return a value as text: numbers with marks between thousands; nothing as a point."""
+def figure(value: Any, decimals: int = 0, *, is_amount: bool = True) -> str:
+    """Return a value as text: amounts with marks between thousands, other numbers, which may be years or codes, without; nothing as
+    a point.
+    """
     if value is None:
         return NONE
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, int):
-        return f"{value:,}"
+        return f"{value:,}" if is_amount else str(value)
     if isinstance(value, float):
         if not math.isfinite(value):
             return "missing" if math.isnan(value) else f"{value}".replace("inf", "Infinity")
-        return f"{value:,.{decimals}f}"
+        return f"{value:,.{decimals}f}" if is_amount else f"{value:.{decimals}f}"
     return shown(str(value))
 
 

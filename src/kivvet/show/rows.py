@@ -57,7 +57,7 @@ def _texts(values: Sequence[Any], width: int) -> list[str]:
         elif isinstance(value, list):
             made.append(cut(shown(", ".join(map(str, value))), width))
         else:
-            made.append(cut(figure(value, decimals), width))
+            made.append(cut(figure(value, decimals, is_amount=False), width))
     return made
 
 

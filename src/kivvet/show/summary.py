@@ -104,7 +104,12 @@ def _columns(found: CrossTable, lines: Sequence[tuple[Label, ...]], share: Share
         for place, value in enumerate(found.values):
             cells = [found.cell(line, across) for line in lines]
             label = "" if across is None else cut(shown(str(across)), _LONGEST_HEAD)
-            texts = [NONE if cell is None else figure(cell.values[place], decimals[place]) for cell in cells]
+            texts = [
+                NONE
+                if cell is None
+                else figure(cell.values[place], decimals[place], is_amount=found.is_amount(place))
+                for cell in cells
+            ]
             is_single = len(found.values) == 1 and across is not None
             head = label if is_single else cut(shown(value), _LONGEST_HEAD)
             columns.append(_Column("" if is_single else label, head, texts, across == TOTAL))

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 from kivvet.books.asks.chart_of_change import chart_of_change
-from kivvet.books.asks.chart_of_data import as_written, chart_of_data, chart_of_summary, sheet_of
+from kivvet.books.asks.chart_of_data import chart_of_data, chart_of_summary, sheet_of
 from kivvet.books.asks.chart_of_table import chart_of_table
 from kivvet.books.asks.chart_wanted import ChartWanted, OnRows, Picture, shown_kind
 from kivvet.books.files.dataset import Dataset
@@ -58,10 +57,6 @@ def _of_dataset(
             fix=f"kivvet chart TABLE --on {dataset.name}",
         )
     if dataset.of is not None and not wanted.by:
-        if wanted.kind == "lines" or len(dataset.of.by) == 1:
-            wanted = replace(wanted, by=(as_written(dataset.of.by[0]),))
-        else:
-            wanted = replace(wanted, by=tuple(map(as_written, dataset.of.by[:2])))
         return chart_of_summary(book, dataset, wanted, on_rows)
     if not wanted.by and wanted.across is None and wanted.kind in (None, "bars"):
         return sheet_of(book, dataset, wanted, on_rows)

@@ -11,14 +11,16 @@ from kivvet.books.asks.data_read import data_read
 from kivvet.books.asks.summary import wanted_of
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
-from kivvet.books.runs.cross_tables import CrossAsked, ask_cross
+from kivvet.books.runs.cross_tables import ROWS, CrossAsked, ask_cross, read_expression
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.table_findings import refuse_faults
+from kivvet.core.formulas.tree import write_name
 from kivvet.core.picture.bars import MOST_PARTS, Bars, Sheet, bars_of, bars_of_classes
 from kivvet.core.picture.lines import lines_of
-from kivvet.core.picture.paints import Paint, paints_of_labels, paints_of_output
+from kivvet.core.picture.paints import Paint, paints_of_labels, paints_of_output, plain_paints
 from kivvet.core.run.cross_table import CrossTable, Label
+from kivvet.core.run.crossing import is_additive
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.values import write_value
@@ -89,10 +91,9 @@ def paints_of_keys(ready: CrossAsked, table: CrossTable) -> dict[str, dict[Label
         labels[table.across] = [one for one in table.columns if one.kind != "total"]
     found = {}
     for name, some in labels.items():
-        behind = ready.asked.behind(f"by {name}")
-        made = None if behind is None or behind.from_source else ready.asked.table_output(behind.column)
+        made = ready.maker_of_key(name)
         if made is None:
-            found[name] = paints_of_labels(some)
+            found[name] = paints_of_labels(some) if name == table.across else plain_paints(some)
             continue
         step, output = made
         known = paints_of_output(step.table, step.table.output(output))
@@ -107,17 +108,29 @@ def paints_of_keys(ready: CrossAsked, table: CrossTable) -> dict[str, dict[Label
 def chart_of_summary(
     book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnRows
 ) -> tuple[Picture, str]:
-    """Return a kept summary: what it sums up, by its keys, with one of its values."""
+    """Return a kept summary as it is kept: its lines by their keys, with one of its values."""
     assert dataset.of is not None
     values = dict(dataset.of.values)
-    name = wanted.value or next(iter(values), "COUNT(*)")
-    if name in values:
-        wanted = replace(wanted, value=as_written((name, values[name])))
-    if not wanted.title:
-        wanted = replace(
-            wanted, title=f"{dataset.name}: {name} by {listed([one for one, _ in dataset.of.by])}"
+    name = wanted.value or next(iter(values), ROWS)
+    keys = [key for key, _ in dataset.of.by]
+    is_total = name in values and is_additive(read_expression(name, values[name], of_groups=True))
+    by = keys[:1] if wanted.kind == "lines" else [key for key in keys if key != wanted.across]
+    if not is_total and not set(keys) <= {*by, wanted.across}:
+        of_source = (
+            f'kivvet chart {dataset.of.name} --kind lines --by "{by[0]}" --value "{values.get(name, name)}"'
         )
-    picture, _ = chart_of_data(book, dataset.of.name, wanted, on_rows)
+        raise DataError(
+            f"{name} is of each {listed(keys)}, and lines go along {by[0]} alone",
+            expected="a count or a total, whose parts add up",
+            fix=f"draw it of what is summed up: {of_source}",
+        )
+    if name in values:
+        # A line of the summary is a row here: its total, and its largest, is the value itself.
+        value = f"{'SUM' if is_total else 'MAX'}({write_name(name)})"
+        wanted = replace(wanted, value=as_written((name, value)))
+    title = wanted.title or f"{dataset.name}: {name} by {listed(keys)}"
+    wanted = replace(wanted, by=tuple(map(write_name, by)), title=title)
+    picture, _ = chart_of_data(book, dataset.name, wanted, on_rows)
     return picture, file_name(dataset.name, name)
 
 

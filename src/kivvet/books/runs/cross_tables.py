@@ -27,6 +27,7 @@ from kivvet.core.run.cross_table import CrossTable
 from kivvet.core.run.crossing import Crossing, KeyCodes
 from kivvet.core.run.frames import formula_finding
 from kivvet.core.run.plan import Plan
+from kivvet.core.run.table_step import TableStep
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.values import Value, ValueType
 from kivvet.core.words.wording import did_you_mean, listed
@@ -96,6 +97,10 @@ class CrossAsked:
         """The types of the keys."""
         types = self.asked.types
         return {name: types[f"by {name}"] or "number" for name, _ in self.wanted.keys}
+
+    def maker_of_key(self, name: str) -> tuple[TableStep, str] | None:
+        """Return the step of the table whose classes a key holds, and which output; None where it is none of a table."""
+        return _maker_of_key(self.asked, name)
 
     def made(self, on_rows: OnRows = lambda _: None, *, tells_why: bool = True) -> CrossTable:
         """Read the data, and return the cross-table.
@@ -200,6 +205,19 @@ def _outside(tree: Tree) -> list[ColumnName]:
     return [one for part in children(tree) for one in _outside(part)]
 
 
+def _maker_of_key(asked: Asked, name: str) -> tuple[TableStep, str] | None:
+    """Return the step of the table that makes a key, and which output: of a summary that is what it sums up by."""
+    behind = asked.behind(f"by {name}")
+    if behind is None:
+        return None
+    if not behind.from_source:
+        return asked.table_output(behind.column)
+    below = getattr(asked.prepared.source, "ready", None)
+    if not isinstance(below, CrossAsked) or behind.column not in dict(below.wanted.keys):
+        return None
+    return below.maker_of_key(behind.column)
+
+
 def _keys(
     asked: Asked, names: Sequence[str], conditions: Collection[str]
 ) -> tuple[Plan, list[KeyCodes], dict[str, str]]:
@@ -239,15 +257,24 @@ def _keys(
 
 
 def _classes_of_formula(asked: Asked, name: str) -> tuple[tuple[Value, ...]]:
-    """Return the texts that a formula can give, in the order in which it names them, where its form says so."""
+    """Return the texts that a formula can give, in the order in which it names them, where its form says so; of a key of a summary
+    the classes of the table that makes it.
+    """
     behind = asked.behind(f"by {name}")
-    step = None
+    if behind is not None and behind.from_source and (maker := _maker_of_key(asked, name)) is not None:
+        step, output = maker
+        about = step.table.output(output)
+        classes = step.table.classes(about)
+        return (classes if step.table.lookup is None or about.order else tuple(sorted(classes)),)
+    formula_step = None
     if behind is not None and not behind.from_source:
-        step = next((one for one in asked.plan.formula_steps if behind.column in one.made_names), None)
-    if step is None:
+        formula_step = next(
+            (one for one in asked.plan.formula_steps if behind.column in one.made_names), None
+        )
+    if formula_step is None:
         return ((),)
-    classes = classes_of_formula(step.formula, lambda _: None) or ()
-    return (classes if all(isinstance(one, str) for one in classes) else (),)
+    named = classes_of_formula(formula_step.formula, lambda _: None) or ()
+    return (named if all(isinstance(one, str) for one in named) else (),)
 
 
 def _kinds(trees: Mapping[str, Tree], texts: Mapping[str, str], asked: Asked) -> dict[str, ValueType]:

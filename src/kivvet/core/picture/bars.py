@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
@@ -57,6 +57,8 @@ class Bars:
         Whether lengths are shares, from 0 to 1.
     notes : tuple of str
         What is not drawn, or drawn otherwise than one might think.
+    n_apart : int
+        How many of the last bars stand for rows without a value, apart from the others.
     """
 
     title: str
@@ -68,6 +70,7 @@ class Bars:
     style: Style = "stacked"
     is_share: bool = False
     notes: tuple[str, ...] = ()
+    n_apart: int = 0
 
     def as_dict(self) -> dict[str, Any]:
         return {"kind": "bars", **asdict(self)}
@@ -198,7 +201,15 @@ def bars_of(
         style,
         share is not None,
         tuple(notes),
+        0 if has_rest else _n_last(line[-1].kind != "value" if line else False for line in kept),
     )
+
+
+def _n_last(are: Iterable[bool]) -> int:
+    """Return how many of the last ones are so, where some before are not."""
+    flags = list(are)
+    n_last = next((number for number, one in enumerate(reversed(flags)) if not one), len(flags))
+    return n_last if n_last < len(flags) else 0
 
 
 _WHOLES = {"row": "in each bar", "column": "in each part", "total": "of all"}
@@ -288,6 +299,7 @@ def bars_of_classes(
         tuple(labels),
         (Part("", tuple(colours), tuple(values)),),
         notes=notes,
+        n_apart=0 if joined else _n_last(kind != "class" for _, kind, _ in kept),
     )
 
 

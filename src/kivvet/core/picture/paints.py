@@ -16,7 +16,7 @@ from kivvet.core.picture.colour_sight import are_told_apart, ramp
 from kivvet.core.run.cross_table import Label
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
-from kivvet.core.words.values import write_value
+from kivvet.core.words.values import Value, write_value
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,9 +54,25 @@ def paints_of_output(table: Table, output: Output) -> dict[str, Paint]:
     """Return by class of an output what stands for it."""
     classes = tuple(map(write_value, table.classes(output)))
     order = classes if table.is_ordered(output) else tuple(sorted(classes))
-    return dict(
-        paints(order, tuple(sorted(dict(output.meaning).items())), is_ordered=table.is_ordered(output))
-    )
+    meaning = dict(output.meaning)
+    if (of_missing := _class_of_missing(table, output)) is not None:
+        meaning.setdefault(of_missing, "unknown")
+    return dict(paints(order, tuple(sorted(meaning.items())), is_ordered=table.is_ordered(output)))
+
+
+def _class_of_missing(table: Table, output: Output) -> str | None:
+    """Return the class that rows get only where an input is missing; None where there is none."""
+    given = table.missing.get(output.name)
+    place = table.outputs.index(output)
+    others = {row.results[place] for row in table.rows} | {table.otherwise.get(output.name)}
+    if given is None or given in others or (table.lookup is not None and _holds(table, place, given)):
+        return None
+    return write_value(given)
+
+
+def _holds(table: Table, place: int, given: Value) -> bool:
+    assert table.lookup is not None
+    return given in table.lookup.results[place].unique().to_pylist()
 
 
 def paints_of_labels(labels: Iterable[Label]) -> dict[Label, Paint]:
@@ -66,6 +82,11 @@ def paints_of_labels(labels: Iterable[Label]) -> dict[Label, Paint]:
     is_ordered = not any(isinstance(one.value, str) for one in labels if one.kind == "value")
     known = paints(values, (), is_ordered=is_ordered)
     return {one: known[str(one)] if one.kind == "value" else NO_CLASS[one.kind] for one in labels}
+
+
+def plain_paints(labels: Iterable[Label]) -> dict[Label, Paint]:
+    """Return one paint for all that is no class, where each label is written beside what is drawn."""
+    return {one: PLAIN if one.kind == "value" else NO_CLASS[one.kind] for one in labels}
 
 
 def paints(
@@ -122,7 +143,7 @@ def _colours(classes: Sequence[str], meaning: Mapping[str, str], *, is_ordered: 
             )
             found |= dict(zip(of_word, several, strict=True))
     others = [one for one in classes if one not in found]
-    if is_ordered and not found:
+    if is_ordered and all(meaning.get(one, "").lower() == "unknown" for one in found):
         line = ramp(_ORDERED, min(max(len(others), 2), _MOST_RANKED))
     else:
         line = list(_SEVERAL)

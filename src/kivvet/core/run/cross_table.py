@@ -117,6 +117,10 @@ class CrossTable(Printed):
             self._found.update({(one.by, one.across): one for one in self.cells})
         return self._found.get((by, across))
 
+    def is_amount(self, value: int) -> bool:
+        """Whether a value is an amount; the largest or the smallest of whole numbers may be a year, or a code."""
+        return self.additive[value] or self.types[value] != "integer"
+
     def share(self, cell: Cell, value: int, of: Share) -> float | None:
         """Return what share of its line, its column or all a value of a cell is; None where there is none."""
         line = cell.by if of == "row" else (TOTAL,) * len(self.by)
