@@ -201,3 +201,31 @@ def test_a_book_whose_own_folder_cannot_be_written_is_applied_and_says_what_is_n
         said = run(*command, cwd=small_book)
         assert said.code == 0 and "Traceback" not in said.out + said.err
     assert (small_book / ".kivvet").read_text() == "in the way"
+
+
+@pytest.mark.parametrize("where", ["journal", "team", "both"])
+def test_the_last_runs_alone_are_those_of_all_runs(run, folder, where):
+    """What is read of thousands of runs to show a few is held against reading all of them."""
+    book = folder / "book.toml"
+    text = book.read_text()
+    if where != "journal":
+        book.write_text('history = "runs"\n' + text)
+    three_changes(folder)
+    for number, (before, now) in enumerate((("x * 3", "x * 4"), ("", ""), ("x * 4", "x * 3"))):
+        change(folder / "formulas.toml", before, now)
+        kivvet.open_book(folder).apply_dataset("d", note=str(number))
+    if where == "team":
+        shutil.rmtree(folder / ".kivvet")
+    every = kivvet.open_book(folder).history()
+    assert not every.n_earlier
+    for first in range(1, len(every.runs) + 2):
+        some = kivvet.open_book(folder).history(first=first)
+        assert some.runs == every.runs[-first:] and some.problems == every.problems
+        assert some.n_earlier == ({"d": len(every.runs) - first} if first < len(every.runs) else {})
+        named = kivvet.open_book(folder).history(["d", "band"], first=first)
+        assert named.runs == some.runs and named.n_earlier == some.n_earlier
+        assert named.versions == kivvet.open_book(folder).history(["band"]).versions
+    said = run("history", "--first", "2", cwd=folder).out
+    assert f"... {len(every.runs) - 2} earlier runs; more with --first" in said
+    told = json.loads(run("history", "--first", "2", "--json", cwd=folder).out)
+    assert len(told["runs"]) == 2 and told["n_earlier"] == {"d": len(every.runs) - 2}

@@ -43,10 +43,8 @@ def command(names: tuple[str, ...], first: int, shrink_to: str | None, book: Pat
     if shrink_to is not None:
         say(opened.shrink_history(_bytes(shrink_to)))
         return
-    history = opened.history(names)
-    form.tell(
-        history, lambda out: print_history(out, history, first), lines=lambda: history.as_dict()["runs"]
-    )
+    history = opened.history(names, first=first)
+    form.tell(history, lambda out: print_history(out, history), lines=lambda: history.as_dict()["runs"])
 
 
 def _bytes(text: str) -> int:

@@ -50,13 +50,15 @@ class Sharing(OpenedBook):
 
         return BookReport(facts_of(self._opened, names_of(datasets), data=data, on_rows=on_rows))
 
-    def history(self, names: Iterable[str] = ()) -> History:
+    def history(self, names: Iterable[str] = (), *, first: int | None = None) -> History:
         """Return what is remembered of runs: by this machine, and by the team where the book says ``history = FOLDER``.
 
         Parameters
         ----------
         names : iterable of str, optional
             Datasets, whose runs are told, and tables and formulas, whose versions are; all datasets by default.
+        first : int, optional
+            At most so many runs of each dataset, the last ones; all without it.
 
         Raises
         ------
@@ -65,7 +67,7 @@ class Sharing(OpenedBook):
         """
         from kivvet.books.asks.history import history_of
 
-        return history_of(self._opened, names_of(names))
+        return history_of(self._opened, names_of(names), first)
 
     def apply_as_of(
         self,

@@ -13,13 +13,12 @@ from kivvet.core.words.wording import NO_CLASS, count, listed
 from kivvet.show.applied import print_apply_report
 from kivvet.show.terminal import print_columns, print_hint
 
-_MOST_RUNS = 20
 _MOST_CHANGES = 4
 _MOST_CLASSES = 6
 _INDENT = 12
 
 
-def print_history(out: Console, history: History, most: int = _MOST_RUNS) -> None:
+def print_history(out: Console, history: History) -> None:
     """Print the runs of each dataset, the last ones last, and the versions of tables."""
     by_dataset: dict[str, list[RunTold]] = {}
     for one in history.runs:
@@ -31,10 +30,9 @@ def print_history(out: Console, history: History, most: int = _MOST_RUNS) -> Non
     for name, runs in by_dataset.items():
         _begin(out, name, is_first=is_first)
         is_first = False
-        shown = runs[-most:]
-        if len(runs) > len(shown):
-            out.print(Text(f"  ... {count(len(runs) - len(shown), 'earlier run')}; more with --first", "dim"))
-        for one in shown:
+        if n_earlier := history.n_earlier.get(name, 0):
+            out.print(Text(f"  ... {count(n_earlier, 'earlier run')}; more with --first", "dim"))
+        for one in runs:
             _print_run(out, one)
     for name, versions in by_name.items():
         _begin(out, name, is_first=is_first)

@@ -139,27 +139,40 @@ class History(Printed):
         What could not be read, in sentences; all else is told.
     about : mapping of str to mapping
         Of the tables asked about what they say of themselves: owner, note, source and review.
+    n_earlier : mapping of str to int
+        By dataset, how many runs before the first of these are remembered and not told.
     """
 
     runs: tuple[RunTold, ...]
     versions: tuple[TableVersion, ...] = ()
     problems: tuple[str, ...] = ()
     about: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    n_earlier: Mapping[str, int] = field(default_factory=dict)
 
     def as_dict(self) -> dict[str, Any]:
         return {
             "version": HISTORY_VERSION,
             "about": {name: dict(one) for name, one in self.about.items()},
             "runs": [one.as_dict() for one in self.runs],
+            "n_earlier": dict(self.n_earlier),
             "versions": [one.as_dict() for one in self.versions],
             "problems": list(self.problems),
         }
 
 
-def history_of(book: OpenBook, names: Iterable[str] = ()) -> History:
-    """Return the runs of datasets, all by default, and the versions of tables and formulas, by their names."""
-    found, problems = Memory.of(book).runs()
+def history_of(book: OpenBook, names: Iterable[str] = (), first: int | None = None) -> History:
+    """Return the runs of datasets, all by default, and the versions of tables and formulas, by their names.
+
+    Parameters
+    ----------
+    first : int, optional
+        At most so many runs of each dataset, the last ones.
+    """
     names = list(dict.fromkeys(names))
+    # Versions are told from the beginning, so all runs are read for them.
+    asks_versions = any(name not in book.datasets for name in names)
+    last = None if first is None or asks_versions else first + 1
+    found, n_earlier, problems = Memory.of(book).runs(last)
     datasets = {run.dataset: None for run in found}
     known = {*datasets, *book.datasets, *book.tables, *book.formulas, *_rules_of(found)}
     for name in names:
@@ -170,10 +183,17 @@ def history_of(book: OpenBook, names: Iterable[str] = ()) -> History:
                 fix=did_you_mean(name, known),
             )
     chosen = [name for name in names if name in datasets or name in book.datasets]
-    told = [one for name in (chosen if names else datasets) for one in _told(book, found, name)]
-    versions = [one for name in names if name not in chosen for one in _versions(book, found, name)]
+    changes = _Changes(book)
+    told: list[RunTold] = []
+    for name in chosen if names else datasets:
+        runs = _told(changes, [run for run in found if run.dataset == name], n_earlier.get(name, 0), first)
+        n_earlier[name] = n_earlier.get(name, 0) + sum(run.dataset == name for run in found) - len(runs)
+        told += runs
+    versions = [one for name in names if name not in chosen for one in _versions(changes, found, name)]
     about = {name: _said_of(book, book.tables[name]) for name in names if name in book.tables}
-    return History(tuple(told), tuple(versions), tuple(problems), about)
+    shown = {run.run.dataset for run in told}
+    earlier = {name: n for name, n in n_earlier.items() if n and name in shown}
+    return History(tuple(told), tuple(versions), tuple(problems), about, earlier)
 
 
 def _said_of(book: OpenBook, table: Table) -> dict[str, str]:
@@ -195,27 +215,25 @@ def _fingerprints(record: Record) -> dict[str, str]:
     return {name: key for name, key in record.all_rule_versions.items() if not name.startswith(BY_CLASS)}
 
 
-def _told(book: OpenBook, runs: Sequence[PastRun], dataset: str) -> list[RunTold]:
+def _told(changes: _Changes, runs: Sequence[PastRun], n_before: int, first: int | None) -> list[RunTold]:
+    """Return what each of the last runs of a dataset changed, of which `n_before` more were before these."""
     made: list[RunTold] = []
-    before: PastRun | None = None
-    for run in runs:
-        if run.dataset != dataset:
-            continue
+    begin = 0 if first is None else max(0, len(runs) - first)
+    for place in range(begin, len(runs)):
+        run = runs[place]
         record = run.record
         rows = record.rows - record.left_out
-        if before is None:
-            made.append(RunTold(run, rows, is_first=True))
-        else:
-            then, now = _fingerprints(before.record), _fingerprints(record)
-            changed = [name for name, key in now.items() if name in then and then[name] != key]
-            told = {
-                name: _changes(book, before.record, record, name, then[name], now[name]) for name in changed
-            }
-            rules = tuple((name, changes or ()) for name, changes in told.items() if changes != ())
-            rewritten = tuple(name for name, changes in told.items() if changes == ())
-            is_new = before.record.data_hash != record.data_hash
-            made.append(RunTold(run, rows, rules, is_new, _moved(before.record, record), rewritten=rewritten))
-        before = run
+        if not place:
+            made.append(RunTold(run, rows, is_first=not n_before))
+            continue
+        before = runs[place - 1].record
+        then, now = _fingerprints(before), _fingerprints(record)
+        changed = [name for name, key in now.items() if name in then and then[name] != key]
+        told = {name: changes.between(before, record, name, then[name], now[name]) for name in changed}
+        rules = tuple((name, found or ()) for name, found in told.items() if found != ())
+        rewritten = tuple(name for name, found in told.items() if found == ())
+        is_new = before.data_hash != record.data_hash
+        made.append(RunTold(run, rows, rules, is_new, _moved(before, record), rewritten=rewritten))
     return made
 
 
@@ -232,24 +250,41 @@ def _moved(before: Record, now: Record) -> tuple[tuple[str, str | None, int, int
     return tuple(found)
 
 
-def _changes(
-    book: OpenBook, old: Record, new: Record, name: str, then: str, now: str
-) -> tuple[Change, ...] | None:
-    """Return what changed between two versions of a table or formula, nothing where they mean the same; None where one is
-    not remembered.
-    """
-    pair = past_definition(book, old, then), past_definition(book, new, now)
-    if pair[0] is None or pair[1] is None:
-        return None
-    is_formula = ["formula" in one for one in pair if one is not None]
-    if all(is_formula):
-        return (Change("formula", str(pair[0]["formula"]), str(pair[1]["formula"])),)
-    if any(is_formula) or not all("rows" in one or "lookup" in one for one in pair if one is not None):
-        return None
-    return changes_between(table_of(name, pair[0]), table_of(name, pair[1]))
+class _Changes:
+    """What changed between versions of tables and formulas, each pair compared once."""
+
+    def __init__(self, book: OpenBook) -> None:
+        self.book = book
+        self._known: dict[tuple[str, str, str], tuple[Change, ...] | None] = {}
+        self._definitions: dict[str, dict[str, Any] | None] = {}
+
+    def between(self, old: Record, new: Record, name: str, then: str, now: str) -> tuple[Change, ...] | None:
+        """Return what changed between two versions of a table or formula, nothing where they mean the same; None where one is
+        not remembered.
+        """
+        key = (name, then, now)
+        if key not in self._known:
+            self._known[key] = self._compared(name, self._definition(old, then), self._definition(new, now))
+        return self._known[key]
+
+    def _definition(self, record: Record, key: str) -> dict[str, Any] | None:
+        if self._definitions.get(key) is None:
+            self._definitions[key] = past_definition(self.book, record, key)
+        return self._definitions[key]
+
+    def _compared(
+        self, name: str, old: dict[str, Any] | None, new: dict[str, Any] | None
+    ) -> tuple[Change, ...] | None:
+        if old is None or new is None:
+            return None
+        if "formula" in old and "formula" in new:
+            return (Change("formula", str(old["formula"]), str(new["formula"])),)
+        if not all("rows" in one or "lookup" in one for one in (old, new)):
+            return None
+        return changes_between(table_of(name, old), table_of(name, new))
 
 
-def _versions(book: OpenBook, runs: Sequence[PastRun], name: str) -> list[TableVersion]:
+def _versions(changes_of: _Changes, runs: Sequence[PastRun], name: str) -> list[TableVersion]:
     made: list[TableVersion] = []
     for run in runs:
         key = _fingerprints(run.record).get(name)
@@ -263,7 +298,7 @@ def _versions(book: OpenBook, runs: Sequence[PastRun], name: str) -> list[TableV
         changes: tuple[Change, ...] = ()
         if made:
             before = made[-1]
-            changes = _changes(book, before.last.record, run.record, name, before.fingerprint, key) or ()
+            changes = changes_of.between(before.last.record, run.record, name, before.fingerprint, key) or ()
         made.append(TableVersion(name, key, run, run, (run.dataset,), changes))
     return made
 
@@ -348,7 +383,7 @@ def apply_as_of(
 
 
 def _named(book: OpenBook, name: str, given: str) -> PastRun:
-    found, problems = Memory.of(book).runs()
+    found, _, problems = Memory.of(book).runs()
     runs = [run for run in found if run.dataset == name]
     if not runs:
         book.dataset(name)

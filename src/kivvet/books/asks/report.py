@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from kivvet.books.asks.check_book import check_book
-from kivvet.books.asks.history import RunTold, history_of
+from kivvet.books.asks.history import History, history_of
 from kivvet.books.asks.overview import (
     FormulaListed,
     Overview,
@@ -46,7 +46,7 @@ def facts_of(
     counted: dict[str, Counted] = {}
     for dataset in chosen:
         counted[dataset.name] = counted_of(book, dataset, drawn, on_rows) if data else Counted()
-    remembered = history_of(book, [*(one.name for one in chosen), *(one.name for one in tables)])
+    remembered = history_of(book, [*(one.name for one in chosen), *(one.name for one in tables)], _MOST_RUNS)
     return BookFacts(
         overview.title,
         about,
@@ -54,7 +54,7 @@ def facts_of(
         check,
         tuple(table_told(book, one, check, counted, remembered.versions) for one in tables),
         tuple(_formula_told(book, one, check, counted) for one in formulas),
-        tuple(_dataset_told(book, one, overview, counted[one.name], remembered.runs) for one in chosen),
+        tuple(_dataset_told(book, one, overview, counted[one.name], remembered) for one in chosen),
         overview.unreadable if not about else (),
     )
 
@@ -85,14 +85,14 @@ def _formula_told(
 
 
 def _dataset_told(
-    book: OpenBook, dataset: Dataset, overview: Overview, found: Counted, runs: Iterable[RunTold]
+    book: OpenBook, dataset: Dataset, overview: Overview, found: Counted, remembered: History
 ) -> DatasetTold:
     plan, _ = known_plan(book, dataset)
     try:
         status, problem = status_of(book, dataset), found.problem
     except KivvetError as error:
         status, problem = None, found.problem or str(error).split("\n", 1)[0]
-    of_it = [one for one in runs if one.run.dataset == dataset.name]
+    of_it = [one for one in remembered.runs if one.run.dataset == dataset.name]
     steps = tuple(
         StepTold(
             "where" if step.name == "where" else step.name,
@@ -109,7 +109,7 @@ def _dataset_told(
         found.left_out,
         steps,
         found.panels,
-        tuple(of_it[-_MOST_RUNS:]),
-        len(of_it),
+        tuple(of_it),
+        len(of_it) + remembered.n_earlier.get(dataset.name, 0),
         problem,
     )

@@ -6,21 +6,29 @@ journal that is lost or cannot be written costs history only.
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import sqlite3
 import zlib
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-from kivvet.books.runs.past_run import RUN_VERSION, PastRun
+from kivvet.books.runs.past_run import RUN_VERSION, PastRun, When
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS meanings (fingerprint TEXT PRIMARY KEY, name TEXT NOT NULL, definition BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS runs (at TEXT NOT NULL, dataset TEXT NOT NULL, action TEXT NOT NULL, record TEXT NOT NULL);
 """
+_RUNS = "SELECT *, rowid AS number FROM runs"
+#: Found without reading what the runs hold.
+_LAST_OF_EACH = (
+    "rowid IN (SELECT number FROM (SELECT rowid AS number, ROW_NUMBER() OVER (PARTITION BY dataset ORDER BY at DESC, rowid DESC) "
+    "AS place FROM runs) WHERE place <= ?)"
+)
 _LATER_COLUMNS = ("who", "note", "said")  # of runs, which files of the first version lack
 
 Definitions = Mapping[str, tuple[str, Mapping[str, Any]]]
@@ -87,24 +95,36 @@ class Journal:
                     )
                     connection.commit()
 
-    def runs(self) -> tuple[list[PastRun], str]:
-        """Return the runs that are remembered, the first ones first, and what could not be read, in words."""
+    def runs(self, last: int | None = None) -> tuple[list[PastRun], Counter[When], str]:
+        """Return the runs that are remembered, the first ones first, how many there are of each dataset and second, and what could
+        not be read, in words.
+
+        Parameters
+        ----------
+        last : int, optional
+            Of each dataset only the last so many.
+        """
         if not self.is_there:
-            return [], ""
+            return [], Counter(), ""
         found: list[PastRun] = []
+        counted: Counter[When] = Counter()
         n_unread = 0
         try:
-            with self._open() as connection:
+            with self._open() as connection, _no_collecting():
                 connection.row_factory = sqlite3.Row
-                for row in connection.execute("SELECT * FROM runs ORDER BY at, rowid"):
+                counted.update(
+                    (name, at[:19]) for name, at in connection.execute("SELECT dataset, at FROM runs")
+                )
+                chosen = (_RUNS, ()) if last is None else (f"{_RUNS} WHERE {_LAST_OF_EACH}", (last,))
+                for row in connection.execute(f"{chosen[0]} ORDER BY at, number", chosen[1]):
                     run = _run_of(dict(row))
                     n_unread += run is None
                     found += [] if run is None else [run]
         except sqlite3.Error as error:
-            return found, f"cannot be read: {error}"
+            return found, counted, f"cannot be read: {error}"
         if n_unread:
-            return found, f"{n_unread} of its runs cannot be read"
-        return found, ""
+            return found, counted, f"{n_unread} of its runs cannot be read"
+        return found, counted, ""
 
     def remembered(self) -> frozenset[str]:
         """Return the fingerprints of the definitions that are remembered."""
@@ -154,6 +174,18 @@ class Journal:
                 connection.commit()
                 connection.execute("VACUUM")
         return n_forgotten
+
+
+@contextmanager
+def _no_collecting() -> Iterator[None]:
+    """Keep the collector of cycles from going through the values of thousands of runs again and again as they come."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
 
 
 def _packed(meanings: Definitions) -> list[tuple[str, str, bytes]]:

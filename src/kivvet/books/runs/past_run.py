@@ -7,6 +7,7 @@ import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,8 @@ from kivvet.books.files.git import git
 from kivvet.books.runs.record import Record
 from kivvet.core.words.errors import BookError
 
+#: A dataset, and the second in which a run of it was (ISO 8601).
+When = tuple[str, str]
 #: Of what is remembered of a run.
 RUN_VERSION = 1
 
@@ -44,7 +47,7 @@ class PastRun:
     note: str = ""
     said: Mapping[str, Any] = field(default_factory=dict)
 
-    @property
+    @cached_property
     def id(self) -> str:
         """Eight hexadecimal digits that name it, on every machine the same."""
         text = json.dumps([self.at, self.dataset, self.record.as_dict()], sort_keys=True, ensure_ascii=False)

@@ -114,7 +114,8 @@ class Record:
 
     def as_dict(self) -> dict[str, Any]:
         """Return the record as plain values."""
-        values = asdict(self)
+        values = {one.name: getattr(self, one.name) for one in fields(self)}
+        values["columns"] = [asdict(one) for one in self.columns]
         return {**values.pop("others"), **values}
 
     @property

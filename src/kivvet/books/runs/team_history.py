@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import json
+import re
+from collections import Counter
 from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from kivvet.books.runs.journal import Definitions
-from kivvet.books.runs.past_run import PastRun
+from kivvet.books.runs.past_run import PastRun, When
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.wording import count, shown_path
 from kivvet.io.files import replacing
+
+#: How the file of a run is called.
+_NAMED = re.compile(r"(?P<when>\d{8}T\d{6})Z-(?P<dataset>.+)-[0-9a-f]{8}\.json")
 
 
 class TeamHistory:
@@ -48,18 +53,46 @@ class TeamHistory:
                 if not self._meaning(key).exists():
                     _write(self._meaning(key), {"name": name, "definition": definition})
 
-    def runs(self) -> tuple[list[PastRun], str]:
-        """Return the runs, the first ones first, and what could not be read, in words."""
+    def runs(self, last: int | None = None) -> tuple[list[PastRun], Counter[When], str]:
+        """Return the runs, the first ones first, how many there are of each dataset and second, and what could not be
+        read, in words.
+
+        Parameters
+        ----------
+        last : int, optional
+            Of each dataset only the last so many.
+        """
         found: list[PastRun] = []
         unread: list[Path] = []
-        for path in sorted(self.folder.glob("*.json")):
+        counted: Counter[When] = Counter()
+        seconds: dict[str, list[str]] = {}  # by dataset, of the runs that were read
+        for path in sorted(self.folder.glob("*.json"), reverse=True):
+            named = _NAMED.fullmatch(
+                path.name
+            )  # the last ones first, by the second that their names begin with
+            if last is not None and named is not None:
+                read, second = seconds.get(named["dataset"], []), _second(named["when"])
+                if len(read) >= last and second < read[last - 1]:
+                    counted[named["dataset"], second] += 1
+                    continue
             run = PastRun.of_values(_read(path))
             found += [] if run is None else [run]
             unread += [path] if run is None else []
+            if run is not None:
+                seconds.setdefault(run.dataset, []).append(run.at[:19])
+                counted[run.dataset, run.at[:19]] += 1
         found.sort(key=lambda run: run.at)
+        if last is not None:
+            kept = Counter[str]()
+            chosen = []
+            for run in reversed(found):
+                kept[run.dataset] += 1
+                chosen += [run] if kept[run.dataset] <= last else []
+            found = chosen[::-1]
         if not unread:
-            return found, ""
-        return found, f"{count(len(unread), 'file')} cannot be read, such as {shown_path(unread[0])}"
+            return found, counted, ""
+        said = f"{count(len(unread), 'file')} cannot be read, such as {shown_path(unread[-1])}"
+        return found, counted, said
 
     def remembered(self) -> frozenset[str]:
         """Return the fingerprints of the meanings that are there."""
@@ -73,6 +106,12 @@ class TeamHistory:
 
     def _meaning(self, fingerprint: str) -> Path:
         return self.folder / "meanings" / f"{fingerprint}.json"
+
+
+def _second(when: str) -> str:
+    """Return a time of a file's name as ISO 8601."""
+    day, time = when.split("T")
+    return f"{day[:4]}-{day[4:6]}-{day[6:]}T{time[:2]}:{time[2:4]}:{time[4:]}"
 
 
 def _write(path: Path, values: Mapping[str, Any]) -> None:
