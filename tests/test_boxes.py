@@ -1,6 +1,7 @@
 """Tables over several inputs: the vectorised ways, the exact check and the explanation against plain loops."""
 
 import itertools
+import random
 from decimal import Decimal
 from fractions import Fraction
 
@@ -506,3 +507,42 @@ def test_the_region_that_rows_share_leaves_out_missing_where_one_of_them_does():
     )
     (overlap,) = table.check().of_kind("overlap")
     assert overlap.region == {"a": "1", "b": "present"} and overlap.witness == {"a": "1", "b": "0"}
+
+
+@settings(deadline=None, max_examples=30)
+@given(st.integers(0, 2**32), st.integers(2, 14))
+def test_every_row_that_meets_earlier_ones_says_how_many_and_where(seed, n_rows):
+    """Overlaps are counted all and written out for some: held against each pair of rows by itself."""
+    draw = random.Random(seed)
+    names = ["a", "b", "c"]
+    rows = [
+        [
+            *(
+                draw.choice(["any", f"{low} to <{low + draw.randint(1, 6)}"])
+                for low in draw.choices(range(9), k=3)
+            ),
+            draw.choice("pq"),
+        ]
+        for _ in range(n_rows)
+    ]
+    table = kivvet.RuleTable("t", dict.fromkeys(names, "number"), {"y": "text"}, [[*names, "y"], *rows])
+
+    def parted(one, other):
+        return any(
+            "any" not in (x, y)
+            and (int(x.split()[0]) >= int(y.split("<")[1]) or int(y.split()[0]) >= int(x.split("<")[1]))
+            for x, y in zip(one[:3], other[:3], strict=True)
+        )
+
+    found = {one.rows[1]: one for one in table.check().of_kind("overlap")}
+    for late, row in enumerate(rows):
+        met = [
+            early + 1 for early in range(late) if rows[early][3] != row[3] and not parted(rows[early], row)
+        ]
+        differing = [number for number in met if rows[number - 1][:3] != row[:3]]
+        assert (late + 1 in found) == bool(differing)
+        if differing:
+            told = found[late + 1]
+            assert sorted(pair.rows[0] for pair in told.pairs) == differing
+            assert ("it also meets" in told.message) == (len(differing) > 1)
+            assert all(pair.witness for pair in told.pairs)

@@ -67,12 +67,7 @@ class BoxParting:
             others = list(bits_of(check.rows_meeting(box) & ~same))
             if not self.yielding.may(row, others):
                 continue  # together with an earlier remedy it would leave a gap
-            sticks_out = {
-                number
-                for other in others
-                for number, (mine, its) in enumerate(zip(box, check.boxes[other], strict=True))
-                if mine & ~its
-            }
+            sticks_out = self._sticks_out(box, others)
             if len(sticks_out) != 1:
                 continue
             (number,) = sticks_out
@@ -99,6 +94,17 @@ class BoxParting:
                 self.yielding.told(row, others)
                 return f"write {what} of row {check.rows[row].number} as {text}, or "
         return ""
+
+    def _sticks_out(self, box: Box, others: Iterable[int]) -> set[int]:
+        """Return the inputs in which a box holds what one of some rows does not; two of them are enough to know."""
+        found: set[int] = set()
+        for other in others:
+            for number, (mine, its) in enumerate(zip(box, self.check.boxes[other], strict=True)):
+                if mine & ~its:
+                    found.add(number)
+            if len(found) > 1:
+                break
+        return found
 
     def reads_as(self, row: int, what: str, text: str, box: Box) -> bool:
         """Whether a row with one cell written otherwise holds just a box."""

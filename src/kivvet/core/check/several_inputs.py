@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from functools import cached_property
+from itertools import islice
 
 from kivvet.core.check.box_gaps import Box, GapSearch
 from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, CoverSearch
@@ -28,6 +29,7 @@ from kivvet.core.words.wording import listed
 
 MOST_GAPS = 10
 _MOST_PARTNERS = 100  # rows that one row is said to overlap; the worst is described
+_MOST_PAIRS = 2_000  # that are written out in all; beyond, one of each row
 _ROWS_FOR_BLANK_NOTE = 4
 _QUESTIONS_A_BUDGET = (
     20  # whether one row is covered may take this part of the budget; all such questions the whole
@@ -47,6 +49,7 @@ class BoxCheck(RowFindings):
             [dimension.cells_of_row[row] for dimension in self.dimensions] for row in range(len(self.rows))
         ]
         self.is_empty = [not all(box) for box in self.boxes]
+        self._pairs_left = _MOST_PAIRS
         self._touching: list[dict[int, int]] = [{} for _ in self.dimensions]
         self._holding: list[dict[int, int]] = [{} for _ in self.dimensions]
 
@@ -73,6 +76,14 @@ class BoxCheck(RowFindings):
         found: dict[object, int] = {}
         for row, one in enumerate(self.rows):
             found[one.results] = found.get(one.results, 0) | 1 << row
+        return found
+
+    @cached_property
+    def same_boxes(self) -> dict[tuple[int, ...], int]:
+        """By box, the rows that hold just it, row k as bit k."""
+        found: dict[tuple[int, ...], int] = {}
+        for row, box in enumerate(self.boxes):
+            found[tuple(box)] = found.get(tuple(box), 0) | 1 << row
         return found
 
     @property
@@ -214,11 +225,10 @@ class BoxCheck(RowFindings):
             earlier = self.rows_meeting(box) & ((1 << late) - 1)
             differing = earlier & ~self.same_results[one.results]
             if differing:
-                twins = [early for early in bits_of(differing) if self.boxes[early] == box]
-                for early in twins[:1]:
+                twins = self.same_boxes[tuple(box)] & differing
+                for early in islice(bits_of(twins), 1):
                     yield self.conflict(early, late, witness_in(self.space, self.place_in(box)))
-                others = [early for early in bits_of(differing) if early not in twins]
-                if others:
+                if others := differing & ~twins:
                     yield self.overlap(late, others)
             for outer in bits_of(self.rows_holding(box) & self.same_results[one.results] & ~(1 << late)):
                 if outer not in needless and late not in needless:
@@ -226,38 +236,46 @@ class BoxCheck(RowFindings):
         for inner, outer in needless.items():
             yield self.duplicate(inner, outer, is_same=self.boxes[inner] == self.boxes[outer])
 
-    def overlap(self, late: int, partners: Sequence[int]) -> Finding:
-        """Tell the earlier rows that a row meets; the first one speaks that it certainly meets, if there is
-        one.
-        """
-        commons = {early: self.common(early, late) for early in partners}
-        wholes = {early: self.is_whole(common) for early, common in commons.items()}
-        worst = next((early for early in partners if not self.is_possible(wholes[early])), partners[0])
-        told = [worst, *(early for early in partners if early != worst)][:_MOST_PARTNERS]
-        pairs = tuple(
-            Pair(
-                (self.rows[early].number, self.rows[late].number),
-                self.space.region(commons[early], wholes[early]),
-                witness_in(self.space, self.place_in(commons[early]), commons[early]),
-                self.is_possible(wholes[early]),
-            )
-            for early in told
-        )
-        others = [self.rows[row].number for row in partners if row != worst]
+    def overlap(self, late: int, partners: int) -> Finding:
+        """Tell the earlier rows (as bits) that a row meets; the first one speaks that it certainly meets, if there is one."""
+        certain = (early for early in bits_of(partners) if not self._may_not_meet(early, late))
+        worst = next(certain, next(bits_of(partners)))
+        others = partners & ~(1 << worst)
+        most = min(_MOST_PARTNERS, max(1, self._pairs_left))
+        told = [worst, *islice(bits_of(others), most - 1)]
+        self._pairs_left -= len(told)
+        pairs = tuple(self._pair(early, late) for early in told)
         meeting = self.rows_meeting(self.boxes[late]) & ~self.same_results[self.rows[late].results]
         is_pair = (meeting & ((1 << late) - 1)).bit_count() == 1
         apart = self.parting.rewriting((late, worst) if is_pair else (late,))
-        more = f"; it also meets {'row' if len(others) == 1 else 'rows'} {listed(others)}" if others else ""
+        numbers = listed((self.rows[row].number for row in bits_of(others)), n_all=others.bit_count())
+        word = "row" if others.bit_count() == 1 else "rows"
+        more = f"; it also meets {word} {numbers}" if others else ""
         region = pairs[0].region
         return self.of_region(
             "overlap",
             f"{self.shown(worst)} and {self.shown(late)} both hold {shortened(write_region(region) or 'everything')}{more}",
             [worst, late, *told[1:]],
-            wholes[worst],
+            self.is_whole(self.common(worst, late)),
             region=region,
             witness=pairs[0].witness,
             remedy=f'{apart}set match = "first" to let the earlier row win',
             pairs=pairs,
+        )
+
+    def _may_not_meet(self, early: int, late: int) -> bool:
+        """Whether that two rows meet is possible only."""
+        return self.is_possible(self.is_whole(self.common(early, late)))
+
+    def _pair(self, early: int, late: int) -> Pair:
+        """Return where two rows meet."""
+        common = self.common(early, late)
+        whole = self.is_whole(common)
+        return Pair(
+            (self.rows[early].number, self.rows[late].number),
+            self.space.region(common, whole),
+            witness_in(self.space, self.place_in(common), common),
+            self.is_possible(whole),
         )
 
     def common(self, one: int, other: int) -> Box:
