@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 
 import pandas as pd
@@ -136,3 +137,27 @@ def test_a_target_carries_the_order(tmp_path, run, target):
     assert field.type.ordered and json.loads(field.metadata[b"class_order"]) == ["early", "late"]
     (folder / "tables/t.tsv").write_text("k\tlabel\trank\nx\tlate\t1\ny\tearly\t9\n")
     assert "stale" in run("status", cwd=folder).out
+
+
+@pytest.mark.parametrize("n_classes", [3, 300])
+def test_a_frame_of_polars_gets_the_columns_that_one_of_arrow_gets_and_keeps_its_own(n_classes):
+    """Classes go to polars by their codes, and only columns that are read are looked at: held against the way by Arrow."""
+    polars = pytest.importorskip("polars")
+    rows = [[f"K{n}", f"class {n:03}"] for n in range(n_classes)]
+    mapping = kivvet.RuleTable("group", {"code": "text"}, {"group": "text"}, rows)
+    codes = [None if n % 7 == 0 else f"K{n * 37 % (n_classes + 20)}" for n in range(2_000)]
+    frame = polars.DataFrame(
+        {"x": range(2_000), "code": codes, "day": [dt.date(2026, 1, 1)] * 2_000}
+    ).with_columns(kept=polars.col("code").cast(polars.Categorical))
+    made = mapping.apply(frame)
+    assert made.select(frame.columns).equals(frame) and made.schema["group"] == polars.Enum(
+        [f"class {n:03}" for n in range(n_classes)]
+    )
+    by_arrow = mapping.apply(frame.to_arrow())
+    assert made["group"].to_list() == by_arrow["group"].to_pylist()
+    of_categories = mapping.apply(frame.select(code="kept"))
+    assert of_categories["group"].to_list() == made["group"].to_list()
+    assert mapping.apply(frame.clear())["group"].to_list() == []
+    formula = kivvet.with_formulas(frame, {"double": "x * 2", "first": "SUBSTRING(code FROM 1 FOR 1)"})
+    assert formula["double"].to_list() == [2 * n for n in range(2_000)]
+    assert formula["first"].to_list() == [None if one is None else "K" for one in codes]

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 import numpy as np
@@ -21,7 +21,7 @@ from kivvet.core.columns.column import (
     missing_mask,
     type_of_arrow,
 )
-from kivvet.core.columns.made_column import CLASS_ORDER, MadeColumn
+from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_formula
@@ -31,6 +31,7 @@ from kivvet.core.run.execution import Execution
 from kivvet.core.run.fed_domains import fed_by, limited
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
+from kivvet.core.run.polars_frames import NewColumn, arrow_of, is_polars, with_new_columns
 from kivvet.core.run.reports import Applied, ApplyReport
 from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
@@ -133,6 +134,8 @@ def plan_for(
 
 
 def _as_frame(frame: Any) -> GivenFrame:
+    if is_polars(frame):
+        return _PolarsFrame(frame)
     return _PandasFrame(frame) if _is_pandas(frame) else _ArrowFrame(frame)
 
 
@@ -199,28 +202,38 @@ class _ArrowFrame:
 
     def __init__(self, frame: Any) -> None:
         self.frame = frame
-        self.table = _table_of(frame)
-        self.names = column_names(self.table)
+        self.names = self._names()
         self.columns: dict[str, Column] = {}
+
+    def _names(self) -> list[str]:
+        return column_names(self.table)
+
+    @cached_property
+    def table(self) -> pa.Table:
+        return _table_of(self.frame)  # once: a stream ends
 
     def __len__(self) -> int:
         return len(self.table)
 
+    def selected(self, names: Sequence[str]) -> pa.Table:
+        """Return some columns."""
+        return self.table.select(list(names))
+
     def column(self, name: str) -> Column:
         if name not in self.columns:
-            column = self.table.select([name]).unify_dictionaries()[name]
+            column = self.selected([name]).unify_dictionaries()[name]
             self.columns[name] = column_from_arrow(_one_chunk(column), name)
         return self.columns[name]
 
     def with_made(self, made: Mapping[str, MadeColumn], kept: BoolArray | None) -> Any:
-        table = self.table
+        new = []
         for name, one in made.items():
             array = one.as_arrow()
-            table = table.append_column(pa.field(name, array.type, metadata=one.field_metadata), array)
-        return _same_kind(self.frame, table if kept is None else _filtered(table, pa.array(kept)))
+            new.append((pa.field(name, array.type, metadata=one.field_metadata), pa.chunked_array([array])))
+        return self._with_new(new, kept)
 
     def type_of(self, name: str) -> ValueType | None:
-        column = self.table[name]
+        column = self.selected([name])[name]
         if not pa.types.is_floating(column.type):
             return type_of_arrow(column.type)
         # The first thousand mostly tell that there are values.
@@ -231,7 +244,37 @@ class _ArrowFrame:
         return None if is_empty else type_of_arrow(column.type)
 
     def with_columns(self, plan: Plan, execution: Execution) -> Any:
-        return _same_kind(self.frame, _apply_to_arrow(self.table, plan, execution))
+        return self._with_new(*_apply_to_arrow(self, plan, execution))
+
+    def _with_new(self, new: Sequence[NewColumn], kept: BoolArray | None) -> Any:
+        """Return the same kind of frame with new columns, and only the rows kept."""
+        table = self.table
+        for field, column in new:
+            table = table.append_column(field, column)
+        return _same_kind(self.frame, table if kept is None else _filtered(table, pa.array(kept)))
+
+
+class _PolarsFrame(_ArrowFrame):
+    """A frame of polars, of which only the columns that are read become Arrow's."""
+
+    def __init__(self, frame: Any) -> None:
+        super().__init__(frame)
+        self._read: dict[str, pa.ChunkedArray] = {}
+
+    def _names(self) -> list[str]:
+        return column_names(self.frame)
+
+    def __len__(self) -> int:
+        return len(self.frame)
+
+    def selected(self, names: Sequence[str]) -> pa.Table:
+        for name in names:
+            if name not in self._read:
+                self._read[name] = arrow_of(self.frame.get_column(name))
+        return pa.table({name: self._read[name] for name in names})
+
+    def _with_new(self, new: Sequence[NewColumn], kept: BoolArray | None) -> Any:
+        return with_new_columns(self.frame, new, kept)
 
 
 def _is_empty(column: Column) -> bool:
@@ -247,9 +290,8 @@ def _is_empty(column: Column) -> bool:
 
 def column_names(frame: Any) -> list[str]:
     """Return the names of a frame's columns; raise `DataError` if it is none, or a name stands twice."""
-    names = (
-        [str(name) for name in frame.columns] if _is_pandas(frame) else list(_table_of(frame).column_names)
-    )
+    has_columns = _is_pandas(frame) or is_polars(frame)
+    names = [str(name) for name in frame.columns] if has_columns else list(_table_of(frame).column_names)
     if twice := repeated(names):
         raise DataError(
             f"two columns are named {twice[0]!r}", expected="column names that differ", fix="rename one"
@@ -305,50 +347,35 @@ def _same_kind(frame: Any, table: pa.Table) -> Any:
     if isinstance(frame, pa.RecordBatch):
         return table.combine_chunks().to_batches()[0] if len(table) else _empty_batch(table.schema)
     try:
-        made = _with_enums(kind(table), table)
+        made = kind(table)
     except Exception:  # the kinds of others may refuse in any way
         return table
     return made if hasattr(made, "__arrow_c_stream__") and len(made) == len(table) else table
 
 
-def _with_enums(frame: Any, table: pa.Table) -> Any:
-    """Return a frame of polars with ordered classes as its type for these, so that they sort in class order; any other
-    frame as it is.
-    """
-    if type(frame).__module__.partition(".")[0] != "polars":
-        return frame
-    import sys
-
-    polars: Any = sys.modules["polars"]
-    ordered = {
-        field.name: polars.Enum(json.loads(field.metadata[CLASS_ORDER.encode()]))
-        for field in table.schema
-        if field.metadata and CLASS_ORDER.encode() in field.metadata
-    }
-    return frame.with_columns(
-        **{name: polars.col(name).cast(polars.String).cast(kind) for name, kind in ordered.items()}
-    )
-
-
-def _apply_to_arrow(table: pa.Table, plan: Plan, execution: Execution) -> pa.Table:
+def _apply_to_arrow(
+    frame: _ArrowFrame, plan: Plan, execution: Execution
+) -> tuple[list[NewColumn], BoolArray | None]:
+    """Return the written columns of a plan, worked out batch by batch, and which rows are kept; None: all are."""
     chunks: dict[str, list[pa.Array]] = {name: [] for name in plan.written}
-    kept: list[pa.Array] = []
-    read = table.select(list(plan.source_columns)).unify_dictionaries()
+    kept: list[BoolArray] = []
+    read = frame.selected(plan.source_columns).unify_dictionaries()
     if plan.needing_all_rows:
         read = read.combine_chunks()
         execution.look_ahead(lambda name: column_from_arrow(_one_chunk(read[name]), name), len(read))
     batches = read.to_batches(max_chunksize=_ROWS_A_BATCH) if plan.source_columns else []
     for batch in batches or [_empty_batch(read.schema)]:
         columns = {name: column_from_arrow(batch.column(name), name) for name in plan.source_columns}
-        made = execution.apply(columns.__getitem__, batch.num_rows if plan.source_columns else len(table))
+        made = execution.apply(columns.__getitem__, batch.num_rows if plan.source_columns else len(frame))
         for name in plan.written:
             chunks[name].append(made[name].as_arrow())
         if execution.kept is not None:
-            kept.append(pa.array(execution.kept))
+            kept.append(execution.kept)
+    new = []
     for name, arrays in chunks.items():
         column = pa.chunked_array(arrays).unify_dictionaries()
-        table = table.append_column(pa.field(name, column.type, metadata=made[name].field_metadata), column)
-    return _filtered(table, pa.chunked_array(kept)) if plan.where is not None else table
+        new.append((pa.field(name, column.type, metadata=made[name].field_metadata), column))
+    return new, np.concatenate(kept) if plan.where is not None else None
 
 
 def _filtered(table: pa.Table, kept: pa.Array | pa.ChunkedArray) -> pa.Table:
