@@ -6,6 +6,7 @@ import sys
 
 from benchmarks import (
     bins,
+    books,
     charts,
     check,
     columns,
@@ -13,6 +14,7 @@ from benchmarks import (
     cross_table,
     currency,
     formulas,
+    frames,
     growth,
     latency,
     look,
@@ -29,6 +31,7 @@ from benchmarks.runner import print_machine, run
 
 ALL = {
     "bins": bins.comparisons,
+    "frames": frames.comparisons,
     "mapping": mapping.comparisons,
     "look": look.comparisons,
     "rules": rules.comparisons,
@@ -38,6 +41,7 @@ ALL = {
     "cross_table": cross_table.comparisons,
 }
 FIGURES = {
+    "books": books.figures,
     "charts": charts.figures,
     "check": check.figures,
     "compare": compare.figures,

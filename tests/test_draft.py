@@ -496,3 +496,15 @@ def test_a_file_gives_the_classes_of_the_values_and_one_that_leaves_them_open_is
     ):
         failed = run("draft", "n", *book, "--results", name, cwd=tmp_path)
         assert failed.code and says in failed.err and "Traceback" not in failed.err
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.floats(-1e4, 1e4).map(lambda x: round(x, 1)), min_size=8, max_size=40, unique=True),
+    st.integers(2, 6),
+)
+def test_classes_named_in_order_get_as_many_bins(values, number):
+    names = [f"c{place}" for place in range(number)]
+    table = kivvet.draft(pd.DataFrame({"x": [*values, 0.05]}), "x", results=names)
+    assert [row.results[0] for row in table.rows] == names
+    assert sum(int(row.note.split()[0]) for row in table.rows) == len(values) + 1

@@ -18,7 +18,7 @@ def look(frame: Any) -> Look:
 
     Parameters
     ----------
-    frame : pandas.DataFrame or pyarrow.Table
+    frame : pandas.DataFrame, polars.DataFrame or pyarrow.Table
         Text columns are looked at as the fields of a file would be: numbers, dates and codes among them
         are recognised.
     """
@@ -47,7 +47,7 @@ def draft(
 
     Parameters
     ----------
-    frame : pandas.DataFrame or pyarrow.Table
+    frame : pandas.DataFrame, polars.DataFrame or pyarrow.Table
     column : str or sequence of str
         Of several, the combinations that occur become rows, or those of bins where some are numbers or dates; with `classes`, as
         few rows as were found that give every combination its class.

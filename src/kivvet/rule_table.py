@@ -39,7 +39,7 @@ class RuleTable(ShownInNotebooks):
     rows : sequence of sequences of str, numbers, dates, booleans or None
         Conditions, then results. With several inputs or outputs the first row names them. Of one input and one output also a
         mapping: of the values as they are, ``{"PR": "probe", "a | b": "kit"}``, to their results; None stands for missing.
-    lookup : sequence of mappings, pandas.DataFrame or pyarrow.Table
+    lookup : sequence of mappings, or a frame of pandas, polars or Arrow
         Instead of `rows`: keys and outputs as plain values, columns found by name.
     match : {"one", "first", "every"}
         "one": rows that meet and differ are an error; "first": the first match wins; "every": all rows that

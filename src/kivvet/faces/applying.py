@@ -152,7 +152,7 @@ class Applying(OpenedBook):
 
         Parameters
         ----------
-        frame : pandas.DataFrame or pyarrow.Table
+        frame : pandas.DataFrame, polars.DataFrame or pyarrow.Table
         columns : sequence of str or mapping
             As in a dataset of book.toml: names of tables, or
             ``{"table": "station", "input": {"station": "site"}, "keep": ["river"]}``.

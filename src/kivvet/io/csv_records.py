@@ -7,12 +7,13 @@ import csv
 import gzip
 import re
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import IO
 
+from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 
 #: The longest row of a CSV file, in characters, and the longest field of one.
@@ -195,18 +196,19 @@ class LinesOfRows:
     path : Path
     shown : str
         Its name in messages.
-    form : CsvForm
+    form : callable
+        Gives how it is written.
     """
 
     path: Path
     shown: str
-    form: CsvForm
+    form: Callable[[], CsvForm]
 
     def __call__(self, row: int) -> Place | None:
         """Return the place of a row, counted from 1."""
         try:
-            lines = _lines(self.path, self.form)
-        except (OSError, EOFError, ValueError):
+            lines = _lines(self.path, self.form())
+        except (OSError, EOFError, ValueError, DataError):
             return Place(self.shown)
         return Place(self.shown, lines[row] if row < len(lines) else None)
 

@@ -61,8 +61,7 @@ class Format:
         """Return what gives the places of the rows of a file; None where rows stand on no lines."""
         if self.delimiter is None:
             return None
-        form = csv_source.CsvSource(path, options).form
-        return LinesOfRows(path, shown_path(path), form)
+        return LinesOfRows(path, shown_path(path), lambda: csv_source.CsvSource(path, options).form)
 
 
 def _delimited(name: str, delimiter: str, *, is_compressed: bool = False) -> Format:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 
 import numpy as np
@@ -49,7 +49,22 @@ class Bins:
 
 
 def bins_of(column: str, given: TypedValues, wishes: Wishes) -> Bins:
-    """Return the bins of a column as they are wished for."""
+    """Return the bins of a column as they are wished for; as many as there are classes, where these are named and the bounds are
+    left open.
+    """
+    made = _bins(column, given, wishes)
+    if not isinstance(wishes.results, tuple) or wishes.method or wishes.bounds or wishes.quantiles:
+        return made
+    number = len(wishes.results)
+    others = (one for away in range(1, number + 2) for one in (number + away, number - away) if one > 0)
+    for n_bins in others:
+        if len(made.conditions) == number:
+            break
+        made = _bins(column, given, replace(wishes, n_bins=n_bins))
+    return made if len(made.conditions) == number else _bins(column, given, replace(wishes, method="width"))
+
+
+def _bins(column: str, given: TypedValues, wishes: Wishes) -> Bins:
     if wishes.bounds:
         return Bins(half_open(_given_bounds(wishes.bounds, given.kind)))
     method = "quantiles" if wishes.quantiles else wishes.method or "round"

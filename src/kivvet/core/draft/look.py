@@ -180,7 +180,7 @@ def look_at_frame(frame: Any) -> Look:
 
     Parameters
     ----------
-    frame : pandas.DataFrame or pyarrow.Table
+    frame : pandas.DataFrame, polars.DataFrame or pyarrow.Table
         Text columns are looked at as the fields of a file would be: numbers, dates and codes among them
         are recognised.
     """

@@ -8,6 +8,7 @@ import json
 import os
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from functools import lru_cache
 from pathlib import Path
 
 #: What stands in views for rows that have no class, where it is not told why.
@@ -75,6 +76,14 @@ def toml_key(name: str) -> str:
 def shown_path(path: Path) -> str:
     """Return `path` as a user would type it: relative to where they are, if it lies below; else without ways back."""
     try:
-        return str(path.resolve().relative_to(Path.cwd()))
+        is_plain = path.name not in ("", "..") and not path.is_symlink()
+        whole = _real_folder(path.parent.absolute()) / path.name if is_plain else path.resolve()
+        return str(whole.relative_to(Path.cwd()))
     except (ValueError, OSError, RuntimeError):
         return os.path.normpath(path)
+
+
+@lru_cache(1024)
+def _real_folder(folder: Path) -> Path:
+    """Return a folder with links followed, looked up once: a book of hundreds of files names each of them."""
+    return folder.resolve()
