@@ -185,6 +185,8 @@ def follow_all(definition):
                 for one in after_table.check(budget=20_000)
                 if one.kind == "gap"
             }
+            # That more gaps remain than are listed is said of no place: those that are there now were before.
+            new = {one for one in new if one != ("gap", "null")}
             new = {one for one in new if one[0] != "gap" or not fell_through(table, gaps[one[1]])}
             # A row that says nothing new once another was added, or that a wider one now holds, was there
             # before.
