@@ -20,7 +20,7 @@ from kivvet.core.draft.breaks import (
     sizes_of_bins,
 )
 from kivvet.core.draft.from_examples import bound_between
-from kivvet.core.draft.typed_values import TypedValues, half_open
+from kivvet.core.draft.typed_values import FEW_INTEGERS, TypedValues, half_open
 from kivvet.core.draft.wishes import Wishes
 from kivvet.core.words.conditions import Condition
 from kivvet.core.words.errors import DataError
@@ -46,6 +46,13 @@ class Bins:
     conditions: list[Condition]
     how: str = ""
     remark: str = ""
+
+
+def is_divided(kind: ValueType, n_values: int, wishes: Wishes) -> bool:
+    """Whether a column of so many different values is divided into ranges; one of few whole numbers is when that is asked for."""
+    if kind in ("text", "boolean") or wishes.by_value:
+        return False
+    return wishes.wants_bins or not (kind == "integer" and n_values <= FEW_INTEGERS)
 
 
 def bins_of(column: str, given: TypedValues, wishes: Wishes) -> Bins:

@@ -17,13 +17,12 @@ import pyarrow as pa
 
 from kivvet.core.classify.compiled import CompiledTable
 from kivvet.core.columns.column import column_from_arrow
-from kivvet.core.draft.bins import bins_of
+from kivvet.core.draft.bins import bins_of, is_divided
 from kivvet.core.draft.classes_by_value import ClassesByValue
 from kivvet.core.draft.from_examples import DraftReport, PairCounter, draft_from_examples
 from kivvet.core.draft.look import ColumnLook, LookBuilder
 from kivvet.core.draft.noted import spellings, values_beside
 from kivvet.core.draft.typed_values import (
-    FEW_INTEGERS,
     MOST_DRAFTED_ROWS,
     TypedValues,
     drafted_table,
@@ -114,7 +113,7 @@ def draft_from_values(
     (seen,) = builder.look().columns
     given = typed_values(seen, builder.counters[column])
     output = Output(wishes.output_of(name, [column]), "text")
-    is_bins = wants_bins(seen, given, wishes)
+    is_bins = _wants_bins(seen, given, wishes)
     if wishes.fold and given.kind != "text":
         raise DataError(f"column {column!r} is {given.kind}", expected="text for fold", fix="leave it out")
     if beside is not None and is_bins:
@@ -207,19 +206,15 @@ def _refuse_misfit(wishes: Wishes, conditions: Sequence[Condition], *, is_bins: 
         )
 
 
-def wants_bins(seen: ColumnLook, given: TypedValues, wishes: Wishes) -> bool:
+def _wants_bins(seen: ColumnLook, given: TypedValues, wishes: Wishes) -> bool:
     """Return whether a column is divided into ranges; `DataError` where that is asked of texts."""
-    if given.kind in ("text", "boolean"):
-        if wishes.wants_bins:
-            raise DataError(
-                f"column {seen.name!r} is {given.kind}: {seen.reason}",
-                expected="numbers or dates for bins",
-                fix="draft it without bounds: one row a value",
-            )
-        return False
-    if wishes.by_value:
-        return False
-    return wishes.wants_bins or not (given.kind == "integer" and seen.distinct <= FEW_INTEGERS)
+    if given.kind in ("text", "boolean") and wishes.wants_bins:
+        raise DataError(
+            f"column {seen.name!r} is {given.kind}: {seen.reason}",
+            expected="numbers or dates for bins",
+            fix="draft it without bounds: one row a value",
+        )
+    return is_divided(given.kind, seen.distinct, wishes)
 
 
 def _one_a_value(seen: ColumnLook, given: TypedValues, fold: tuple[str, ...] = ()) -> list[Condition]:

@@ -9,11 +9,10 @@ from itertools import product
 import numpy as np
 import pyarrow as pa
 
-from kivvet.core.draft.bins import bins_of
+from kivvet.core.draft.bins import bins_of, is_divided
 from kivvet.core.draft.cases import CaseColumn, Cases
 from kivvet.core.draft.draft import rows_of_each
 from kivvet.core.draft.typed_values import (
-    FEW_INTEGERS,
     MOST_DRAFTED_ROWS,
     TypedValues,
     drafted_table,
@@ -28,11 +27,13 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import count, listed
 
 
-def is_divided(column: CaseColumn, wishes: Wishes) -> bool:
-    """Whether a column is divided into bins; one of few whole numbers is when that is asked for."""
-    if not column.is_ordered or wishes.by_value:
-        return False
-    return wishes.wants_bins or not (column.kind == "integer" and len(column.values) <= FEW_INTEGERS)
+def makes_a_grid(cases: Cases, wishes: Wishes) -> bool:
+    """Whether one of the columns is divided into bins, or that is asked for."""
+    return wishes.wants_bins or any(_is_divided(one, wishes) for one in cases.columns)
+
+
+def _is_divided(column: CaseColumn, wishes: Wishes) -> bool:
+    return is_divided(column.kind, len(column.values), wishes)
 
 
 def draft_grid(name: str, cases: Cases, wishes: Wishes) -> Table:
@@ -82,7 +83,7 @@ def _parts(
     )
     array = cases.arrays[column.name]
     given = TypedValues(column.kind, pa.array(column.values, array.type), rows, column.step)
-    if is_divided(column, wishes):
+    if _is_divided(column, wishes):
         conditions = bins_of(column.name, given, wishes).conditions
         about = input_of(column.name, given, is_bins=True)
         table = drafted_table(

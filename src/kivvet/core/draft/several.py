@@ -18,7 +18,7 @@ from kivvet.core.compare.simplify import simplify
 from kivvet.core.draft.cases import CaseColumn, CaseCounter, Cases, cases_of
 from kivvet.core.draft.draft import columns_of_frame
 from kivvet.core.draft.from_examples import DraftReport, bound_between
-from kivvet.core.draft.grid import draft_grid, is_divided
+from kivvet.core.draft.grid import draft_grid, makes_a_grid
 from kivvet.core.draft.look import LookBuilder
 from kivvet.core.draft.tree import Leaf, Part, entropy, impurity, leaves, wrong
 from kivvet.core.draft.typed_values import MOST_DRAFTED_ROWS, TypedValues, exact_value, shorter_bound
@@ -40,7 +40,7 @@ def draft_combinations(name: str, cases: Cases, wishes: Wishes) -> Table:
     """Return a table with a row for each combination, the most frequent first, results blank; numbers and dates are divided into
     bins.
     """
-    if wishes.wants_bins or any(is_divided(one, wishes) for one in cases.columns):
+    if makes_a_grid(cases, wishes):
         return draft_grid(name, cases, wishes)
     output = wishes.output_of(name, [one.name for one in cases.columns])
     if len(cases) > MOST_DRAFTED_ROWS:
