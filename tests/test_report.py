@@ -12,13 +12,18 @@ import sys
 import types
 from html.parser import HTMLParser
 from itertools import pairwise
+from xml.etree import ElementTree
 
 import pandas as pd
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import kivvet
 from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.pages.notebook import FORMS
+from kivvet.pages.svg_histogram import svg_of_histogram
+from kivvet.pages.svg_map import svg_of_map
 
 from .conftest import write_book
 
@@ -528,3 +533,48 @@ def test_progress_in_a_notebook_is_one_line_that_changes_and_nothing_elsewhere(
     with kivvet.counting_rows() as on_rows:
         on_rows(5)
     assert len(shown) == n and capsys.readouterr() == ("", "")
+
+
+@settings(deadline=None, max_examples=30)
+@given(
+    st.lists(st.floats(-5, 35).map(lambda x: round(x, 1)) | st.none(), min_size=1, max_size=60),
+    st.sampled_from([["< 5", "5 to 10", ">10 to 20", "> 22"], ["< 0", ">= 0"], ["<= 20", "10 to 30"]]),
+)
+def test_the_bars_of_a_report_are_as_high_as_their_rows(values, conditions):
+    """The page draws a picture by itself: what it shows is held against the picture's own figures."""
+    rows = [(one, f"class <{place}>") for place, one in enumerate(conditions)]
+    table = kivvet.RuleTable("t", {"x": {"type": "number", "step": 0.1}}, {"y": "text"}, rows)
+    picture = table.chart(pd.DataFrame({"x": pd.Series(values, dtype=float)}), kind="histogram").picture
+    drawn = ElementTree.fromstring(svg_of_histogram(picture, "p"))
+    most = max(map(sum, zip(*(one.counts for one in picture.layers), strict=True)), default=0) or 1
+    counts = [n for layer in picture.layers for n in layer.counts if n]
+    bars = [
+        (float(one.get("y")), float(one.get("height")))
+        for one in drawn.iter("rect")
+        if one.get("stroke-width")
+    ]
+    heights = [high for y, high in bars if y + high <= 198.2] if picture.layers else []  # bands stand below
+    assert len(heights) == len(counts)
+    assert all(abs(high - 190 * n / most) < 0.11 for high, n in zip(heights, counts, strict=True))
+    texts = [one.text for one in drawn.iter("text")]
+    assert "x" in texts and drawn.get("aria-label") == picture.words
+    patterns = {one.get("id") for one in drawn.iter("pattern")}
+    used = {
+        one.get("fill")[5:-1] for one in drawn.iter("rect") if (one.get("fill") or "").startswith("url(#")
+    }
+    assert used == patterns
+
+
+def test_the_map_of_a_report_names_each_class_and_each_strip():
+    table = kivvet.RuleTable(
+        "t",
+        {"a": "number", "b": "text"},
+        {"y": {"type": "text", "meaning": {"p": "bad", "q": "good"}}},
+        [["a", "b", "y"], ["< 5", "u", "p"], [">= 5", "u | v", "q"], ["< 3", "v", "q"]],
+    )
+    picture = table.chart(kind="map").picture
+    drawn = ElementTree.fromstring(svg_of_map(picture, "m"))
+    texts = [one.text for one in drawn.iter("text")]
+    assert {"p", "q", "gap"} <= set(texts)
+    assert {one.text for one in picture.strips_across} <= set(texts)
+    assert {one.text for one in picture.strips_upright} <= set(texts)
