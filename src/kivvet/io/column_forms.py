@@ -181,9 +181,15 @@ def marks_of_file(columns: Mapping[str, tuple[list[str], Marks]]) -> tuple[str, 
 
 
 def form_of_column(
-    name: str, texts: Sequence[str], marks: Marks, of_file: tuple[str, str]
+    name: str, texts: Sequence[str], marks: Marks, of_file: tuple[str, str], *, are_all: bool = False
 ) -> tuple[ColumnForm | None, str]:
-    """Return the form of a column where it has one of its own, and what could not be decided of it."""
+    """Return the form of a column where it has one of its own, and what could not be decided of it.
+
+    Parameters
+    ----------
+    are_all : bool
+        Whether these are all fields there are, not just those of a part of the file.
+    """
     if marks:
         if all(re.fullmatch(r"\d{8}", text) for text in texts) and (days := _fitting_patterns(texts)[0]):
             return None, f"column {name} may hold dates written as {days[0]}, or whole numbers"
@@ -206,7 +212,7 @@ def form_of_column(
         )
     if said := _kept_as_text(name, texts):
         return None, said
-    if (plain := _plain_but_for_strays(texts, of_file)) is not None:
+    if (plain := _plain_but_for_strays(texts, of_file, are_all=are_all)) is not None:
         return plain, ""
     pair = boolean_words(texts)
     if pair is not None and pair != ("true", "false") and len({text.casefold() for text in texts}) == 2:
@@ -269,7 +275,9 @@ def _fitting_patterns(texts: Sequence[str], n_strays: int | None = None) -> tupl
     return [pattern for pattern, _ in kept], kept[0][1] if kept else ()
 
 
-def _plain_but_for_strays(texts: Sequence[str], of_file: tuple[str, str]) -> ColumnForm | None:
+def _plain_but_for_strays(
+    texts: Sequence[str], of_file: tuple[str, str], *, are_all: bool
+) -> ColumnForm | None:
     """Return the form of a column of numbers, or dates as ISO 8601 writes them, in which a few words stand; None for others."""
     most = _most_strays(texts)
     if not most:
@@ -286,7 +294,7 @@ def _plain_but_for_strays(texts: Sequence[str], of_file: tuple[str, str]) -> Col
     if not marks or _are_codes(rest):
         return None
     form = FieldForm() if of_file in marks else FieldForm(*marks[0])
-    are_whole = all(text.lstrip("+-").isdigit() for text in rest)
+    are_whole = are_all and all(text.lstrip("+-").isdigit() for text in rest)
     return ColumnForm("integer" if are_whole else "number", form, (), odd)
 
 

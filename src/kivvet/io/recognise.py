@@ -105,10 +105,11 @@ def recognise(path: Path) -> Recognised:
         skip_blank=no_data.skip_blank,
         leave_out=no_data.leave_out,
     )
+    are_all = not pieces and not is_cut and len(records) + skipped < _MOST_RECORDS
     found: dict[str, ColumnForm] = {}
     remarks: list[str] = [*no_data.remarks, *([remark] if remark else [])]
     for name, (texts, marks) in columns.items():
-        form, remark = form_of_column(name, texts, marks, (decimal, thousands))
+        form, remark = form_of_column(name, texts, marks, (decimal, thousands), are_all=are_all)
         if form is not None:
             found[name] = form
         if remark:
