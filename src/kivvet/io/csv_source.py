@@ -377,3 +377,8 @@ def read_all(path: Path, options: ReadOptions = AS_IT_SAYS) -> pa.Table:
     source = CsvSource(path, options)
     schema = pa.schema([(name, pa.string()) for name in source.names])
     return pa.Table.from_batches(list(source.batches()), schema)
+
+
+def form_of(path: Path, options: ReadOptions = AS_IT_SAYS) -> CsvForm:
+    """Return how a file is written."""
+    return CsvSource(path, options).form

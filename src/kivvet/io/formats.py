@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -61,7 +62,7 @@ class Format:
         """Return what gives the places of the rows of a file; None where rows stand on no lines."""
         if self.delimiter is None:
             return None
-        return LinesOfRows(path, shown_path(path), lambda: csv_source.CsvSource(path, options).form)
+        return LinesOfRows(path, shown_path(path), partial(csv_source.form_of, path, options))
 
 
 def _delimited(name: str, delimiter: str, *, is_compressed: bool = False) -> Format:
