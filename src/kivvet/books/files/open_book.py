@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Set
+from collections.abc import Iterable, Mapping, Set
 from dataclasses import replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -288,18 +289,19 @@ class OpenBook:
             )
         return next(one for one in self.files_of_tables if one.suffix == ".toml" and one.stem == name)
 
+    @cached_property
+    def read_before(self) -> Mapping[str, str]:
+        """By dataset the one whose target it reads, or that it sums up; links are followed once."""
+        return read_before(self.datasets)
+
     def maker_of(self, dataset: Dataset) -> Dataset | None:
         """Return the dataset whose target is the source of another one; None where it is a file like any other."""
-        name = None if dataset.of is not None else read_before(self.datasets).get(dataset.name)
+        name = None if dataset.of is not None else self.read_before.get(dataset.name)
         return None if name is None else self.datasets[name]
 
     def in_order(self, names: Iterable[str]) -> list[str]:
         """Return datasets by name, each after what it reads; what they read of others is among them."""
-        before = {
-            name: maker
-            for name, maker in read_before(self.datasets).items()
-            if self.datasets[name].of is None
-        }
+        before = {name: maker for name, maker in self.read_before.items() if self.datasets[name].of is None}
         return in_order(names, before)
 
     def table(self, name: str) -> Table:
