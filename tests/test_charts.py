@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import math
+import shlex
 import xml.etree.ElementTree as ET
 from itertools import combinations, product
 
@@ -618,7 +619,7 @@ def test_a_column_that_a_dataset_calls_otherwise_has_the_colours_of_its_own_outp
 
 
 @pytest.mark.parametrize("where", ["", "n > 2", "mean IS NULL OR season = 'autumn'"])
-def test_the_chart_of_a_kept_summary_has_the_lines_and_values_of_its_target(tmp_path, where):
+def test_the_chart_of_a_kept_summary_has_the_lines_and_values_of_its_target(tmp_path, where, run):
     kivvet.new_book(tmp_path)
     rows = [(f"r{n % 3}", 1 + n % 12, None if n % 5 else n / 4) for n in range(40)]
     pd.DataFrame(rows, columns=["river", "month", "ph"]).to_csv(tmp_path / "d.csv", index=False)
@@ -644,8 +645,10 @@ def test_the_chart_of_a_kept_summary_has_the_lines_and_values_of_its_target(tmp_
         assert [-1 if one is None else one for one in part["values"]] == target[value].fillna(-1).tolist()
     assert [str(line[0]) for line in book.cross_table("s", by="season").lines][:2] == ["winter", "spring"]
     assert book.chart("s", kind="lines").as_dict()["periods"] == tuple(sorted(set(target["river"])))
-    with pytest.raises(kivvet.DataError, match="of each river, season"):
+    with pytest.raises(kivvet.DataError, match="of each river, season") as failed:
         book.chart("s", kind="lines", value="mean")
+    command = shlex.split(str(failed.value).partition("kivvet ")[2])  # what it says to do draws
+    assert run(*command, "--to", "lines.png", cwd=tmp_path).code == 0 and (tmp_path / "lines.png").exists()
 
 
 def test_rows_without_a_value_stand_apart_and_the_class_of_missing_is_grey():

@@ -131,7 +131,8 @@ def test_damage_and_later_versions_cost_only_what_they_touch(run, folder):
         journal.execute("PRAGMA user_version = 99")
         journal.commit()
     history = kivvet.open_book(folder).history()
-    assert [one.run.note for one in history.runs] == ["kept"]
+    assert [one.run.note for one in history.runs] == ["kept"] and not history.n_earlier
+    assert not kivvet.open_book(folder).history(first=1).n_earlier
     assert len(history.problems) == 2 and "2 files cannot be read" in history.problems[1]
     assert "1 of its runs cannot be read" in history.problems[0]
     report = kivvet.open_book(folder).apply_dataset("d")

@@ -10,12 +10,12 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from kivvet.core.columns.counting import FEWEST_BESIDE_A_STRAY, MOST_STRAYS
 from kivvet.core.columns.date_pattern import date_pattern
 from kivvet.core.columns.field_form import FieldForm, boolean_words
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import toml_key
 
-_MOST_STRAYS, _FEWEST_BESIDE_A_STRAY = 3, 20
 #: Decimal mark and mark of thousands, the plainest first.
 _MARKS = (
     (".", ""),
@@ -249,7 +249,7 @@ def _are_codes(texts: Sequence[str]) -> bool:
 
 def _most_strays(texts: Sequence[str]) -> int:
     """Return how many different fields may be none of a type that all others are of."""
-    return min(_MOST_STRAYS, len(texts) // _FEWEST_BESIDE_A_STRAY)
+    return min(MOST_STRAYS, len(texts) // FEWEST_BESIDE_A_STRAY)
 
 
 def _fitting_patterns(texts: Sequence[str], n_strays: int | None = None) -> tuple[list[str], tuple[str, ...]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -116,8 +117,10 @@ def chart_of_summary(
     is_total = name in values and is_additive(read_expression(name, values[name], of_groups=True))
     by = keys[:1] if wanted.kind == "lines" else [key for key in keys if key != wanted.across]
     if not is_total and not set(keys) <= {*by, wanted.across}:
+        period = shlex.quote(as_written(next(one for one in dataset.of.by if one[0] == by[0])))
+        measured = shlex.quote(as_written((name, values[name])) if name in values else name)
         of_source = (
-            f'kivvet chart {dataset.of.name} --kind lines --by "{by[0]}" --value "{values.get(name, name)}"'
+            f"kivvet chart {shlex.quote(dataset.of.name)} --kind lines --by {period} --value {measured}"
         )
         raise DataError(
             f"{name} is of each {listed(keys)}, and lines go along {by[0]} alone",

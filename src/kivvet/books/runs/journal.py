@@ -118,7 +118,9 @@ class Journal:
                 chosen = (_RUNS, ()) if last is None else (f"{_RUNS} WHERE {_LAST_OF_EACH}", (last,))
                 for row in connection.execute(f"{chosen[0]} ORDER BY at, number", chosen[1]):
                     run = _run_of(dict(row))
-                    n_unread += run is None
+                    if run is None:
+                        n_unread += 1
+                        counted[row["dataset"], row["at"][:19]] -= 1
                     found += [] if run is None else [run]
         except sqlite3.Error as error:
             return found, counted, f"cannot be read: {error}"

@@ -61,7 +61,7 @@ class Memory:
         found, counted, why = self.journal.runs(last)
         said = [f"{shown_path(self.journal.path)} {why}"] if why else []
         if self.team is None:
-            return found, _earlier(found, counted), said
+            return found, {} if last is None else _earlier(found, counted), said
         of_team, counted_there, why = self.team.runs(last)
         said += [f"of {shown_path(self.team.folder)} {why}"] if why else []
         each = sorted({run.id: run for run in (*found, *of_team)}.values(), key=lambda run: run.at)

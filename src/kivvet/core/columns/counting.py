@@ -221,6 +221,8 @@ def type_of_values(values: pa.Array, counts: npt.NDArray[np.int64]) -> tuple[Val
     return "text", "words", []
 
 
+#: Different fields that may be none of a type in a column of it, and how many others at least stand beside each.
+MOST_STRAYS, FEWEST_BESIDE_A_STRAY = 3, 20
 _FIRST_FIELDS = 1_000
 #: What a field of a type is called, and several.
 KINDS_OF_FIELDS: Mapping[ValueType, tuple[str, str]] = {

@@ -20,7 +20,8 @@ from kivvet.core.draft.breaks import (
     sizes_of_bins,
 )
 from kivvet.core.draft.from_examples import bound_between
-from kivvet.core.draft.typed_values import FEW_INTEGERS, TypedValues, half_open
+from kivvet.core.draft.look_hints import FEW_INTEGERS
+from kivvet.core.draft.typed_values import TypedValues, half_open
 from kivvet.core.draft.wishes import Wishes
 from kivvet.core.words.conditions import Condition
 from kivvet.core.words.errors import DataError

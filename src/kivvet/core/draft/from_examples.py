@@ -17,8 +17,8 @@ from kivvet.core.classify.compiled import CompiledTable
 from kivvet.core.columns.column import column_from_arrow
 from kivvet.core.columns.convert import convert_text
 from kivvet.core.draft.look import ColumnLook, LookBuilder
+from kivvet.core.draft.look_hints import FEW_INTEGERS
 from kivvet.core.draft.typed_values import (
-    FEW_INTEGERS,
     MOST_DRAFTED_ROWS,
     TypedValues,
     drafted_table,

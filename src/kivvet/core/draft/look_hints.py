@@ -11,14 +11,20 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from kivvet.core.columns.alike import alike_pairs
-from kivvet.core.columns.counting import KINDS_OF_FIELDS, FloatArray, strays
+from kivvet.core.columns.counting import (
+    FEWEST_BESIDE_A_STRAY,
+    KINDS_OF_FIELDS,
+    MOST_STRAYS,
+    FloatArray,
+    strays,
+)
 from kivvet.core.words.values import ValueType, fold_text
 from kivvet.core.words.wording import count
 
 _MOST_FOLDED = 20_000  # of those, held against each other
 _MOST_SHOWN = 5
-_MOST_STRAYS = 3
-_FEW_INTEGERS = 20
+#: Whole numbers of no more different values are likely a category.
+FEW_INTEGERS = 20
 _WORDS_LIKE_MISSING = frozenset(
     {"na", "n/a", "n.a.", "nan", "null", "none", "nil", "-", "--", "?", ".", "missing", "unknown", "#n/a"}
 )
@@ -26,7 +32,7 @@ _WORDS_LIKE_MISSING = frozenset(
 
 def few_strays(odd: Sequence[tuple[str, int]], n_fields: int) -> tuple[tuple[str, int], ...]:
     """Return the fields that are not as all others, where they are few; else nothing."""
-    is_few = len(odd) <= _MOST_STRAYS and sum(n for _, n in odd) * 20 <= n_fields
+    is_few = len(odd) <= MOST_STRAYS and sum(n for _, n in odd) * FEWEST_BESIDE_A_STRAY <= n_fields
     return tuple(odd) if is_few else ()
 
 
@@ -69,7 +75,7 @@ def number_hints(
     if numbers is None or weights is None or kind not in ("integer", "number"):
         return []
     hints = []
-    if kind == "integer" and n_distinct <= _FEW_INTEGERS and rows >= 10 * n_distinct:
+    if kind == "integer" and n_distinct <= FEW_INTEGERS and rows >= 10 * n_distinct:
         hints.append(f"{count(n_distinct, 'distinct whole number')}: likely a category, not an amount")
     if len(numbers) > 2:
         low, high = numbers[0], numbers[-1]

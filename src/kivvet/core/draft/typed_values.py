@@ -24,7 +24,6 @@ from kivvet.core.words.values import Value, ValueType
 from kivvet.core.words.wording import count
 
 MOST_DRAFTED_ROWS = 100_000
-FEW_INTEGERS = 20
 
 
 @dataclass(frozen=True)
