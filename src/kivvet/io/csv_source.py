@@ -6,7 +6,6 @@ import copy
 import csv
 import gzip
 import itertools
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -28,12 +27,12 @@ from kivvet.io.csv_records import (
     is_text_encoding,
 )
 from kivvet.io.files import hash_bytes_of, unreadable
+from kivvet.io.headings import names_of_headings
 from kivvet.io.left_out import Sieve, SievedRows, told
 from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, SourceNote
 
 _BLOCK_BYTES = 4 << 20
 _MOST_COLUMNS = 1_000_000
-_MOST_NAMES_SHOWN = 200
 
 
 class CsvSource(CsvExplained):
@@ -172,38 +171,9 @@ class CsvSource(CsvExplained):
                 expected=f"at most {_MOST_COLUMNS:,} columns",
                 fix="was the file written without its line ends? Then write it again, one row a line",
             )
-        stripped = [heading.strip() for heading in headings]
-        taken, names = set(stripped), []
-        made: dict[str, str] = {}
-        seen: dict[str, int] = {}
-        for number, name in enumerate(stripped, 1):
-            seen[name] = seen.get(name, 0) + 1
-            if name and seen[name] == 1:
-                names.append(name)
-                continue
-            plain = f"column_{number}" if not name else f"{name}_{seen[name]}"
-            while plain in taken:
-                plain += "_"
-            taken.add(plain)
-            names.append(plain)
-            made[plain] = (
-                f"column {number} has no heading"
-                if not name
-                else f"{name!r} is the heading of column {number} too"
-            )
-        if made:
-            said = "; ".join(f"{what}: it is called {plain}" for plain, what in list(made.items())[:4])
-            more = f"; and {len(made) - 4} more" if len(made) > 4 else ""
-            line = self.lines_above + 1
-            few = [json.dumps(name, ensure_ascii=False) for name in names[:_MOST_NAMES_SHOWN]]
-            shown = ", ".join([*few, *(["..."] if len(names) > len(few) else [])])
-            self.notes.append(
-                SourceNote(
-                    said + more,
-                    Place(shown_path(self.path), line),
-                    f"to name them otherwise: headings_on_line = {line}, headings = [{shown}]",
-                )
-            )
+        line = self.lines_above + 1
+        names, notes = names_of_headings(headings, Place(shown_path(self.path), line), line)
+        self.notes += notes
         return names
 
     def _headings_below(self, names: Sequence[str], below: Sequence[Sequence[str]]) -> str:

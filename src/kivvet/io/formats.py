@@ -10,13 +10,14 @@ from typing import Any
 
 import pyarrow as pa
 
+from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead
 from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.io import csv_source, csv_target, other_files, parquet_files
 from kivvet.io.csv_lines import line_of_headings
 from kivvet.io.csv_records import LinesOfRows
-from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target, WriteOptions
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote, Target, WriteOptions
 
 
 @dataclass(frozen=True)
@@ -45,6 +46,8 @@ class Format:
         Reads the rows of a lookup whole; None where it holds none.
     delimiter : str or None
         For text with rows of fields: what stands between them.
+    has_sheets : bool
+        Whether a file holds sheets, on which tables are looked for.
     """
 
     name: str
@@ -57,12 +60,41 @@ class Format:
     extend: Callable[[Path, Path, pa.Schema, WriteOptions], Target | None] | None = None
     read_all: Callable[[Path, ReadOptions], pa.Table] | None = None
     delimiter: str | None = None
+    has_sheets: bool = False
 
     def lines_of_rows(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> LinesOfRows | None:
         """Return what gives the places of the rows of a file; None where rows stand on no lines."""
         if self.delimiter is None:
             return None
         return LinesOfRows(path, shown_path(path), partial(csv_source.form_of, path, options))
+
+
+@dataclass(frozen=True)
+class LookupFile:
+    """The rows of a lookup as its file holds them.
+
+    Attributes
+    ----------
+    rows : pyarrow.Table
+    place_of_row : callable or None
+        Gives the place of a row, counted from 1; None where rows stand on no lines.
+    notes : tuple of SourceNote
+    """
+
+    rows: pa.Table
+    place_of_row: Callable[[int], Place | None] | None = None
+    notes: tuple[SourceNote, ...] = ()
+
+
+def _open_workbook(path: Path, options: ReadOptions) -> Source:
+    from kivvet.io.workbook_source import WorkbookSource
+
+    return WorkbookSource(path, options)
+
+
+def _read_sheet(path: Path, options: ReadOptions) -> pa.Table:
+    source = _open_workbook(path, options)
+    return pa.Table.from_batches(list(source.batches()), source.stored_schema)
 
 
 def _delimited(name: str, delimiter: str, *, is_compressed: bool = False) -> Format:
@@ -115,6 +147,10 @@ FORMATS: tuple[Format, ...] = (
         keeps_types=True,
         read_all=other_files.read_json_lines,
     ),
+    *(
+        Format(ending[1:], (ending,), _open_workbook, read_all=_read_sheet, has_sheets=True)
+        for ending in (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
+    ),
 )
 
 
@@ -127,6 +163,8 @@ SOURCE_ENDINGS = _endings(lambda each: each.open)
 TARGET_ENDINGS = _endings(lambda each: each.create)
 LOOKUP_ENDINGS = _endings(lambda each: each.read_all)
 ROW_ENDINGS = _endings(lambda each: each.delimiter and each.create)
+#: Of files that hold sheets.
+SHEET_ENDINGS = _endings(lambda each: each.has_sheets)
 
 
 def format_of(path: Path) -> Format | None:
@@ -170,6 +208,12 @@ def headings_where_they_are(path: Path, first: Path, options: ReadOptions) -> Re
     return options if line is None else replace(options, headings_on_line=line)
 
 
+def has_sheets(path: Path) -> bool:
+    """Whether a file is a workbook, by its name."""
+    known = format_of(path)
+    return known is not None and known.has_sheets
+
+
 def target_format(path: Path) -> Format:
     """Return the format of a target, whose ending was looked at when the book was read."""
     known = format_of(path)
@@ -177,8 +221,10 @@ def target_format(path: Path) -> Format:
     return known
 
 
-def read_all(path: Path, options: ReadOptions = AS_IT_SAYS) -> pa.Table:
-    """Return the rows of a lookup's file, whole.
+def lookup_source(
+    path: Path, options: ReadOptions = AS_IT_SAYS, fields: FieldsRead = AS_IT_STANDS
+) -> LookupFile:
+    """Return the rows of a lookup's file, whole, and where each stands.
 
     Raises
     ------
@@ -187,8 +233,12 @@ def read_all(path: Path, options: ReadOptions = AS_IT_SAYS) -> pa.Table:
     """
     known = format_of(path)
     assert known is not None and known.read_all is not None
+    if known.has_sheets:
+        source = _open_workbook(path, options).as_said(fields)
+        rows = pa.Table.from_batches(list(source.batches()), source.stored_schema)
+        return LookupFile(rows, source.place_of_row, tuple(source.notes))
     try:
-        return known.read_all(path, options)
+        return LookupFile(known.read_all(path, options), known.lines_of_rows(path, options))
     except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:
         said = str(error).strip().split("\n")[0]
         raise DataError(

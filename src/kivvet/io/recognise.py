@@ -73,7 +73,7 @@ def recognise(path: Path) -> Recognised:
     skipped = 0 if said is None else 1
     delimiter = said or _delimiter(text, by_default)
     records = _records(text, delimiter)[skipped:]
-    line, headings = _headings(records)
+    line, headings = headings_line(records)
     rows = records[line - 1 + (0 if headings else 1) :]
     names = headings or [name.strip() for name in (records[line - 1] if records else [])]
     last = rows
@@ -213,7 +213,7 @@ def _delimiter(text: str, by_default: str) -> str:
     return best
 
 
-def _headings(records: Sequence[Sequence[str]]) -> tuple[int, list[str]]:
+def headings_line(records: Sequence[Sequence[str]]) -> tuple[int, list[str]]:
     """Return the line of the headings, and headings to give where the file seems to have none."""
     if not records:
         return 1, []

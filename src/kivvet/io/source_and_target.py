@@ -10,6 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from kivvet.core.read.fields_read import FieldsRead
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.io.files import FileMarks, FileState, state_of
@@ -41,6 +42,12 @@ class ReadOptions:
         Whether rows in which all fields are blank are left out.
     leave_out : str
         A condition over the fields as texts; rows of which it is true are left out: totals, repeated headings.
+    sheet : tuple of str
+        Of a workbook, the names or patterns of the sheets that are read, one below the other. None: the only one.
+    cells : str
+        Of a workbook, where the table lies: cells such as ``B3:H90``, columns such as ``B:H``, or the name of a range.
+    sheet_column : str or None
+        The column that holds the name of the sheet of each row.
     """
 
     encoding: str = "utf-8"
@@ -54,13 +61,18 @@ class ReadOptions:
     skip_last: int = 0
     skip_blank: bool = False
     leave_out: str = ""
+    sheet: tuple[str, ...] = ()
+    cells: str = ""
+    sheet_column: str | None = None
 
     def said(self) -> dict[str, Any]:
         """Return what has to be said, as plain values: what is not as it is by default."""
         plain = type(self)()
         found = {one.name: getattr(self, one.name) for one in fields(self)}
         return {
-            name: list(value) if isinstance(value, tuple) else value
+            name: (value[0] if name == "sheet" and len(value) == 1 else list(value))
+            if isinstance(value, tuple)
+            else value
             for name, value in found.items()
             if value != getattr(plain, name)
         }
@@ -232,6 +244,12 @@ class Source(ABC):
     def marks(self) -> FileMarks | None:
         """Return the marks that change when the content does; None where there is no such file any more."""
         return FileMarks.of(self.path)
+
+    def as_said(self, fields: FieldsRead) -> Source:
+        """Return the source, some columns of which are read as their types say, where it alone knows how: numbers of a
+        sheet as the dates or codes that they stand for.
+        """
+        return self
 
     def options_that_fit(self, *deciding: str) -> str:
         """Return the options with which a text could be read, where one of those that decide differs; else nothing."""

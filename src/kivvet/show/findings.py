@@ -133,10 +133,14 @@ _NEEDS_EXAMPLE = frozenset({"gap", "overlap", "conflict", "duplicate", "shadowed
 def places_text(places: tuple[Place, ...]) -> str:
     """Return places as ``tables/a.toml:8, 9``: the file once, then the lines."""
     parts = []
-    for file, group in groupby(places[:_MOST_PLACES], key=lambda place: place.file):
+
+    def of(place: Place) -> str:
+        return f"{place.file}:{place.sheet}" if place.sheet else place.file
+
+    for file, group in groupby(places[:_MOST_PLACES], key=of):
         same = list(group)
         first, *others = [str(place).removeprefix(f"{file}:") for place in same]
-        if len(same) > 1:
+        if len(same) > 1 and not same[0].sheet:
             first, *others = [str(place.line) for place in same]
         parts.append(", ".join([f"{file}:{first}" if same[0].line else file, *others]))
     more = f" and {len(places) - _MOST_PLACES} more" if len(places) > _MOST_PLACES else ""

@@ -184,7 +184,10 @@ def _bare(path: Path, text: str) -> DataRead:
     if known is None or not all(file.is_file() for file in files):
         return plain
     try:
-        found = _of_typed(plain) if known.delimiter is None else _of_texts(files)
+        if known.has_sheets:
+            found = _of_sheets(files)
+        else:
+            found = _of_typed(plain) if known.delimiter is None else _of_texts(files)
     except (OSError, EOFError, DataError):  # opening it will say why
         return plain
     certain = {name: one for name, one in found.columns.items() if not one.is_ambiguous}
@@ -220,6 +223,13 @@ def _other_units(files: Sequence[Path], found: Sequence[Recognised]) -> list[str
         for name, units in by_column.items()
         if len(units) > 1
     ]
+
+
+def _of_sheets(files: Sequence[Path]) -> Recognised:
+    """Return where the tables of workbooks seem to lie."""
+    from kivvet.io.recognise_sheet import recognise_sheet
+
+    return recognise_sheet(files[0])
 
 
 def _of_typed(data: DataRead) -> Recognised:

@@ -110,7 +110,9 @@ def _file_of(book: OpenBook, found: Finding) -> tuple[Place, ...]:
 
 def _physical(place: Place) -> dict[str, Any]:
     location: dict[str, Any] = {"artifactLocation": {"uri": _uri(place.file)}}
-    if place.line is not None:
+    if place.sheet:
+        location["artifactLocation"]["description"] = {"text": str(place).removeprefix(f"{place.file}:")}
+    elif place.line is not None:
         location["region"] = {
             "startLine": place.line,
             **({} if place.column is None else {"startColumn": place.column}),

@@ -11,6 +11,8 @@ from typing import Any
 
 from kivvet.books.files.read_options import (
     READ_KEYWORDS,
+    SHEET_KEYWORDS,
+    TEXT_KEYWORDS,
     options_recorded,
     read_options,
     write_options,
@@ -129,13 +131,15 @@ class Dataset:
     def open(self) -> Source:
         """Return the opened source; `DataError` if it cannot be read."""
         if not self.sources:
-            return open_source(self.source, self.options)
+            return open_source(self.source, self.options).as_said(self.fields)
         files = self.files()
         return ManyFiles(
             shown_path(self.folder / self.sources[0]) if len(self.sources) == 1 else listed(self.sources),
             self.folder,
             files,
-            lambda path: open_source(path, headings_where_they_are(path, files[0], self.options)),
+            lambda path: open_source(path, headings_where_they_are(path, files[0], self.options)).as_said(
+                self.fields
+            ),
             self.file_column,
             with_folders=any(one.endswith("/") for one in self.sources),
         )
@@ -253,11 +257,18 @@ def _refuse_for_other_formats(options: Options, sources: list[str]) -> None:
     """Tell options that say how a file of text is written, where the source is none: nothing is dropped in silence."""
     known = [format_of(Path(one)) for one in sources if not one.endswith("/")]
     is_text = any(one is None or one.delimiter is not None for one in known)
+    is_workbook = any(one is not None and one.has_sheets for one in known)
     for word in READ_KEYWORDS:
-        if sources and word in options and not is_text:
+        if not sources or word not in options:
+            continue
+        if word in SHEET_KEYWORDS and not is_workbook:
+            options.fault(word, f"{word} is for workbooks, and {sources[0]} is none", "leave it out")
+        elif word in TEXT_KEYWORDS and not is_text:
+            options.fault(word, f"{word} is for files of text, and {sources[0]} is none", "leave it out")
+        elif not is_text and not is_workbook:
             options.fault(
                 word,
-                f"{word} is for files of text, and {sources[0]} is none",
+                f"{word} is for files of text and workbooks, and {sources[0]} is neither",
                 "leave it out; rows are chosen by where",
             )
 

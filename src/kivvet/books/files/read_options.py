@@ -26,7 +26,13 @@ READ_KEYWORDS = (
     "skip_last",
     "skip_blank",
     "leave_out",
+    "sheet",
+    "cells",
+    "sheet_column",
 )
+#: Those that are for text alone, and those that are for workbooks alone.
+TEXT_KEYWORDS = ("encoding", "delimiter", "quote")
+SHEET_KEYWORDS = ("sheet", "cells", "sheet_column")
 _MOST_LINES_SKIPPED = 10_000
 _WRITE_KEYWORDS = ("delimiter", "encoding", "decimal", "dates", "times")
 
@@ -74,7 +80,29 @@ def read_options(options: Options) -> ReadOptions:
         last,
         blank,
         _left_out(options),
+        _sheets(options),
+        options.text(
+            "cells", "cells says where the table lies", default="", fix='for example cells = "B3:H90"'
+        )
+        or "",
+        options.text("sheet_column", "sheet_column is the name of a column", fix='for example "year"'),
     )
+
+
+def _sheets(options: Options) -> tuple[str, ...]:
+    """Return the names of sheets; none where they are no good, which is told."""
+    given = options.plain("sheet")
+    sheets = [given] if isinstance(given, str) else given
+    if sheets is None:
+        return ()
+    if isinstance(sheets, list) and sheets and all(isinstance(one, str) and one for one in sheets):
+        return tuple(sheets)
+    options.fault(
+        "sheet",
+        f"sheet is the name of a sheet, a pattern, or a list of them; found {given!r}",
+        'for example sheet = "Stations"',
+    )
+    return ()
 
 
 def _n_lines(options: Options, word: str) -> int:

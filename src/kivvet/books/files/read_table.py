@@ -9,6 +9,7 @@ from typing import Any
 from kivvet.books.files.examples import with_examples
 from kivvet.books.files.read_options import read_options
 from kivvet.books.files.readers import Document, read_csv_rows, read_toml, unmerged
+from kivvet.books.files.sheet_rows import read_sheet_rows
 from kivvet.core.read.fields_read import FieldsRead, fields_read
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.read.row_reader import RowsAre
@@ -19,7 +20,7 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS, format_of, read_all
+from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS, SHEET_ENDINGS, has_sheets, lookup_source
 from kivvet.io.source_and_target import ReadOptions
 
 
@@ -40,7 +41,8 @@ def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding
         locate, faults = _attach_rows(definition, path, document, name)
     elif isinstance(definition.get("lookup"), str):
         locate_row, faults = _attach_lookup(definition, path, document, name)
-    rows_are: RowsAre = "unreadable" if faults else "file" if locate is not document.locate else "inline"
+    is_read = not any(one.severity == "error" for one in faults)
+    rows_are: RowsAre = "unreadable" if not is_read else "file" if locate is not document.locate else "inline"
     if isinstance(definition.get("examples"), str):
         definition, locate, others = with_examples(definition, path, locate, name)
         faults += others
@@ -86,7 +88,7 @@ def _attach_rows(
             )
     if faults:
         return document.locate, faults
-    rows, faults = read_csv_rows(file, name, options)
+    rows, faults = (read_sheet_rows if has_sheets(file) else read_csv_rows)(file, name, options)
     if rows is None:
         return document.locate, faults
     definition["rows"] = rows.records
@@ -94,10 +96,10 @@ def _attach_rows(
 
     def locate(at: tuple[str | int, ...]) -> Place | None:
         if len(at) > 1 and at[0] == "rows" and isinstance(at[1], int) and at[1] < len(rows.lines):
-            return Place(shown, rows.lines[at[1]])
+            return rows.place(shown, at[1], at[2] if len(at) > 2 and isinstance(at[2], int) else None)
         return document.locate(at)
 
-    return locate, []
+    return locate, faults
 
 
 def _attach_lookup(
@@ -112,7 +114,7 @@ def _attach_lookup(
     if file.name.lower().endswith(ROW_ENDINGS) and (faults := unmerged(file, file.read_bytes(), name)):
         return no_place, faults
     try:
-        definition["lookup"] = read_all(file, options)
+        read = lookup_source(file, options, fields_read(Options(definition, Faults())))
     except DataError as error:
         return no_place, [
             finding(
@@ -123,9 +125,11 @@ def _attach_lookup(
                 remedy=error.fix or "",
             )
         ]
-    known = format_of(file)
-    lines = None if known is None else known.lines_of_rows(file, options)
-    return lines or no_place, []
+    definition["lookup"] = read.rows
+    notes = [
+        finding(one.kind, one.message, table=name, places=(one.place,), remedy=one.fix) for one in read.notes
+    ]
+    return read.place_of_row or no_place, notes
 
 
 def _options_of(
@@ -145,7 +149,7 @@ def _named_file(
         message = f"{key} holds a sign that no path has"
         return None, [finding("syntax", message, table=name, places=places)]
     file = path.parent / given
-    kinds = LOOKUP_ENDINGS if key == "lookup" else ROW_ENDINGS
+    kinds = LOOKUP_ENDINGS if key == "lookup" else (*ROW_ENDINGS, *SHEET_ENDINGS)
     if not file.name.endswith(kinds):
         return None, [
             finding(

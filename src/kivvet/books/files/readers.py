@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -152,11 +153,20 @@ def _toml_remedy(text: str, place: Place) -> str:
 
 @dataclass(frozen=True)
 class CsvRows:
-    """The records of a CSV file, header first, the line each begins on, and what separates their fields."""
+    """The records of a CSV file, header first, the line each begins on, and what separates their fields; of a sheet its
+    name, the rows, and the columns of the cells.
+    """
 
     records: list[list[str]]
     lines: list[int]
     delimiter: str
+    sheet: str = ""
+    columns: Sequence[int] = ()
+
+    def place(self, file: str, record: int, field: int | None = None) -> Place:
+        """Return the place of a record, or of one of its fields where fields have places."""
+        column = self.columns[field] if field is not None and field < len(self.columns) else None
+        return Place(file, self.lines[record], column, self.sheet)
 
 
 def read_csv_rows(

@@ -7,6 +7,7 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.core.words.kept import kept
 from kivvet.io.files import FileMarks
+from kivvet.io.formats import has_sheets
 from kivvet.io.source_and_target import ReadOptions, Source
 
 _Known = dict[tuple[tuple[str, ...], ReadOptions], tuple[FileMarks | None, Source]]
@@ -26,12 +27,20 @@ def source_of(book: OpenBook | None, dataset: Dataset) -> Source:
         return _summary_source(book, dataset)
     known, key = (
         _known_sources(book),
-        ((str(dataset.source), *dataset.sources, str(dataset.file_column)), dataset.options),
+        (
+            (str(dataset.source), *dataset.sources, str(dataset.file_column), _said_of(dataset)),
+            dataset.options,
+        ),
     )
     marks = dataset.source_marks()
     if key not in known or marks is None or known[key][0] != marks:
         known[key] = marks, dataset.open()
     return known[key][1]
+
+
+def _said_of(dataset: Dataset) -> str:
+    """Return what of its types decides what is read: of a workbook, numbers may be read as what they stand for."""
+    return str((dataset.fields.types, dataset.fields.forms)) if has_sheets(dataset.source) else ""
 
 
 def _summary_source(book: OpenBook, summary: Dataset) -> Source:

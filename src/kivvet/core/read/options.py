@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, TypeVar
 
 from kivvet.core.words.findings import KINDS, SEVERITIES, Finding, Severity, finding
@@ -73,7 +74,7 @@ class Faults:
         """
         place = self.locate((*self.root, *path))
         if place is not None and place.column is not None and offset:
-            place = Place(place.file, place.line, place.column + offset)
+            place = replace(place, column=place.column + offset)
         self.found.append(
             finding(
                 kind,

@@ -40,6 +40,7 @@ from kivvet.core.words.wording import did_you_mean, listed
 FILE_KEYWORDS = (
     *("encoding", "delimiter", "quote", "headings", "decimal", "thousands"),
     *("skip_below_headings", "skip_last", "skip_blank", "leave_out"),
+    *("sheet", "cells"),
 )
 TABLE_KEYWORDS = (
     "title",

@@ -60,9 +60,7 @@ class KivvetError(Exception):
                 "expected": self.expected,
                 "found": self.found,
                 "fix": self.fix,
-                "place": None
-                if place is None
-                else {"file": place.file, "line": place.line, "column": place.column},
+                "place": None if place is None else place.as_dict(),
             },
         }
 

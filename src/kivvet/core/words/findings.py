@@ -50,10 +50,12 @@ KINDS: Mapping[str, Severity] = {
     "upstream": "warning",
     "headings": "warning",
     "uneven": "warning",
+    "mixed-cells": "warning",
     "open": "note",
     "blank-cell": "note",
     "missing-input": "note",
     "unused": "note",
+    "sheet": "note",
     "not-reviewed": "note",
 }
 
@@ -177,7 +179,7 @@ class Finding:
             "dataset": self.dataset,
             "subject": {"kind": self.subject.kind, "name": self.subject.name},
             "rows": list(self.rows),
-            "places": [{"file": p.file, "line": p.line, "column": p.column} for p in self.places],
+            "places": [place.as_dict() for place in self.places],
             "region": dict(self.region) if self.region is not None else None,
             "witness": dict(self.witness) if self.witness is not None else None,
             "count": self.count,

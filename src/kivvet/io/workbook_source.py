@@ -1,0 +1,488 @@
+"""Sheets of a workbook as a source: a table is found on each, its columns keep the types of their cells."""
+
+from __future__ import annotations
+
+import copy
+import datetime as dt
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from kivvet.core.columns.field_form import field_of
+from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead
+from kivvet.core.words.errors import DataError
+from kivvet.core.words.places import Place, cell_name, column_letters
+from kivvet.core.words.values import ValueType
+from kivvet.core.words.wording import count, listed
+from kivvet.io.headings import names_of_headings
+from kivvet.io.left_out import Sieve, told
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote
+from kivvet.io.workbook_cells import CellRange, SheetCells, Workbook, cell_text
+
+_ROWS_A_BATCH = 1 << 17
+_WHOLE = 1 << 53  # up to which every whole number is a float of its own
+_EPOCH, _EPOCH_OF_1904 = dt.datetime(1899, 12, 30), dt.datetime(1904, 1, 1)
+_LAST_SERIAL = 2_958_465  # the last day of the year 9999
+_KINDS = {str: "text", float: "number", int: "number", bool: "boolean", dt.date: "date", dt.datetime: "date"}
+_SAID = {"text": "text", "number": "a number", "boolean": "true or false", "date": "a date", "time": "a time"}
+_MOST_TOLD = 4
+
+
+@dataclass
+class SheetTable:
+    """A table on a sheet: its headings, and the rows below them that hold something.
+
+    Attributes
+    ----------
+    cells : SheetCells
+    headings : list of str
+        One for each column that is not wholly blank.
+    columns : list of int
+        By heading the place of the column among those of `cells`.
+    rows : list of list
+        Of all columns of `cells`.
+    numbers : list of int
+        The row of the sheet of each.
+    line : int
+        The row of the headings.
+    """
+
+    cells: SheetCells
+    headings: list[str]
+    columns: list[int]
+    rows: list[list[Any]]
+    numbers: list[int]
+    line: int
+    names: list[str] = field(default_factory=list)
+    left_out: dict[str, int] = field(default_factory=dict)
+
+    def values(self, name: str) -> list[Any]:
+        """Return the values of a column; None in every row where there is none of that name."""
+        if name not in self.names:
+            return [None] * len(self.rows)
+        at = self.columns[self.names.index(name)]
+        return [row[at] for row in self.rows]
+
+    def letters(self, name: str) -> str:
+        """Return a column as the sheet calls it."""
+        return column_letters(self.cells.left + self.columns[self.names.index(name)])
+
+
+class WorkbookSource(Source):
+    """Sheets of a workbook, one below the other; columns have the types of their cells.
+
+    A column of texts is text, whatever they look like; one of numbers alone is of numbers, whole ones where all are. Where
+    cells of several kinds stand in one column they are texts as Kivvet writes values, which is noted.
+
+    Parameters
+    ----------
+    path : Path
+    options : ReadOptions
+
+    Raises
+    ------
+    DataError
+        If it cannot be read, there is more than one sheet to choose from, or the headings are not usable.
+    """
+
+    def __init__(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> None:
+        self.path, self.options = path, options
+        self.fields: FieldsRead = AS_IT_STANDS
+        self.workbook = Workbook(path)
+        self.sieve = Sieve(options.leave_out)
+        self.notes: list[SourceNote] = []
+        self.tables = [self._table(sheet, within) for sheet, within in self._sheets()]
+        own = list(dict.fromkeys(name for table in self.tables for name in table.names))
+        self._tell_uneven(own)
+        if options.sheet_column is not None and options.sheet_column in own:
+            raise DataError(
+                f"a column is named {options.sheet_column!r} already",
+                place=self.workbook.place(),
+                fix="give the column of the sheet another name",
+            )
+        self._values = {name: self._values_of(name) for name in own}
+        self._kinds = {name: set(map(type, values)) - {type(None)} for name, values in self._values.items()}
+        self._tell()
+        self._make()
+
+    # What is read.
+
+    def _sheets(self) -> list[tuple[str, CellRange | None]]:
+        """Return the sheets that are read, each with the range within it."""
+        book, options = self.workbook, self.options
+        sheet, within = book.range_of(options.cells) if options.cells else (None, None)
+        if options.sheet:
+            chosen = book.chosen(options.sheet)
+            if sheet is not None and chosen != [sheet]:
+                raise DataError(
+                    f"cells = {options.cells!r} is on sheet {sheet!r}, and sheet names {listed(map(repr, chosen))}",
+                    place=book.place(),
+                    fix="leave one of them out",
+                )
+            return [(one, within) for one in chosen]
+        if sheet is not None:
+            return [(book.chosen([sheet])[0], within)]
+        filled = list(book.visible or book.sheets)
+        if len(filled) > 1:
+            filled = [name for name in filled if book.cells(name).rows] or filled
+        if len(filled) > 1:
+            raise DataError(
+                f"has {count(len(filled), 'sheet')}, and it is not said which is read",
+                place=book.place(),
+                expected=f"one or some of: {listed(map(repr, book.sheets), 20)}",
+                fix=f'say it: sheet = "{filled[0]}", or a list or a pattern of them',
+            )
+        if not filled:
+            raise DataError("has no sheet of cells", place=book.place())
+        return [(filled[0], within)]
+
+    def _table(self, sheet: str, within: CellRange | None) -> SheetTable:
+        cells = self.workbook.cells(sheet, within)
+        table = self._found(cells)
+        table.names, notes = names_of_headings(
+            table.headings, self.workbook.place(sheet, table.line), table.line
+        )
+        self.notes += notes
+        self.sieve.check(table.names, self.workbook.place(sheet, table.line))
+        if self.sieve and table.rows:
+            texts = {
+                name: pa.array([cell_text(value) for value in table.values(name)], pa.string())
+                for name in self.sieve.reads
+            }
+            batch = pa.RecordBatch.from_arrays(list(texts.values()), names=list(texts))
+            stays, table.left_out = self.sieve.split(batch, table.names)
+            table.rows = [row for row, one in zip(table.rows, stays, strict=True) if one]
+            table.numbers = [row for row, one in zip(table.numbers, stays, strict=True) if one]
+        return table
+
+    def _found(self, cells: SheetCells) -> SheetTable:
+        """Return the table on a sheet: what stands from the headings on, blank rows and columns left out."""
+        options, rows = self.options, cells.rows
+        is_filled = [any(value is not None for value in row) for row in rows]
+        if True not in is_filled:
+            raise DataError(
+                "the sheet holds nothing" if not options.cells else f"the cells {options.cells} hold nothing",
+                place=self.workbook.place(cells.name),
+                expected="a row of headings, then one row for each row of data",
+            )
+        first = is_filled.index(True)
+        if options.headings_on_line is not None:
+            first = options.headings_on_line - cells.top
+            has_row = 0 <= first < len(rows) and is_filled[first]
+            if not has_row and options.has_heading_line and not (options.headings and first < 0):
+                raise DataError(
+                    f"row {options.headings_on_line} holds no headings",
+                    place=self.workbook.place(cells.name, options.headings_on_line),
+                    fix=f"the first row that holds something is row {cells.top + is_filled.index(True)}",
+                )
+        has_line = options.has_heading_line
+        begin = first + 1 if has_line else first
+        kept = [at for at in range(max(begin, 0), len(rows)) if is_filled[at]]
+        kept = kept[options.skip_below_headings if has_line else 0 :]
+        kept = kept[: len(kept) - options.skip_last] if options.skip_last else kept
+        head = rows[first] if has_line and first >= 0 else [None] * cells.width
+        width = range(cells.width)
+        columns = [
+            at for at in width if head[at] is not None or any(rows[row][at] is not None for row in kept)
+        ]
+        headings = [" ".join(cell_text(head[at]).split()) for at in columns]
+        if options.headings:
+            if len(options.headings) != len(columns):
+                raise DataError(
+                    f"has {count(len(columns), 'column')}, and {count(len(options.headings), 'heading')} "
+                    f"{'is' if len(options.headings) == 1 else 'are'} given",
+                    place=self.workbook.place(cells.name, cells.top + max(first, 0)),
+                    found=listed([one or "(blank)" for one in headings], 6),
+                    fix="give one heading for each column",
+                )
+            headings = list(options.headings)
+        return SheetTable(
+            cells, headings, columns, [rows[at] for at in kept], [cells.top + at for at in kept], cells.top + first
+        )  # fmt: skip
+
+    def _values_of(self, name: str) -> list[Any]:
+        if len(self.tables) == 1:
+            return self.tables[0].values(name)
+        return [value for table in self.tables for value in table.values(name)]
+
+    # What is told of it.
+
+    def _note(self, message: str, place: Place, fix: str = "", kind: str = "sheet") -> None:
+        self.notes.append(SourceNote(message, place, fix, kind))
+
+    def _tell_uneven(self, own: Sequence[str]) -> None:
+        for table in self.tables:
+            if lacking := [name for name in own if name not in table.names]:
+                self._note(
+                    f"sheet {table.cells.name!r} has no column {listed(lacking)}, which other sheets have: missing in its rows",
+                    self.workbook.place(table.cells.name),
+                    "name the columns alike on all sheets, or leave the sheet out",
+                    "uneven",
+                )
+
+    def _tell(self) -> None:
+        book = self.workbook
+        for table in self.tables:
+            place = book.place(table.cells.name)
+            traps = table.cells.traps
+            if traps.hidden_rows or traps.hidden_columns:
+                said = [
+                    count(number, what)
+                    for number, what in ((traps.hidden_rows, "row"), (traps.hidden_columns, "column"))
+                    if number
+                ]
+                is_one = traps.hidden_rows + traps.hidden_columns == 1
+                self._note(
+                    f"{' and '.join(said)} of sheet {table.cells.name!r} {'is' if is_one else 'are'} hidden, and read like the others",
+                    place,
+                    "take out what is no data, or say so: leave_out",
+                )
+            if merged := [one for one, row in table.cells.filled.items() if row >= table.line]:
+                cells = listed(merged, 4)
+                self._note(f"merged cells are filled with the value of the first: {cells}", place)
+            if table.cells.name in book.hidden:
+                self._note(f"sheet {table.cells.name!r} is hidden, and read", place)
+            self._tell_shown(table)
+        if book.traps.has_macros:
+            self._note("the workbook holds programs (macros), which are not run", book.place())
+        if book.traps.has_links:
+            self._note(
+                "the workbook takes values from other files: they are read as it was last saved", book.place()
+            )
+        if not book.traps.is_complete:
+            self._note(
+                f"errors, and formulas without values, are blank cells in {self.path.suffix}",
+                book.place(),
+                "save it as .xlsx or .ods, where they are told",
+            )
+        for name, kinds in self._kinds.items():
+            self._tell_mixed(name, kinds)
+
+    def _tell_shown(self, table: SheetTable) -> None:
+        """Tell how numbers of columns are shown, where that is not as they are."""
+        for name, column in zip(table.names, table.columns, strict=True):
+            shown = table.cells.traps.shown.get(table.cells.left + column, Counter())
+            if not shown:
+                continue
+            (how, digits), _ = shown.most_common(1)[0]
+            values = [value for value in table.values(name) if isinstance(value, (int, float))]
+            if not how or not values:
+                continue
+            first, place = values[0], self.workbook.place(table.cells.name, None, None)
+            what = f"column {name!r} ({table.letters(name)})"
+            if how == "percent":
+                self._note(
+                    f"{what} is shown in percent: {cell_text(round(first * 100, 10))} % is read as {cell_text(first)}",
+                    place,
+                )
+            elif how == "currency":
+                self._note(
+                    f"{what} is shown as money: numbers are read, such as {cell_text(first)}, and no currency",
+                    place,
+                )
+            else:
+                code = cell_text(first).zfill(digits)
+                self._note(
+                    f"{what} holds numbers that are shown with {digits} digits: {code} is {cell_text(first)}",
+                    place,
+                    f'to read codes: types = {{ {name} = "text" }}',
+                )
+
+    def _tell_mixed(self, name: str, kinds: set[type]) -> None:
+        """Tell cells of another kind than the most of their column."""
+        found = {_kind_of(one) for one in kinds}
+        if len(found) < 2:
+            return
+        counts = Counter(_kind_of(type(value)) for value in self._values[name] if value is not None)
+        usual = counts.most_common(1)[0][0]
+        odd = [
+            (row, value)
+            for row, value in enumerate(self._values[name])
+            if value is not None and _kind_of(type(value)) != usual
+        ]
+        row, value = odd[0]
+        place = self._place(row, name)
+        shown = repr(value) if isinstance(value, str) else cell_text(value)
+        number = counts[usual]
+        fix = (
+            "write them as text in the sheet too: as numbers they lost their leading zeros"
+            if usual == "text"
+            else f'correct them, or say what the column is: types = {{ {name} = "{usual}" }}, and words for missing in missing_words'
+        )
+        self._note(
+            f"column {name!r} holds {_SAID.get(usual, usual)} in {count(number, 'cell')}, and something else in "
+            f"{len(odd):,}, such as {shown} in {cell_name(place.line or 1, place.column)}: all are read as text",
+            place,
+            fix,
+            "mixed-cells",
+        )
+
+    # Columns of types.
+
+    def _make(self) -> None:
+        """Make the columns, as the cells and what is said of them have it."""
+        arrays = {name: self._array(name) for name in self._values}
+        if self.options.sheet_column is not None:
+            names = [table.cells.name for table in self.tables for _ in table.rows]
+            arrays[self.options.sheet_column] = pa.array(names, pa.string())
+        self._rows = pa.table(arrays)
+        self.stored_schema: pa.Schema = self._rows.schema
+        self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
+        self.untyped = frozenset(name for name, kinds in self._kinds.items() if not kinds)
+
+    def _array(self, name: str) -> pa.Array:
+        values, kinds = self._values[name], self._kinds[name]
+        said = self.fields.types.get(name)
+        if not kinds:
+            return pa.nulls(len(values), pa.string())
+        if said == "text" and kinds <= {int, float, bool}:
+            return self._codes(name)
+        if said in ("date", "datetime") and kinds <= {int, float}:
+            return self._moments(name, said)
+        if kinds == {str}:
+            return pa.array(values, pa.string())
+        if kinds == {bool}:
+            return pa.array(values, pa.bool_())
+        if kinds <= {int, float}:
+            array = pa.array([None if value is None else float(value) for value in values], pa.float64())
+            is_whole = all(
+                value is None or (value == int(value) and abs(value) <= _WHOLE)
+                for value in values
+                if value is None or abs(value) < float("inf")
+            )
+            return array.cast(pa.int64()) if is_whole and said not in ("number", "decimal") else array
+        if kinds == {dt.date} and said != "datetime":
+            return pa.array(values, pa.date32())
+        if kinds <= {dt.date, dt.datetime}:
+            moments = [
+                value if value is None or isinstance(value, dt.datetime) else dt.datetime(value.year, value.month, value.day)
+                for value in values
+            ]  # fmt: skip
+            return pa.array(moments, pa.timestamp("us"))
+        form = self.fields.form_of(name)
+        return pa.array(
+            [None if value is None else _written(value, said, form) for value in values], pa.string()
+        )
+
+    def _codes(self, name: str) -> pa.Array:
+        """Return numbers as the texts that a column of codes shows: with the zeros that its format puts before them."""
+        digits = 0
+        for table in self.tables:
+            if name in table.names:
+                column = table.cells.left + table.columns[table.names.index(name)]
+                shown = table.cells.traps.shown.get(column, Counter())
+                how, width = shown.most_common(1)[0][0] if shown else ("", 0)
+                digits = max(digits, width if how == "zeros" else 0)
+        return pa.array(
+            [None if one is None else cell_text(one).zfill(digits) for one in self._values[name]], pa.string()
+        )
+
+    def _moments(self, name: str, kind: ValueType) -> pa.Array:
+        """Return serial numbers of days as the days or times that they stand for."""
+        odd = next(
+            (row for row, one in enumerate(self._values[name]) if one is not None and not 1 <= one <= _LAST_SERIAL),
+            None,
+        )  # fmt: skip
+        if odd is not None:
+            raise DataError(
+                f"{cell_text(self._values[name][odd])} is no number of a day",
+                place=self._place(odd, name),
+                expected=f"1 to {_LAST_SERIAL:,}, as sheets count days",
+                fix=f"correct it, or leave {name} out of types",
+            )
+        epoch = _EPOCH_OF_1904 if self.workbook.traps.is_of_1904 else _EPOCH
+        moments = [
+            None if one is None else epoch + dt.timedelta(milliseconds=round(one * 86_400_000))
+            for one in self._values[name]
+        ]
+        if kind == "date":
+            return pa.array([None if one is None else one.date() for one in moments], pa.date32())
+        return pa.array(moments, pa.timestamp("us"))
+
+    def as_said(self, fields: FieldsRead) -> WorkbookSource:
+        """Return the source, its columns as their types say: numbers as codes, serial numbers as dates."""
+        if not any(name in self._values for name in fields.types):
+            return self
+        made = copy.copy(self)
+        made.fields = fields
+        made._make()
+        return made
+
+    # What a source gives.
+
+    @property
+    def headings(self) -> Sequence[str]:
+        of_first = dict(zip(self.tables[0].names, self.tables[0].headings, strict=True))
+        return [of_first.get(name, name) for name in self.names]
+
+    @cached_property
+    def may_be_floating(self) -> frozenset[str]:
+        """Columns of whole numbers, which are floating ones where other sheets have parts."""
+        return frozenset(name for name, kinds in self._kinds.items() if kinds and kinds <= {int, float})
+
+    def batches(
+        self, names: Sequence[str] | None = None, block_bytes: int | None = None
+    ) -> Iterator[pa.RecordBatch]:
+        wanted = self.names if names is None else list(names)
+        rows = self._rows.select(wanted).combine_chunks()
+        yield from rows.to_batches(_ROWS_A_BATCH)
+
+    def with_types(self, kinds: Mapping[str, pa.DataType]) -> WorkbookSource:
+        for name, kind in kinds.items():
+            if name in self._rows.column_names and self._rows.schema.field(name).type != kind:
+                at = self._rows.column_names.index(name)
+                column = self._rows.column(name)
+                made = pa.nulls(len(column), kind) if name in self.untyped else column.cast(kind)
+                self._rows = self._rows.set_column(at, name, made)
+        self.stored_schema = self._rows.schema
+        self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
+        return self
+
+    def n_rows(self) -> int:
+        return int(self._rows.num_rows)
+
+    def rows_left_out(self) -> Mapping[str, int]:
+        found: Counter[str] = Counter()
+        for table in self.tables:
+            found.update(table.left_out)
+        return told(found)
+
+    def place_of_row(self, row: int) -> Place:
+        return self._place(row - 1)
+
+    def _place(self, at: int, name: str | None = None) -> Place:
+        for table in self.tables:
+            if at < len(table.rows):
+                column = None
+                if name is not None and name in table.names:
+                    column = table.cells.left + table.columns[table.names.index(name)]
+                return self.workbook.place(table.cells.name, table.numbers[at], column)
+            at -= len(table.rows)
+        return self.workbook.place()
+
+    def line_of_row(self, row: int) -> int | None:
+        return self.place_of_row(row).line
+
+
+def _kind_of(one: type) -> str:
+    return _KINDS.get(one, "time")
+
+
+def _written(value: Any, kind: ValueType | None, form: Any) -> str:
+    """Return a cell of a column of several kinds as a field of the type that is said, which is read as its value."""
+    if isinstance(value, str):
+        return value
+    if kind in ("date", "datetime") and isinstance(value, dt.date):
+        return field_of(value, form)
+    if (
+        kind in ("number", "integer", "decimal")
+        and isinstance(value, (int, float))
+        and not isinstance(value, bool)
+    ):
+        return cell_text(value).replace(".", form.decimal)
+    return cell_text(value)
