@@ -179,6 +179,9 @@ class ManyFiles(Source):
                 found.setdefault(pa.null() if name in part.untyped else _plain(kind), file)
         kinds = [kind for kind in found if not pa.types.is_null(kind)] or [pa.string()]
         together = _common(kinds)
+        if together is None and set(kinds) == {pa.int64(), pa.float64()}:
+            whole = [part for part in self.parts if part.schema.get(name) == pa.int64()]
+            together = pa.float64() if all(name in part.may_be_floating for part in whole) else None
         if together is None:
             said = " and ".join(f"{kind} in {found[kind]}" for kind in kinds[:2])
             raise DataError(

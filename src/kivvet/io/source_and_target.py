@@ -171,6 +171,8 @@ class Source(ABC):
     notes : sequence of SourceNote
     untyped : frozenset of str
         Columns that hold no value, by what was looked at, so that the file says no type of them.
+    may_be_floating : frozenset of str
+        Columns of whole numbers that the file holds as floating ones: they are whole by what stands in them alone.
     """
 
     path: Path
@@ -178,6 +180,7 @@ class Source(ABC):
     stored_schema: pa.Schema | None = None
     notes: Sequence[SourceNote] = ()
     untyped: frozenset[str] = frozenset()
+    may_be_floating: frozenset[str] = frozenset()
 
     def rows_left_out(self) -> Mapping[str, int]:
         """Return the rows of the file that are no data, by why they are left out; they are read for it, unless all were."""

@@ -7,7 +7,6 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -95,7 +94,7 @@ class WorkbookSource(Source):
         self.fields: FieldsRead = AS_IT_STANDS
         self.workbook = Workbook(path)
         self.sieve = Sieve(options.leave_out)
-        self.notes: list[SourceNote] = []
+        self._told: list[SourceNote] = []
         self.tables = [self._table(sheet, within) for sheet, within in self._sheets()]
         own = list(dict.fromkeys(name for table in self.tables for name in table.names))
         self._tell_uneven(own)
@@ -105,8 +104,7 @@ class WorkbookSource(Source):
                 place=self.workbook.place(),
                 fix="give the column of the sheet another name",
             )
-        self._values = {name: self._values_of(name) for name in own}
-        self._kinds = {name: set(map(type, values)) - {type(None)} for name, values in self._values.items()}
+        self._all = {name: self._values_of(name) for name in own}
         self._tell()
         self._make()
 
@@ -147,7 +145,7 @@ class WorkbookSource(Source):
         table.names, notes = names_of_headings(
             table.headings, self.workbook.place(sheet, table.line), table.line
         )
-        self.notes += notes
+        self._told += notes
         self.sieve.check(table.names, self.workbook.place(sheet, table.line))
         if self.sieve and table.rows:
             texts = {
@@ -213,7 +211,7 @@ class WorkbookSource(Source):
     # What is told of it.
 
     def _note(self, message: str, place: Place, fix: str = "", kind: str = "sheet") -> None:
-        self.notes.append(SourceNote(message, place, fix, kind))
+        self._told.append(SourceNote(message, place, fix, kind))
 
     def _tell_uneven(self, own: Sequence[str]) -> None:
         for table in self.tables:
@@ -260,8 +258,6 @@ class WorkbookSource(Source):
                 book.place(),
                 "save it as .xlsx or .ods, where they are told",
             )
-        for name, kinds in self._kinds.items():
-            self._tell_mixed(name, kinds)
 
     def _tell_shown(self, table: SheetTable) -> None:
         """Tell how numbers of columns are shown, where that is not as they are."""
@@ -293,11 +289,10 @@ class WorkbookSource(Source):
                     f'to read codes: types = {{ {name} = "text" }}',
                 )
 
-    def _tell_mixed(self, name: str, kinds: set[type]) -> None:
-        """Tell cells of another kind than the most of their column."""
-        found = {_kind_of(one) for one in kinds}
-        if len(found) < 2:
-            return
+    def _mixed(self, name: str) -> list[SourceNote]:
+        """Return what is to be told of cells of another kind than the most of their column."""
+        if len({_kind_of(one) for one in self._kinds[name]}) < 2:
+            return []
         counts = Counter(_kind_of(type(value)) for value in self._values[name] if value is not None)
         usual = counts.most_common(1)[0][0]
         odd = [
@@ -314,18 +309,21 @@ class WorkbookSource(Source):
             if usual == "text"
             else f'correct them, or say what the column is: types = {{ {name} = "{usual}" }}, and words for missing in missing_words'
         )
-        self._note(
+        message = (
             f"column {name!r} holds {_SAID.get(usual, usual)} in {count(number, 'cell')}, and something else in "
-            f"{len(odd):,}, such as {shown} in {cell_name(place.line or 1, place.column)}: all are read as text",
-            place,
-            fix,
-            "mixed-cells",
+            f"{len(odd):,}, such as {shown} in {cell_name(place.line or 1, place.column)}: all are read as text"
         )
+        return [SourceNote(message, place, fix, "mixed-cells")]
 
     # Columns of types.
 
     def _make(self) -> None:
         """Make the columns, as the cells and what is said of them have it."""
+        self._values = {
+            name: _without_words(values, self.fields.words_of(name)) for name, values in self._all.items()
+        }
+        self._kinds = {name: set(map(type, values)) - {type(None)} for name, values in self._values.items()}
+        self.notes = [*self._told, *(note for name in self._kinds for note in self._mixed(name))]
         arrays = {name: self._array(name) for name in self._values}
         if self.options.sheet_column is not None:
             names = [table.cells.name for table in self.tables for _ in table.rows]
@@ -334,6 +332,7 @@ class WorkbookSource(Source):
         self.stored_schema: pa.Schema = self._rows.schema
         self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
         self.untyped = frozenset(name for name, kinds in self._kinds.items() if not kinds)
+        self.may_be_floating = frozenset(name for name, kinds in self._kinds.items() if kinds <= {int, float})
 
     def _array(self, name: str) -> pa.Array:
         values, kinds = self._values[name], self._kinds[name]
@@ -406,7 +405,7 @@ class WorkbookSource(Source):
 
     def as_said(self, fields: FieldsRead) -> WorkbookSource:
         """Return the source, its columns as their types say: numbers as codes, serial numbers as dates."""
-        if not any(name in self._values for name in fields.types):
+        if not any(name in self._all for name in fields.types) and not any(map(fields.words_of, self._all)):
             return self
         made = copy.copy(self)
         made.fields = fields
@@ -419,11 +418,6 @@ class WorkbookSource(Source):
     def headings(self) -> Sequence[str]:
         of_first = dict(zip(self.tables[0].names, self.tables[0].headings, strict=True))
         return [of_first.get(name, name) for name in self.names]
-
-    @cached_property
-    def may_be_floating(self) -> frozenset[str]:
-        """Columns of whole numbers, which are floating ones where other sheets have parts."""
-        return frozenset(name for name, kinds in self._kinds.items() if kinds and kinds <= {int, float})
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
@@ -467,6 +461,14 @@ class WorkbookSource(Source):
 
     def line_of_row(self, row: int) -> int | None:
         return self.place_of_row(row).line
+
+
+def _without_words(values: list[Any], words: Sequence[str]) -> list[Any]:
+    """Return values of cells, words that mean missing as blank cells."""
+    if not words:
+        return values
+    known = set(words)
+    return [None if isinstance(one, str) and one.strip() in known else one for one in values]
 
 
 def _kind_of(one: type) -> str:

@@ -17,6 +17,7 @@ from kivvet.books.runs.run import Run
 from kivvet.books.runs.status import status_of
 from kivvet.books.runs.table_findings import findings_in_book
 from kivvet.core.check.row_findings import RowFindings
+from kivvet.core.classify.input_coder import MisfitError
 from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
 from kivvet.core.run.examples import formula_example_findings
 from kivvet.core.run.row_keys import RowKeys
@@ -84,7 +85,7 @@ def check_data(
                 place = error.place or Place(shown_path(dataset.source))
                 found.append(
                     finding(
-                        "unreadable",
+                        "type" if isinstance(error, MisfitError) else "unreadable",
                         error.problem,
                         dataset=dataset.name,
                         places=(place,),

@@ -36,7 +36,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed, shown_path
 from kivvet.io.files import replacing, unwritable
-from kivvet.io.formats import ROW_ENDINGS
+from kivvet.io.formats import ROW_ENDINGS, SHEET_ENDINGS
 from kivvet.rule_table import RuleTable, rule_table
 
 OnRows = Callable[[int], None]
@@ -194,9 +194,9 @@ def draft_lookup(
             place=Place(source.shown_name),
             fix="name the file that holds them",
         )
-    if not data.path.name.endswith(ROW_ENDINGS):
+    if not data.path.name.lower().endswith((*ROW_ENDINGS, *SHEET_ENDINGS)):
         raise DataError(
-            "a lookup's rows are read from CSV or TSV in this version",
+            "a lookup's rows are read from CSV, TSV or a workbook in this version",
             place=Place(shown_path(data.path)),
             fix="write the file as CSV first",
         )

@@ -70,7 +70,12 @@ def all_misfits(found: Sequence[MisfitError]) -> DataError:
 def misfit(about: Input, kind: str, tz: str | None, name: str) -> DataError | None:
     """Return the error to raise if an input cannot read a column of this type; None if it can."""
     if kind not in READS[about.type]:
-        if about.type == "text" or kind == "text":
+        if about.type == "text" and kind in ("integer", "number", "decimal"):
+            fix = (
+                "as numbers, codes such as 007 have lost their leading zeros: have the column written as text; or read its numbers "
+                f'as they stand (in a book types = {{ {toml_key(name)} = "text" }}; of a frame convert it), or declare input {about.name} as {kind}'
+            )
+        elif about.type == "text" or kind == "text":
             fix = f'a number key never meets a text key: read the column as {about.type} (in a book types = {{ {toml_key(name)} = "{about.type}" }}; of a frame convert it), or declare input {about.name} as {kind}'
         else:
             fix = f"declare input {about.name} as {kind}, or convert the column"
