@@ -92,6 +92,21 @@ def _open_workbook(path: Path, options: ReadOptions) -> Source:
     return WorkbookSource(path, options)
 
 
+def _begin_workbook(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target:
+    from kivvet.io.workbook_target import WorkbookTarget
+
+    return WorkbookTarget(path, target, schema, options)
+
+
+def open_written(path: Path, options: WriteOptions) -> Source:
+    """Return a target as a source, read as it was written."""
+    if has_sheets(path):
+        from kivvet.io.workbook_target import ROWS_SHEET
+
+        return open_source(path, ReadOptions(sheet=(ROWS_SHEET,)))
+    return open_source(path, ReadOptions(options.encoding, options.delimiter))
+
+
 def _read_sheet(path: Path, options: ReadOptions) -> pa.Table:
     source = _open_workbook(path, options)
     return pa.Table.from_batches(list(source.batches()), source.stored_schema)
@@ -147,9 +162,20 @@ FORMATS: tuple[Format, ...] = (
         keeps_types=True,
         read_all=other_files.read_json_lines,
     ),
+    Format(
+        "xlsx",
+        (".xlsx",),
+        _open_workbook,
+        _begin_workbook,
+        csv_target.kept_records,
+        keeps_types=True,
+        keeps_classes=True,
+        read_all=_read_sheet,
+        has_sheets=True,
+    ),
     *(
         Format(ending[1:], (ending,), _open_workbook, read_all=_read_sheet, has_sheets=True)
-        for ending in (".xlsx", ".xlsm", ".ods", ".xls", ".xlsb")
+        for ending in (".xlsm", ".ods", ".xls", ".xlsb")
     ),
 )
 

@@ -293,6 +293,9 @@ class Source(ABC):
         return pa.RecordBatch.from_arrays([pa.nulls(0, field.type) for field in schema], schema=schema)
 
 
+#: Under this key the metadata of a field tells the colours of its classes, as JSON, to targets that show them.
+COLOURS = b"kivvet_colours"
+
 #: Given the hash of what was written, returns the record to be kept with it, as plain values.
 Seal = Callable[[str], Mapping[str, Any]]
 

@@ -16,7 +16,8 @@ from kivvet.core.words.places import Place, cell_name, column_number
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, did_you_mean, listed, shown_path
 from kivvet.io.files import unreadable
-from kivvet.io.workbook_traps import SheetTraps, Traps, broken, protected, traps_of
+from kivvet.io.workbook_parts import traps_of
+from kivvet.io.workbook_traps import SheetTraps, Traps, broken, protected
 
 #: Endings of workbooks whose parts show what deserves to be told.
 _SHOWN_IN_PARTS = (".xlsx", ".xlsm", ".ods")

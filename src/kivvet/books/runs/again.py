@@ -92,7 +92,7 @@ class Again:
         plan, source = self.prepared.plan, self.prepared.source
         options = self.prepared.dataset.written_as
         writer = TargetWriter(
-            target, source, source.names, plan.written, options=options, rules=self.record.columns
+            target, source, source.names, plan.written, options=options, rules=self.record.columns, plan=plan
         )
         most = self.record.rows if self.is_same_source else None
         with writer.to(beside):

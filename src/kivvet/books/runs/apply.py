@@ -51,7 +51,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import shown_path
 from kivvet.io.files import FileState, replacing
-from kivvet.io.formats import open_source, target_format
+from kivvet.io.formats import has_sheets, open_source, target_format
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -196,6 +196,8 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: 
     plan, marks = prepared.plan, prepared.source.marks()
     if plan.where is not None:
         return None  # which rows it holds may have changed
+    if has_sheets(target):
+        return None  # which takes over nothing
     found = standing_columns(book, prepared, target) if target.is_file() else None
     if found is None or marks is None:
         return None
@@ -282,6 +284,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
         dataset.written_as,
         is_extended=work.grown is not None,
         rules=records,
+        plan=plan,
     )
     keys = RowKeys(dataset.key) if dataset.key else None
     n_before = run.n_rows

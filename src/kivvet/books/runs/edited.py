@@ -23,8 +23,8 @@ from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed
 from kivvet.io.csv_target import as_text
-from kivvet.io.formats import open_source
-from kivvet.io.source_and_target import ReadOptions, Source
+from kivvet.io.formats import open_written
+from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -71,8 +71,7 @@ def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
 
 
 def _opened(path: Path, dataset: Dataset) -> Source:
-    options = dataset.written_as
-    return open_source(path, ReadOptions(options.encoding, options.delimiter))
+    return open_written(path, dataset.written_as)
 
 
 def _differences(written: Source, dataset: Dataset) -> Edits:

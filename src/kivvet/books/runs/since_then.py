@@ -19,8 +19,8 @@ from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, listed
-from kivvet.io.formats import open_source, target_format
-from kivvet.io.source_and_target import GrownFrom, PartState, ReadOptions, Source
+from kivvet.io.formats import open_written, target_format
+from kivvet.io.source_and_target import GrownFrom, PartState, Source
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -123,7 +123,7 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Path) -> tuple[Re
         held = [*prepared.source.names, *plan.written]
     options = prepared.dataset.written_as
     with suppress(DataError):
-        names = open_source(target, ReadOptions(options.encoding, options.delimiter)).headings
+        names = open_written(target, options).headings
         return (record, rest) if list(names) == held else None
     return None
 

@@ -4,6 +4,7 @@ encoded already.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -15,14 +16,16 @@ from kivvet.books.runs.read_data import TypedReader
 from kivvet.books.runs.record import ColumnRecord, Record
 from kivvet.books.runs.run import Run, RunBatch
 from kivvet.core.columns.convert import holds_empty_text, holds_texts, is_text_type
+from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.io.csv_target import list_as_text
-from kivvet.io.formats import format_of, target_format
+from kivvet.io.formats import format_of, has_sheets, target_format
 from kivvet.io.queued import QueuedTarget
 from kivvet.io.source_and_target import (
     AS_IT_IS_NAMED,
     AS_IT_SAYS,
+    COLOURS,
     Encoded,
     Source,
     Target,
@@ -92,6 +95,20 @@ def taken_over_of_source(
     return TakenOver(encoded, names, names - {*read}) if names else None
 
 
+def colours_of(plan: Plan) -> dict[str, dict[str, str]]:
+    """Return by column written the colours of its classes, where its table says what they mean."""
+    from kivvet.core.picture.paints import paints_of_output
+
+    found = {}
+    for name in plan.written:
+        made_by = plan.maker_of(name)
+        output = None if made_by is None else made_by[0].table.output(made_by[1])
+        if made_by is not None and output is not None and output.meaning and output.type == "text":
+            paints = paints_of_output(made_by[0].table, output)
+            found[name] = {text: paint.colour for text, paint in paints.items()}
+    return found
+
+
 class TargetWriter:
     """The new target under way.
 
@@ -109,6 +126,8 @@ class TargetWriter:
         Whether the rows of the target that is there stay, and those that are written follow them.
     rules : sequence of ColumnRecord
         By which table or formula each column is made, and the hash of its meaning: what its field is to carry.
+    plan : Plan, optional
+        Where the target shows them, the colours of classes are those of its tables.
     """
 
     def __init__(
@@ -122,7 +141,9 @@ class TargetWriter:
         *,
         is_extended: bool = False,
         rules: Sequence[ColumnRecord] = (),
+        plan: Plan | None = None,
     ) -> None:
+        self.colours = colours_of(plan) if plan is not None and has_sheets(target) else {}
         self.rules = {one.name: one for one in rules}
         self.is_extended = is_extended
         self.target = target
@@ -228,6 +249,8 @@ class TargetWriter:
         if rule is None:
             return field
         said = {RULES: rule.table, VERSION: rule.table_fingerprint}
+        if field.name in self.colours:
+            said[COLOURS.decode()] = json.dumps(self.colours[field.name], ensure_ascii=False)
         return field.with_metadata({**(field.metadata or {}), **said})
 
     def commit(self, record: Record) -> Record:

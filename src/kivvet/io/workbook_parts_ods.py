@@ -1,4 +1,4 @@
-"""What an OpenDocument workbook holds besides values; see `workbook_traps`."""
+"""What an OpenDocument workbook holds besides values; see `workbook_parts`."""
 
 from __future__ import annotations
 
