@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 import fnmatch
+import gc
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -16,7 +19,7 @@ from kivvet.core.words.places import Place, cell_name, column_number
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, did_you_mean, listed, shown_path
 from kivvet.io.files import unreadable
-from kivvet.io.workbook_parts import traps_of
+from kivvet.io.workbook_parts import refuse_far_apart, traps_of
 from kivvet.io.workbook_traps import SheetTraps, Traps, broken, protected
 
 #: Endings of workbooks whose parts show what deserves to be told.
@@ -165,16 +168,10 @@ class Workbook:
         DataError
             If it cannot be read, or a formula has no value in the file.
         """
-        traps = SheetTraps()
-        if self.path.suffix.lower() in _SHOWN_IN_PARTS:
-            traps = traps_of(self.path, (sheet,)).sheets.get(sheet, traps)
-        try:
-            read = self._book.get_sheet_by_name(sheet)
-            rows = read.to_python()
-        except Exception as error:  # the reader raises one kind for each format
-            raise broken(self.path, f"sheet {sheet!r}: {error}") from error
+        read, traps = self._read(sheet)
+        with _without_collecting():
+            rows = _blank_as_none(read.to_python())
         top, left = (read.start[0] + 1, read.start[1] + 1) if read.start else (1, 1)
-        rows = [[None if value == "" else value for value in row] for row in rows]
         found = SheetCells(sheet, rows, top, left, traps)
         for (row, column), text in traps.errors.items():
             _put(found, row, column, text)
@@ -183,6 +180,22 @@ class Workbook:
             found = found.within(within)
         self._refuse_unvalued(found)
         return found
+
+    def _read(self, sheet: str) -> tuple[Any, SheetTraps]:
+        """Return a sheet as the reader has it, and what it holds besides values; of large ones both are worked out at once."""
+        is_shown = self.path.suffix.lower() in _SHOWN_IN_PARTS
+        if is_shown:
+            refuse_far_apart(self.path, sheet)
+        with ThreadPoolExecutor(1) as other:
+            looked = other.submit(traps_of, self.path, (sheet,)) if is_shown else None
+            if looked is not None and self.path.suffix.lower() == ".ods":
+                looked.result()  # it is this that refuses absurd ones
+            try:
+                read = self._book.get_sheet_by_name(sheet)
+            except Exception as error:  # the reader raises one kind for each format
+                raise broken(self.path, f"sheet {sheet!r}: {error}") from error
+            found = None if looked is None else looked.result().sheets.get(sheet)
+        return read, found or SheetTraps()
 
     def _fill_merged(self, found: SheetCells, merged: Sequence[Any]) -> None:
         for (top, left), (bottom, right) in merged:
@@ -211,6 +224,23 @@ class Workbook:
                 place=self.place(found.name, *lost[0]),
                 fix="open it in a program that calculates, and save it; formulas are not worked out here",
             )
+
+
+@contextmanager
+def _without_collecting() -> Iterator[None]:
+    """Let no search for circles of objects run meanwhile: it takes longer than to make millions of cells, which have none."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _blank_as_none(rows: list[list[Any]]) -> list[list[Any]]:
+    """Return rows of cells, blank ones, which the reader gives as texts without characters, as None."""
+    return [[None if value == "" else value for value in row] if "" in row else row for row in rows]
 
 
 def _reader() -> Any:

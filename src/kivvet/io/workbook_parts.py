@@ -9,6 +9,7 @@ import zipfile
 import zlib
 from collections import Counter
 from collections.abc import Collection, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Literal
 from xml.etree import ElementTree as ET
@@ -29,6 +30,7 @@ from kivvet.io.workbook_traps import (
     shown_by_code,
 )
 
+_BINARY = "xl/workbook.bin"
 MOST_UNPACKED = 4 << 30
 _MOST_RATIO, _SMALL = 300, 64 << 20  # a part that is packed more closely, and larger, is no sheet
 _MOST_PART = 64 << 20  # of the parts that are read whole: names, styles
@@ -54,12 +56,52 @@ def traps_of(path: Path, sheets: Collection[str] | None = None) -> Traps:
     DataError
         If it is no such file, or unpacks to an absurd size.
     """
+    with _opened(path) as package:
+        if path.suffix.lower() == ".ods":
+            return traps_of_ods(path, package, sheets)
+        parts = set(package.namelist())
+        if _BINARY in parts:
+            return Traps(has_macros=_has_macros(parts), is_complete=False)
+        book, part_of = _book(package)
+        styles = _shown_by_style(package) if "xl/styles.xml" in parts else []
+        traps = Traps(
+            _names(book),
+            has_macros=_has_macros(parts),
+            has_links=any(part.startswith("xl/externalLinks/") for part in parts),
+            is_of_1904=any(
+                _local(one.tag) == "workbookPr" and one.get("date1904") in ("1", "true")
+                for one in book.iter()
+            ),
+        )
+        for name, part in part_of.items():
+            if sheets is None or name in sheets:
+                traps.sheets[name] = _Look(styles).of(_pieces(path, name, chunks_of(package, part)))
+        return traps
+
+
+def refuse_far_apart(path: Path, sheet: str) -> None:
+    """Raise `DataError` where the cells of a sheet lie so far apart that a reader would hold more than there can be.
+
+    An OpenDocument sheet is looked at by `traps_of`.
+    """
+    with _opened(path) as package:
+        if path.suffix.lower() == ".ods" or _BINARY in package.namelist():
+            return
+        _, part_of = _book(package)
+        if sheet in part_of:
+            extent = _Extent()
+            for piece in _pieces(path, sheet, chunks_of(package, part_of[sheet])):
+                extent.see(piece)
+            refuse_wide(path, sheet, (extent.low[0], extent.low[1]), (extent.high[0], extent.high[1]))
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
+    """Give a workbook as the package of parts that it is; what is wrong with it as errors for people."""
     try:
         with zipfile.ZipFile(path) as package:
             _refuse_bombs(path, package)
-            if path.suffix.lower() == ".ods":
-                return traps_of_ods(path, package, sheets)
-            return _of_office_open(path, package, sheets)
+            yield package
     except (zipfile.BadZipFile, zlib.error, EOFError, KeyError, ET.ParseError, NotImplementedError) as error:
         raise broken(path, str(error)) from error
     except RuntimeError as error:  # of a part that is encrypted
@@ -97,33 +139,28 @@ def _local(tag: str) -> str:
     return tag.rsplit("}", 1)[-1]
 
 
-def _of_office_open(path: Path, package: zipfile.ZipFile, sheets: Collection[str] | None) -> Traps:
-    parts = set(package.namelist())
-    if "xl/workbook.bin" in parts:
-        return Traps(has_macros=_has_macros(parts), is_complete=False)
+def _book(package: zipfile.ZipFile) -> tuple[ET.Element, dict[str, str]]:
+    """Return the part that lists sheets, and by sheet the part that holds it."""
     book = _tree(package, "xl/workbook.xml")
-    targets = {
-        one.get("Id", ""): one.get("Target", "") for one in _tree(package, "xl/_rels/workbook.xml.rels")
+    relations = _tree(package, "xl/_rels/workbook.xml.rels")
+    targets = {one.get("Id", ""): one.get("Target", "") for one in relations}
+    part_of = {}
+    for one in book.iter():
+        if _local(one.tag) == "sheet":
+            given = next((value for key, value in one.attrib.items() if _local(key) == "id"), "")
+            part = targets.get(given, "").lstrip("/")
+            part_of[one.get("name", "")] = part if part.startswith("xl/") else f"xl/{part}"
+    known = set(package.namelist())
+    return book, {name: part for name, part in part_of.items() if part in known}
+
+
+def _names(book: ET.Element) -> dict[str, str]:
+    """Return by the name of a range its cells."""
+    return {
+        one.get("name", ""): one.text
+        for one in book.iter()
+        if _local(one.tag) == "definedName" and one.text and one.get("hidden") != "1"
     }
-    traps = Traps(
-        has_macros=_has_macros(parts),
-        has_links=any(part.startswith("xl/externalLinks/") for part in parts),
-    )
-    styles = _shown_by_style(package) if "xl/styles.xml" in parts else []
-    for element in book.iter():
-        if _local(element.tag) == "workbookPr":
-            traps.is_of_1904 = element.get("date1904") in ("1", "true")
-        if _local(element.tag) == "definedName" and element.text and element.get("hidden") != "1":
-            traps.names[element.get("name", "")] = element.text
-        if _local(element.tag) != "sheet":
-            continue
-        name = element.get("name", "")
-        target = next((value for key, value in element.attrib.items() if _local(key) == "id"), "")
-        part = targets.get(target, "").lstrip("/")
-        part = part if part.startswith("xl/") else f"xl/{part}"
-        if part in parts and (sheets is None or name in sheets):
-            traps.sheets[name] = _SheetScan(path, name, styles).of(chunks_of(package, part))
-    return traps
 
 
 def _has_macros(parts: Collection[str]) -> bool:
@@ -151,99 +188,54 @@ def _shown_by_style(package: zipfile.ZipFile) -> list[tuple[Shown | Literal[""],
     return found
 
 
-class _SheetScan:
-    """Looks through the bytes of one sheet, a piece that ends with a whole cell after the other."""
+def _pieces(path: Path, sheet: str, chunks: Iterator[bytes]) -> Iterator[bytes]:
+    """Yield the bytes of a sheet in pieces that end with a whole cell, written in one way: elements without a prefix, blanks
+    after their names, values in double quotes.
+    """
+    left, prefix = b"", None
+    for chunk in chunks:
+        whole = left + chunk
+        if prefix is None:
+            match = re.search(rb"<((?:\w+:)?)worksheet[\s>]", whole)
+            prefix = match[1] if match else b""
+        cut = max(0, whole.rfind(b"<" + prefix + b"c"))
+        left, piece = whole[cut:], whole[:cut]
+        if len(left) > 16 * CHUNK:
+            raise broken(path, f"a cell of sheet {sheet!r} does not end")
+        if piece:
+            yield _plainly(piece, prefix)
+    if left:
+        yield _plainly(left, prefix or b"")
 
-    def __init__(self, path: Path, name: str, styles: list[tuple[Shown | Literal[""], int]]) -> None:
-        self.path, self.name, self.styles = path, name, styles
-        self.found = SheetTraps()
-        self.seen = self.n_rows = 0
-        self.low, self.high = [1 << 30, 1 << 30], [0, 0]  # between which rows and columns cells are filled
 
-    def of(self, chunks: Iterator[bytes]) -> SheetTraps:
-        left, prefix = b"", None
-        for chunk in chunks:
-            piece = left + chunk
-            if prefix is None:
-                prefix = self._prefix(piece)
-                self._compile(prefix)
-            cut = piece.rfind(b"<" + prefix + b"c ")
-            cut = cut if cut > 0 else 0
-            left, piece = piece[cut:], piece[:cut]
-            if len(left) > 16 * CHUNK:
-                raise broken(self.path, f"a cell of sheet {self.name!r} does not end")
-            self._see(piece)
-        self._see(left)
-        refuse_wide(self.path, self.name, (self.low[0], self.low[1]), (self.high[0], self.high[1]))
-        return self.found
+def _plainly(piece: bytes, prefix: bytes) -> bytes:
+    if prefix:
+        piece = piece.replace(b"<" + prefix, b"<").replace(b"</" + prefix, b"</")
+    if b" r='" in piece or b" t='" in piece or b" hidden='" in piece:
+        piece = piece.replace(b"'", b'"')
+    if any(sign in piece for sign in (b"<c\t", b"<c\n", b"<c\r")):
+        piece = re.sub(rb"<c\s+", b"<c ", piece)
+    return piece
 
-    @staticmethod
-    def _prefix(piece: bytes) -> bytes:
-        """Return what stands before the names of elements: nothing, or a prefix with its colon."""
-        match = re.search(rb"<((?:\w+:)?)worksheet[\s>]", piece)
-        return match[1] if match else b""
 
-    def _compile(self, prefix: bytes) -> None:
-        p = re.escape(prefix)
-        self.row_hidden = re.compile(rb"<" + p + rb'row [^>]*\bhidden="(?:1|true)"')
-        self.columns_hidden = re.compile(rb"<" + p + rb'col [^>]*\bhidden="(?:1|true)"[^>]*>')
-        self.error = re.compile(
-            rb"<" + p + rb'c ([^>]*\bt="e"[^>]*)>(?:<' + p + rb"f[^>]*/>|<" + p + rb"f[^>]*>[^<]*</" + p
-            + rb"f>)?<" + p + rb"v>([^<]*)<"
-        )  # fmt: skip
-        self.unvalued = re.compile(
-            rb"<" + p + rb"c ([^>]*)>(?:<" + p + rb"f[^>]*/>|<" + p + rb"f[^>]*>[^<]*</" + p + rb"f>)(?:<" + p
-            + rb"v></" + p + rb"v>|<" + p + rb"v\s*/>)?</" + p + rb"c>"
-        )  # fmt: skip
-        self.cell = re.compile(rb"<" + p + rb'c [^>]*?\br="([A-Z]+)(\d+)"')
-        self.plain_cell = b"<" + prefix + b'c r="'
-        self.any_cell = b"<" + prefix + b"c "
-        self.formula = b"<" + prefix + b"f"
-        self.row = b"<" + prefix + b"row"
-        self.long = re.compile(re.escape(self.plain_cell) + rb"(?:[A-Z]{2}|[A-Z]\d{7})")
-        self.style = re.compile(
-            rb"<"
-            + p
-            + rb'c (?=[^>]*\bs="(\d+)")(?![^>]*\bt="(?:s|str|inlineStr|b|e)")[^>]*?\br="([A-Z]+)\d+"'
-        )
+class _Extent:
+    """Between which rows and columns the cells of a sheet lie, so that what a reader would hold is known before one reads.
 
-    def _see(self, piece: bytes) -> None:
-        if not piece:
-            return
-        found = self.found
-        if b"hidden=" in piece:
-            found.hidden_rows += len(self.row_hidden.findall(piece))
-            for one in self.columns_hidden.finditer(piece):
-                ends = [int(n) for n in re.findall(rb'\b(?:min|max)="(\d+)"', one[0])]
-                found.hidden_columns += (max(ends) - min(ends) + 1) if ends and max(ends) <= 16384 else 0
-        if b't="e"' in piece:
-            for one in self.error.finditer(piece):
-                found.errors[self._at(one[1])] = one[2].decode("utf-8", "replace")
-        if self.formula in piece:
-            for one in self.unvalued.finditer(piece):
-                if not (b't="str"' in one[1] and (b"v>" in one[0] or b"v/>" in one[0])):
-                    found.unvalued.append(self._at(one[1]))
-        if self.styles and self.seen < _FORMATS_LOOKED_AT:
-            for style, letters in self.style.findall(piece):
-                shown = self.styles[int(style)] if int(style) < len(self.styles) else ("", 0)
-                found.shown.setdefault(column_number(letters.decode()), Counter())[shown] += 1
-        self.seen += len(piece)
-        self._measure(piece)
+    References of one letter and up to six digits lie in 26 columns: the last says enough. All others are looked at one by
+    one, and cells without a reference are counted row by row.
+    """
 
-    @staticmethod
-    def _at(attributes: bytes) -> tuple[int, int]:
-        match = re.search(rb'\br="([A-Z]{1,3})(\d{1,7})"', attributes)
-        return (int(match[2]), column_number(match[1].decode())) if match else (0, 0)
+    odd = re.compile(rb'<c (?!r="[A-Z]\d{1,6}")')
+    cell = re.compile(rb'<c [^>]*?\br="([A-Z]+)(\d+)"')
 
-    def _measure(self, piece: bytes) -> None:
-        """Bound where the cells of a piece lie, so that what a reader would hold is known before one reads it.
+    def __init__(self) -> None:
+        self.n_rows = 0
+        self.low, self.high = [1 << 30, 1 << 30], [0, 0]
 
-        References of one letter and up to six digits lie in 26 columns: the last says enough. All others are looked at
-        one by one, and cells without a reference are counted row by row.
-        """
-        n_cells, n_plain = piece.count(self.any_cell), piece.count(self.plain_cell)
-        if n_cells == n_plain and self.long.search(piece) is None:
-            last = self.cell.match(piece, max(0, piece.rfind(self.plain_cell)))
+    def see(self, piece: bytes) -> None:
+        """Take in a piece of the sheet."""
+        if self.odd.search(piece) is None:
+            last = self.cell.match(piece, max(0, piece.rfind(b"<c ")))
             if last is not None:
                 self._reach(1, 1, int(last[2]), 26)
             return
@@ -252,11 +244,59 @@ class _SheetScan:
             rows = [int(row) for _, row in references]
             columns = [column_number(one.decode()) for one in {letters for letters, _ in references}]
             self._reach(min(rows), min(columns), max(rows), max(columns))
-        if len(references) < n_cells:
-            lines = piece.split(self.row)
+        if len(references) < piece.count(b"<c "):
+            lines = piece.split(b"<row")
             self.n_rows += len(lines) - 1
-            self._reach(1, 1, max(self.n_rows, 1), max(one.count(self.any_cell) for one in lines))
+            self._reach(1, 1, max(self.n_rows, 1), max(one.count(b"<c ") for one in lines))
 
     def _reach(self, top: int, left: int, bottom: int, right: int) -> None:
         self.low = [min(self.low[0], top), min(self.low[1], left)]
         self.high = [max(self.high[0], bottom), max(self.high[1], right)]
+
+
+class _Look:
+    """What a sheet holds besides values: hidden rows, errors, formulas without values, formats of numbers."""
+
+    row_hidden = re.compile(rb'<row [^>]*\bhidden="(?:1|true)"')
+    columns_hidden = re.compile(rb'<col [^>]*\bhidden="(?:1|true)"[^>]*>')
+    error = re.compile(rb'<c ([^>]*\bt="e"[^>]*)>(?:<f[^>]*/>|<f[^>]*>[^<]*</f>)?<v>([^<]*)<')
+    unvalued = re.compile(rb"<c ([^>]*)>(?:<f[^>]*/>|<f[^>]*>[^<]*</f>)(?:<v></v>|<v\s*/>)?</c>")
+    style = re.compile(
+        rb'<c (?=[^>]*\bs="(\d+)")(?![^>]*\bt="(?:s|str|inlineStr|b|e)")[^>]*?\br="([A-Z]+)\d+"'
+    )
+
+    def __init__(self, styles: list[tuple[Shown | Literal[""], int]]) -> None:
+        self.styles = styles
+        self.found = SheetTraps()
+
+    def of(self, pieces: Iterator[bytes]) -> SheetTraps:
+        """Return what all pieces of a sheet show."""
+        seen = 0
+        for piece in pieces:
+            self._see(piece)
+            if self.styles and seen < _FORMATS_LOOKED_AT:
+                for style, letters in self.style.findall(piece):
+                    shown = self.styles[int(style)] if int(style) < len(self.styles) else ("", 0)
+                    self.found.shown.setdefault(column_number(letters.decode()), Counter())[shown] += 1
+            seen += len(piece)
+        return self.found
+
+    def _see(self, piece: bytes) -> None:
+        found = self.found
+        if b"hidden=" in piece:
+            found.hidden_rows += len(self.row_hidden.findall(piece))
+            for one in self.columns_hidden.finditer(piece):
+                ends = [int(n) for n in re.findall(rb'\b(?:min|max)="(\d+)"', one[0])]
+                found.hidden_columns += (max(ends) - min(ends) + 1) if ends and max(ends) <= 16384 else 0
+        if b't="e"' in piece:
+            for one in self.error.finditer(piece):
+                found.errors[_at(one[1])] = one[2].decode("utf-8", "replace")
+        if b"<f" in piece:
+            for one in self.unvalued.finditer(piece):
+                if not (b't="str"' in one[1] and (b"v>" in one[0] or b"v/>" in one[0])):
+                    found.unvalued.append(_at(one[1]))
+
+
+def _at(attributes: bytes) -> tuple[int, int]:
+    match = re.search(rb'\br="([A-Z]{1,3})(\d{1,7})"', attributes)
+    return (int(match[2]), column_number(match[1].decode())) if match else (0, 0)

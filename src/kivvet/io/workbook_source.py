@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from kivvet.core.columns.field_form import field_of
 from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead
@@ -161,7 +162,7 @@ class WorkbookSource(Source):
     def _found(self, cells: SheetCells) -> SheetTable:
         """Return the table on a sheet: what stands from the headings on, blank rows and columns left out."""
         options, rows = self.options, cells.rows
-        is_filled = [any(value is not None for value in row) for row in rows]
+        is_filled = [row.count(None) < len(row) for row in rows]
         if True not in is_filled:
             raise DataError(
                 "the sheet holds nothing" if not options.cells else f"the cells {options.cells} hold nothing",
@@ -266,10 +267,11 @@ class WorkbookSource(Source):
             if not shown:
                 continue
             (how, digits), _ = shown.most_common(1)[0]
-            values = [value for value in table.values(name) if isinstance(value, (int, float))]
-            if not how or not values:
+            at = column
+            first = next((row[at] for row in table.rows if isinstance(row[at], (int, float))), None)
+            if not how or first is None:
                 continue
-            first, place = values[0], self.workbook.place(table.cells.name, None, None)
+            place = self.workbook.place(table.cells.name)
             what = f"column {name!r} ({table.letters(name)})"
             if how == "percent":
                 self._note(
@@ -348,13 +350,10 @@ class WorkbookSource(Source):
         if kinds == {bool}:
             return pa.array(values, pa.bool_())
         if kinds <= {int, float}:
-            array = pa.array([None if value is None else float(value) for value in values], pa.float64())
-            is_whole = all(
-                value is None or (value == int(value) and abs(value) <= _WHOLE)
-                for value in values
-                if value is None or abs(value) < float("inf")
-            )
-            return array.cast(pa.int64()) if is_whole and said not in ("number", "decimal") else array
+            array = pa.array(values, pa.float64())
+            is_whole = pc.and_(pc.equal(pc.trunc(array), array), pc.less_equal(pc.abs(array), _WHOLE))
+            are_whole = pc.all(is_whole).as_py() and said not in ("number", "decimal")
+            return array.cast(pa.int64()) if are_whole else array
         if kinds == {dt.date} and said != "datetime":
             return pa.array(values, pa.date32())
         if kinds <= {dt.date, dt.datetime}:
