@@ -26,12 +26,12 @@ _STEPS = {
     "Apply": ("apply", "unmatched", "shares"),
     "Read the result": ("show", "summary", "chart", "explain"),
     "Change, and follow": ("impact", "status", "refresh", "watch"),
-    "Share": ("report", "history", "review", "merge", "pin", "pack"),
+    "Share": ("report", "export", "import", "history", "review", "merge", "pin", "pack"),
 }
 _COMMANDS = tuple(name for names in _STEPS.values() for name in names)
 
 #: Those that write a target or a table.
-_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify", "review", "pin", "pack")
+_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify", "review", "import", "pin", "pack")
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns

@@ -12,8 +12,10 @@ if TYPE_CHECKING:
     from kivvet.books.asks.history import DoneAgain, History
     from kivvet.books.asks.pin_books import Pins
     from kivvet.books.asks.review_table import TableReview
+    from kivvet.books.asks.rules_in import RulesIn
     from kivvet.core.tables.review import Review
     from kivvet.pages.report import BookReport
+    from kivvet.pages.rules_workbook import RulesWorkbook
 
 
 class Sharing(OpenedBook):
@@ -49,6 +51,71 @@ class Sharing(OpenedBook):
         from kivvet.pages.report import BookReport
 
         return BookReport(facts_of(self._opened, names_of(datasets), data=data, on_rows=on_rows))
+
+    def export(
+        self,
+        tables: Iterable[str] = (),
+        *,
+        data: bool = True,
+        on_rows: Callable[[int], None] = lambda _: None,
+    ) -> RulesWorkbook:
+        """Return tables of the book as a workbook for those who review rules: a sheet each, with what was found beside the
+        rows. What they change there, `import_rules` takes back.
+
+        Parameters
+        ----------
+        tables : iterable of str, optional
+            Their names; all tables of the book by default.
+        data : bool
+            Whether the sources are read, for the rows of data that each row decides.
+
+        Returns
+        -------
+        RulesWorkbook
+            Its `save` writes the workbook.
+
+        Raises
+        ------
+        BookError, TableError
+            If there is no such table, or it could not be read.
+        """
+        from kivvet.books.asks.rules_out import rules_out
+        from kivvet.pages.rules_workbook import RulesWorkbook
+
+        return RulesWorkbook(rules_out(self._opened, names_of(tables), data=data, on_rows=on_rows))
+
+    def import_rules(
+        self,
+        path: str | Path,
+        *,
+        write: bool = False,
+        data: bool = True,
+        on_rows: Callable[[int], None] = lambda _: None,
+    ) -> RulesIn:
+        """Return what was changed in a workbook that `export` wrote: by meaning, and what it moves in the data.
+
+        Cells, rows that came or went, and their order are taken over into the text of the tables' files; comments stay. Where
+        the book changed meanwhile, the two are merged by what they mean.
+
+        Parameters
+        ----------
+        path : str or Path
+        write : bool
+            Whether the files are written: all of them, or none where something is left to decide or to mend. The book has
+            to be opened again then.
+        data : bool
+            Whether sources are read, for what the changes move.
+
+        Raises
+        ------
+        BookError
+            If it is no such workbook; or it is to be written, and is not ready.
+        DataError
+            If it cannot be read.
+        """
+        from kivvet.books.asks.rules_in import rules_in
+
+        return rules_in(self._opened, Path(path), write=write, data=data, on_rows=on_rows)
 
     def history(self, names: Iterable[str] = (), *, first: int | None = None) -> History:
         """Return what is remembered of runs: by this machine, and by the team where the book says ``history = FOLDER``.

@@ -30,3 +30,9 @@ def fixed_workbook() -> Iterator[tuple[Any, io.BytesIO]]:
     book.set_properties({"created": _MADE, "comments": "written by Kivvet"})
     yield book, buffer
     book.close()
+
+
+def ink_on(colour: str) -> str:
+    """Return the colour of letters that are read well on another."""
+    red, green, blue = (int(colour[at : at + 2], 16) for at in (1, 3, 5))
+    return "#ffffff" if 0.299 * red + 0.587 * green + 0.114 * blue < 140 else "#000000"

@@ -24,7 +24,7 @@ from kivvet.core.words.wording import shown_path
 from kivvet.io.csv_target import as_text, write_record_beside
 from kivvet.io.files import hash_bytes_of
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, COLOURS, Seal, Target, WriteOptions
-from kivvet.io.workbook_library import fixed_workbook
+from kivvet.io.workbook_library import fixed_workbook, ink_on
 
 #: The sheet of the rows, and the one that lists classes.
 ROWS_SHEET, CLASSES_SHEET = "rows", "classes"
@@ -133,8 +133,7 @@ class WorkbookTarget(Target):
                 sheet.write_blank(1, number, None, style)
                 sheet.set_column(number, number, width)
                 for text, colour in one.colours.items():
-                    ink = "#ffffff" if _is_dark(colour) else "#000000"
-                    paint = book.add_format({"bg_color": colour, "font_color": ink})
+                    paint = book.add_format({"bg_color": colour, "font_color": ink_on(colour)})
                     shown = text.replace('"', '""')
                     sheet.conditional_format(
                         1, number, max(self.n_rows, 1), number,
@@ -164,8 +163,9 @@ class WorkbookTarget(Target):
                 sheet.write_string(row, 0, one.name)
                 sheet.write_number(row, 1, place)
                 colour = one.colours.get(str(text))
-                ink = "#ffffff" if colour and _is_dark(colour) else "#000000"
-                paint = book.add_format({"bg_color": colour, "font_color": ink}) if colour else None
+                paint = (
+                    book.add_format({"bg_color": colour, "font_color": ink_on(colour)}) if colour else None
+                )
                 sheet.write_string(row, 2, str(text), paint)
                 row += 1
         sheet.set_column(0, 0, 24)
@@ -346,8 +346,3 @@ def _width(one: _Column, column: pa.Array) -> int:
     texts = as_text(column.dictionary if pa.types.is_dictionary(column.type) else column, AS_IT_IS_NAMED)
     longest = pc.max(pc.utf8_length(texts)).as_py() if len(texts) else 0
     return min(_WIDEST, max(_NARROWEST, len(one.name) + 4, (longest or 0) + 2))
-
-
-def _is_dark(colour: str) -> bool:
-    red, green, blue = (int(colour[at : at + 2], 16) for at in (1, 3, 5))
-    return 0.299 * red + 0.587 * green + 0.114 * blue < 140

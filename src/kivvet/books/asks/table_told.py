@@ -44,21 +44,9 @@ def table_told(
 ) -> TableTold:
     """Return a table as people read it."""
     table = book.tables[one.name]
-    reports = [
-        (dataset, report)
-        for dataset, found in counted.items()
-        for report in found.tables
-        if report.table == one.name
-    ]
+    reports = _reports_on(one.name, counted)
     heads, n_asked, rows = rows_told(table)
-    sums: tuple[int, ...] | None = None
-    for _, report in reports:
-        if len(report.rows_by_row) == table.n_rows:
-            sums = (
-                report.rows_by_row
-                if sums is None
-                else tuple(map(sum, zip(sums, report.rows_by_row, strict=True)))
-            )
+    sums = sums_by_row(table, counted)
     return TableTold(
         one,
         heads,
@@ -79,6 +67,26 @@ def table_told(
         last_change(book.folder, book.files_that_define(table.name)),
         tuple(version for version in versions if version.name == one.name)[-_MOST_VERSIONS:],
     )
+
+
+def _reports_on(table: str, counted: Mapping[str, Counted]) -> list[tuple[str, TableReport]]:
+    """Return the reports on a table, each with the dataset whose data it is of."""
+    return [
+        (dataset, report)
+        for dataset, found in counted.items()
+        for report in found.tables
+        if report.table == table
+    ]
+
+
+def sums_by_row(table: Table, counted: Mapping[str, Counted]) -> tuple[int, ...] | None:
+    """Return how many rows of all data each row of a table decides; None where that was not counted."""
+    sums: tuple[int, ...] | None = None
+    for _, report in _reports_on(table.name, counted):
+        if len(report.rows_by_row) == table.n_rows:
+            rows = report.rows_by_row
+            sums = rows if sums is None else tuple(map(sum, zip(sums, rows, strict=True)))
+    return sums
 
 
 def findings_within(book: OpenBook, check: Report, name: str) -> tuple[Finding, ...]:

@@ -142,6 +142,13 @@ def _comment(text: str, places: TomlPlaces, row: int) -> tuple[str, int]:
     return said.strip(), end if rest is None or not said else rest.start(1) + len(said)
 
 
+def row_comments(table: Table, path: Path, text: str) -> list[str]:
+    """Return the comment that stands after each row of a TOML file on its line; nothing where there is none."""
+    places = TomlPlaces(text, shown_path(path))
+    shift = 1 if table.header else 0
+    return [_comment(text, places, row + shift)[0] for row in range(len(table.rows))]
+
+
 def _of_csv(table: Table, file: Path, text: str, edits: Mapping[int, RowEdit], options: ReadOptions) -> str:
     rows, faults = read_csv_rows(file, table.name, options)
     if rows is None:

@@ -8,13 +8,15 @@ import io
 import json
 import re
 import tempfile
+import tomllib
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from kivvet.books.files.read_table import files_beside, read_table
-from kivvet.books.files.readers import read_csv_rows, read_text, read_toml
+from kivvet.books.files.readers import CsvRows, read_csv_rows, read_text, read_toml
 from kivvet.books.files.row_edits import RowEdit, edited_rows
 from kivvet.books.files.toml_places import TomlPlaces
 from kivvet.books.files.toml_rows import with_row_added
@@ -23,6 +25,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
+from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 from kivvet.io.files import replacing
 from kivvet.io.formats import ROW_ENDINGS, delimiter_of
@@ -90,10 +93,25 @@ class TableFiles:
         names = [one.name for one in columns_of(self.table.inputs, self.table.outputs)]
         if self.rows_file is None:
             return list(self.table.header) or names
-        rows, _ = read_csv_rows(self.file)
+        rows = self._csv_rows()
         own = {one.column or one.name: one.name for one in columns_of(self.table.inputs, self.table.outputs)}
         headings = [] if rows is None else [own.get(one.strip(), one.strip()) for one in rows.records[0]]
         return headings or names
+
+    @property
+    def records(self) -> list[list[str]]:
+        """The cells of each row as texts, as they stand in the file, one for each heading."""
+        if self.rows_file is not None:
+            rows = self._csv_rows()
+            return [] if rows is None else [list(record) for record in rows.records[1:]]
+        given = tomllib.loads(self.text, parse_float=str).get("rows", [])
+        width = len(self.headings)
+        found = [list(map(_cell_text, row)) for row in given[1 if self.table.header else 0 :]]
+        return [[*row, *[""] * (width - len(row))] for row in found]
+
+    def _csv_rows(self) -> CsvRows | None:
+        with self._as_files() as (_, file):
+            return read_csv_rows(file, self.table.name)[0]
 
     def known(self, cells: Mapping[str, object]) -> dict[str, str]:
         """Return cells as texts by heading; `BookError` with the near name where there is no such heading."""
@@ -126,11 +144,20 @@ class TableFiles:
 
     def with_row(self, cells: Mapping[str, str]) -> TableFiles:
         """Return them with a row more at the end."""
-        record = [cells.get(name, "") for name in self.headings]
+        return self.with_rows([cells])
+
+    def with_rows(self, rows: Sequence[Mapping[str, str]]) -> TableFiles:
+        """Return them with rows more at the end."""
+        if not rows:
+            return self
+        records = [[cells.get(name, "") for name in self.headings] for cells in rows]
         if self.rows_file is not None:
             end = "" if self.text.endswith("\n") or not self.text else "\n"
-            return self.with_text(self.text + end + _csv_line(record, delimiter_of(self.file)))
-        line = f"  [{', '.join(json.dumps(cell, ensure_ascii=False) for cell in record)}],"
+            lines = "".join(_csv_line(record, delimiter_of(self.file)) for record in records)
+            return self.with_text(self.text + end + lines)
+        line = "\n".join(
+            f"  [{', '.join(json.dumps(cell, ensure_ascii=False) for cell in record)}]," for record in records
+        )
         n_there = len(self.table.rows) + bool(self.table.header)
         if n_there:
             return self.with_text(with_row_added(self.text, self.path, "rows", n_there, line))
@@ -139,16 +166,22 @@ class TableFiles:
 
     def with_row_moved(self, number: int, to: int) -> TableFiles:
         """Return them with a row at another place, its comment with it; the others keep their order."""
+        order = list(range(1, self.table.n_rows + 1))
+        order.insert(to - 1, order.pop(number - 1))
+        return self.with_order(order)
+
+    def with_order(self, numbers: Sequence[int]) -> TableFiles:
+        """Return them with their rows in another order, each named by its number, its comment with it."""
+        if list(numbers) == sorted(numbers):
+            return self
         parts = self._parts()
-        own = parts.rows.pop(number - 1)
-        parts.rows.insert(to - 1, own)
-        return self.with_text(parts.head + "".join(parts.rows) + parts.tail)
+        rows = [parts.rows[number - 1] for number in numbers]
+        return self.with_text(parts.head + "".join(rows) + parts.tail)
 
     def _parts(self) -> _Parts:
         """Return the text before the rows, each row with its lines, and what follows."""
         if self.rows_file is not None:
-            with self._as_files() as (_, file):
-                rows, _ = read_csv_rows(file)
+            rows = self._csv_rows()
             assert rows is not None, "it was read before"
             lines = self.text.splitlines(keepends=True)
             starts = [one - 1 for one in rows.lines]
@@ -257,6 +290,10 @@ def as_files(path: Path, file: Path, text: str) -> Iterator[tuple[Path, Path]]:
             elif original.is_file():
                 own.write_bytes(original.read_bytes())
         yield there, found
+
+
+def _cell_text(cell: Any) -> str:
+    return cell if isinstance(cell, str) else write_plain(cell)
 
 
 @dataclass

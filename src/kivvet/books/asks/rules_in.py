@@ -1,0 +1,354 @@
+"""What people changed in a workbook of rules, taken back: as edits of the files, merged by meaning with what changed in the
+book meanwhile, shown before anything is written.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kivvet.books.asks.impact import impact_in_book
+from kivvet.books.asks.merge_table import Merged, merge_files
+from kivvet.books.asks.rules_sheets import ORIGIN_SHEET, ROW, Origin, unpacked
+from kivvet.books.files.row_edits import RowEdit
+from kivvet.books.files.table_files import TableFiles
+from kivvet.books.runs.apply import locked
+from kivvet.books.runs.other_rules import OtherRules
+from kivvet.books.runs.table_findings import new_errors
+from kivvet.core.compare.compare import compared_rules
+from kivvet.core.compare.comparison import Comparison
+from kivvet.core.run.impact import Impact
+from kivvet.core.words.errors import BookError, KivvetError
+from kivvet.core.words.findings import Finding
+from kivvet.core.words.places import Place, cell_name
+from kivvet.core.words.printed import Printed
+from kivvet.core.words.wording import did_you_mean, listed, shown_path
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+    from kivvet.io.workbook_cells import SheetCells, Workbook
+
+_IN_TEXT = "=", ":="  # how a formula of a result begins in the book, and in a workbook
+
+
+@dataclass(frozen=True)
+class TableIn:
+    """A table as it comes back.
+
+    Attributes
+    ----------
+    name : str
+    state : str
+        ``unchanged``; ``changed``; ``already`` where the book says the same by now; ``undecided`` where both changed the
+        same; ``unreadable`` where what came back is no table.
+    difference : str
+        What would change in its file, in the unified form.
+    comparison : Comparison or None
+        What changes by meaning.
+    merged : Merged or None
+        Where the book changed meanwhile: the two as one, or what is left to decide.
+    errors : tuple of Finding
+        What the table would have then that it has not now.
+    why_not : str
+        Why it is not taken.
+    """
+
+    name: str
+    state: str
+    difference: str = ""
+    comparison: Comparison | None = None
+    merged: Merged | None = None
+    errors: tuple[Finding, ...] = ()
+    why_not: str = ""
+
+    @property
+    def is_clean(self) -> bool:
+        """Whether nothing is left to decide or to mend."""
+        return self.state in ("unchanged", "changed", "already") and not self.errors
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "name": self.name,
+            "state": self.state,
+            "difference": self.difference,
+            "comparison": None if self.comparison is None else self.comparison.as_dict(),
+            "merged": None if self.merged is None else self.merged.as_dict(),
+            "errors": [one.as_dict() for one in self.errors],
+            "why_not": self.why_not,
+        }
+
+
+@dataclass(frozen=True)
+class RulesIn(Printed):
+    """A workbook of rules as it comes back.
+
+    Attributes
+    ----------
+    file : str
+    tables : tuple of TableIn
+    impact : Impact or None
+        What the changes move in the data; None where none is read, or nothing changes.
+    notes : tuple of str
+        What of the workbook is not taken.
+    written : tuple of str
+        The files that were written.
+    """
+
+    file: str
+    tables: tuple[TableIn, ...]
+    impact: Impact | None = None
+    notes: tuple[str, ...] = ()
+    written: tuple[str, ...] = ()
+
+    @property
+    def changed(self) -> tuple[TableIn, ...]:
+        """The tables that change."""
+        return tuple(one for one in self.tables if one.state == "changed")
+
+    @property
+    def is_clean(self) -> bool:
+        """Whether nothing is left to decide or to mend."""
+        return all(one.is_clean for one in self.tables)
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "version": 1,
+            "file": self.file,
+            "clean": self.is_clean,
+            "tables": [one.as_dict() for one in self.tables],
+            "impact": None if self.impact is None else self.impact.as_dict(),
+            "notes": list(self.notes),
+            "written": list(self.written),
+        }
+
+
+def rules_in(
+    book: OpenBook,
+    path: Path,
+    *,
+    write: bool = False,
+    data: bool = True,
+    on_rows: Callable[[int], None] = lambda _: None,
+) -> RulesIn:
+    """Return what a workbook of rules changes in a book, and write it where that is asked for; see `Book.import_rules`."""
+    from kivvet.io.workbook_cells import Workbook
+
+    workbook = Workbook(path)
+    origins = _origins(workbook)
+    notes = [
+        f"sheet {name!r} is no table that went out: it is not read" for name in _others(workbook, origins)
+    ]
+    pairs = [_TableBack(book, workbook, one).taken() for one in origins]
+    found = tuple(one for one, _ in pairs)
+    changed = {one.name: files for one, files in pairs if files is not None and one.state == "changed"}
+    impact = None
+    if changed and data:
+        new = OtherRules({name: files.table for name, files in changed.items()}).of(book)
+        old = OtherRules({name: book.tables[name] for name in changed})
+        impact = impact_in_book(new, sorted(changed), "the book as it is", rules=old, on_rows=on_rows)
+    made = RulesIn(shown_path(path), found, impact, tuple(notes))
+    if not write or not changed:
+        return made
+    if not made.is_clean:
+        undecided = [one.name for one in found if not one.is_clean]
+        raise BookError(
+            f"nothing was written: {listed(undecided)} {'is' if len(undecided) == 1 else 'are'} not ready",
+            place=Place(shown_path(path)),
+            fix="kivvet import without --write shows what is left to decide or to mend",
+        )
+    return replace(made, written=_written(book, list(changed.values())))
+
+
+def _written(book: OpenBook, files: Sequence[TableFiles]) -> tuple[str, ...]:
+    """Write files, all of them looked at first: none where something else changed one meanwhile."""
+    for one in files:
+        if one.file.read_bytes() != one.original:
+            raise BookError(
+                "was changed by something else meanwhile, so nothing was written",
+                place=Place(shown_path(one.file)),
+                fix="take the workbook in again",
+            )
+    for one in files:
+        with locked(book.folder, one.file):
+            one.write()
+    return tuple(shown_path(one.file) for one in files)
+
+
+def _origins(workbook: Workbook) -> list[Origin]:
+    if ORIGIN_SHEET not in workbook.sheets:
+        raise BookError(
+            "is no workbook of rules: the sheet is missing that says what went out",
+            place=workbook.place(),
+            fix="write one with kivvet export, change that, and take it in",
+        )
+    rows = workbook.cells(ORIGIN_SHEET).rows
+    try:
+        return unpacked([str(row[0]) for row in rows[1:] if row[0] is not None])
+    except ValueError as error:
+        raise BookError(
+            f"the sheet {ORIGIN_SHEET!r} was changed: {error}",
+            place=workbook.place(ORIGIN_SHEET),
+            fix="take the changes over into a workbook that kivvet export writes anew",
+        ) from error
+
+
+def _others(workbook: Workbook, origins: Sequence[Origin]) -> list[str]:
+    known = {one.sheet for one in origins}
+    return [
+        name
+        for name in workbook.visible
+        if name not in known and any(row and row[0] == ROW for row in workbook.cells(name).rows[:10])
+    ]
+
+
+class _TableBack:
+    """One table of a workbook, held against what it was and what it is."""
+
+    def __init__(self, book: OpenBook, workbook: Workbook, origin: Origin) -> None:
+        self.book, self.workbook, self.origin = book, workbook, origin
+
+    def taken(self) -> tuple[TableIn, TableFiles | None]:
+        """Return the table as it comes back, and its files as they would be."""
+        name = self.origin.table
+        try:
+            if self.origin.sheet not in self.workbook.sheets:
+                return TableIn(name, "unchanged", why_not="its sheet is not there any more"), None
+            if name not in self.book.tables:
+                near = did_you_mean(name, list(self.book.tables))
+                why = (
+                    f"the book has no table of that name; {near}"
+                    if near
+                    else "the book has no table of that name"
+                )
+                return TableIn(name, "unreadable", why_not=why), None
+            now = TableFiles.read(self.book.file_of_table(name))
+            base = now if now.text == self.origin.text else now.with_text(self.origin.text)
+            theirs = self._with_changes(base)
+            if theirs.text == base.text:
+                return TableIn(name, "unchanged"), None
+            return self._held(now, base, theirs)
+        except KivvetError as error:
+            return TableIn(name, "unreadable", why_not=str(error)), None
+
+    def _held(
+        self, now: TableFiles, base: TableFiles, theirs: TableFiles
+    ) -> tuple[TableIn, TableFiles | None]:
+        name, merged, files = self.origin.table, None, theirs
+        if now.text != base.text:
+            merged = _merged(now, base.text, theirs.text)
+            if not merged.is_clean:
+                return TableIn(name, "undecided", merged=merged), None
+            files = now.with_text(merged.text)
+        files = replace(files, original=now.original)
+        difference = files.difference(now, "as it comes back")
+        if not difference:
+            return TableIn(name, "already"), None
+        errors = tuple(now.placed(one) for one in new_errors(files.table, now.table))
+        comparison = compared_rules(now.table, files.table, "the book as it is")
+        return TableIn(name, "changed", difference, comparison, merged, errors), files
+
+    # What the sheet says.
+
+    def _with_changes(self, base: TableFiles) -> TableFiles:
+        """Return the files as the sheet has them."""
+        headings, records = base.headings, base.records
+        edits: dict[int, RowEdit] = {}
+        order: list[int] = []
+        new: list[dict[str, str]] = []
+        for number, cells in self._rows(headings, len(records)):
+            if number is None:
+                new.append(cells)
+                order.append(len(records) + len(new))
+                continue
+            before = dict(zip(headings, records[number - 1], strict=True))
+            changed = {name: text for name, text in cells.items() if text.strip() != before[name].strip()}
+            if changed:
+                edits[number] = RowEdit(changed)
+            order.append(number)
+        gone = set(range(1, len(records) + 1)) - set(order)
+        if gone and len(gone) == len(records) and not new:
+            raise BookError(
+                f"sheet {self.origin.sheet!r} has no row any more",
+                place=self.workbook.place(self.origin.sheet),
+                fix="a table that is not wanted is taken out of the book by hand",
+            )
+        edited = base
+        if new:  # they come in at the end first, so that the others keep their numbers
+            edited = edited.with_rows(new)
+        edited = edited.with_edits({**edits, **dict.fromkeys(gone, RowEdit())}) if edits or gone else edited
+        left = sorted(order)
+        places = {number: place for place, number in enumerate(left, 1)}
+        return edited.with_order([places[number] for number in order])
+
+    def _rows(self, headings: Sequence[str], n_rows: int) -> list[tuple[int | None, dict[str, str]]]:
+        """Return the rows of the sheet: the number of each, none of new ones, and its cells by heading."""
+        from kivvet.io.workbook_cells import cell_text
+
+        cells = self.workbook.cells(self.origin.sheet)
+        top, columns = self._columns(cells, headings)
+        made: list[tuple[int | None, dict[str, str]]] = []
+        seen: set[int] = set()
+        for at in range(top + 1, len(cells.rows)):
+            row = cells.rows[at]
+            texts = {name: cell_text(row[column]) for name, column in columns.items() if name != ROW}
+            texts = {name: text[1:] if text.startswith(_IN_TEXT[1]) else text for name, text in texts.items()}
+            number = self._number(cells, at, columns[ROW], n_rows)
+            if number is None and not any(text.strip() for text in texts.values()):
+                continue
+            made.append((None if number in seen else number, texts))
+            seen.update([] if number is None else [number])
+        return made
+
+    def _columns(self, cells: SheetCells, headings: Sequence[str]) -> tuple[int, dict[str, int]]:
+        """Return where the headings stand: the row among those of the cells, and the column of each."""
+        wanted = [ROW, *headings]
+        for at, row in enumerate(cells.rows):
+            texts = ["" if value is None else str(value).strip() for value in row]
+            if texts and texts[0] == ROW and cells.left == 1:
+                lacking = [name for name in wanted if name not in texts]
+                if lacking:
+                    raise BookError(
+                        f"the column {lacking[0]!r} is not there any more",
+                        place=self.workbook.place(cells.name, cells.top + at),
+                        expected=listed(wanted, 20),
+                        fix="give it its heading back; columns of a table come and go in its file",
+                    )
+                return at, {name: texts.index(name) for name in wanted}
+        raise BookError(
+            f"sheet {cells.name!r} has no row of headings any more",
+            place=self.workbook.place(cells.name),
+            expected=listed(wanted, 20),
+            fix="give it back: the first column is called 'row'",
+        )
+
+    def _number(self, cells: SheetCells, at: int, column: int, n_rows: int) -> int | None:
+        value = cells.rows[at][column]
+        if value is None or (isinstance(value, str) and not value.strip()):
+            return None
+        try:
+            number = int(value)
+        except (TypeError, ValueError):
+            number = 0
+        if not 1 <= number <= n_rows or (isinstance(value, float) and value != number):
+            place = self.workbook.place(cells.name, cells.top + at, cells.left + column)
+            raise BookError(
+                f"{cell_name(place.line or 1, place.column)} is no number of a row",
+                place=place,
+                expected=f"1 to {n_rows}, or nothing for a new row",
+                found=str(value),
+            )
+        return number
+
+
+def _merged(now: TableFiles, base: str, theirs: str) -> Merged:
+    """Return what the book changed meanwhile and what comes back as one."""
+    with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+        paths = []
+        for name, text in (("base", base), ("ours", now.text), ("theirs", theirs)):
+            path = Path(folder) / name
+            path.write_text(text, encoding="utf-8", newline="")
+            paths.append(path)
+        return merge_files(*paths, path=now.file, called=("the book", "the workbook"))

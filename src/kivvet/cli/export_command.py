@@ -1,0 +1,44 @@
+"""kivvet export"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from kivvet.cli.options import Command, book_option, opened_book, option
+from kivvet.cli.telling import Form, forms
+
+
+@click.command("export", cls=Command, short_help="Write tables as a workbook for those who review them.")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("tables", nargs=-1, metavar="[TABLE]...")
+@option("--no-data", "Read no data: no counts, and no findings that data shows.")
+@option("--replace", "Write over a file that is no workbook of rules.")
+@book_option
+@forms("json")
+def command(
+    file: Path, tables: tuple[str, ...], no_data: bool, replace: bool, book: Path | None, form: Form
+) -> None:
+    """Write tables of the book into FILE.xlsx, one sheet each: conditions and results as they stand, notes, the rows of data
+    that each row decides, and what was found beside it. Without TABLES all are written.
+
+    Cells can be changed there, rows moved, added and taken out; `kivvet import FILE.xlsx` takes that back.
+
+    \b
+    Examples:
+      kivvet export rules.xlsx
+      kivvet export rules.xlsx quality oxygen_status --no-data
+    """
+    from kivvet.show.progress import counting_rows
+    from kivvet.show.rules_workbook import print_exported
+
+    opened = opened_book(book)
+    with counting_rows("reading") as on_rows:
+        made = opened.export(tables, data=not no_data, on_rows=on_rows)
+    path = made.save(file, replace=replace)
+    form.tell(
+        made,
+        lambda out: print_exported(out, made, path),
+        values=lambda: {**made.as_dict(), "file": str(path)},
+    )

@@ -1,0 +1,84 @@
+"""A workbook of rules on a terminal: what went out, and what comes back by meaning and in the data."""
+
+from __future__ import annotations
+
+import shlex
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rich.console import Console
+from rich.text import Text
+
+from kivvet.books.asks.rules_in import RulesIn, TableIn
+from kivvet.core.words.wording import count, shown_path
+from kivvet.show.comparison import print_comparison
+from kivvet.show.findings import print_findings
+from kivvet.show.impact import print_impact
+from kivvet.show.merged import print_merged
+from kivvet.show.terminal import print_columns, print_hint
+
+if TYPE_CHECKING:
+    from kivvet.pages.rules_workbook import RulesWorkbook
+
+_STYLES = {"changed": "yellow", "undecided": "red", "unreadable": "red"}
+_SAID = {
+    "changed": "changed in the workbook",
+    "undecided": "changed in the workbook and in the book, and is left to decide",
+    "unreadable": "cannot be taken in",
+    "already": "changed in the workbook; the book says the same by now",
+}
+
+
+def print_exported(out: Console, made: RulesWorkbook, path: Path) -> None:
+    """Print what was written."""
+    tables = made.rules.tables
+    out.print(
+        Text()
+        .append("written  ", "green")
+        .append(shown_path(path), "bold")
+        .append(f"  {count(len(tables), 'table')}")
+    )
+    for one in tables:
+        if one.why_not:
+            print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"for reading only: {one.why_not}")
+    print_hint(out, f"when it comes back: kivvet import {shlex.quote(shown_path(path))}", "dim")
+
+
+def print_imported(out: Console, made: RulesIn) -> None:
+    """Print what comes back."""
+    same = [one.name for one in made.tables if one.state == "unchanged" and not one.why_not]
+    for one in made.tables:
+        if one.name not in same:
+            _print_table(out, one)
+    if same:
+        names = f"{count(len(same), 'table')} of {len(made.tables)}"
+        print_columns(out, [("unchanged", "dim", 11)], names)
+    for note in made.notes:
+        print_columns(out, [("note", "cyan", 11)], note)
+    if made.impact is not None:
+        out.print()
+        print_impact(out, replace(made.impact, tables=()))  # they stand above, in full
+    out.print()
+    for file in made.written:
+        out.print(Text().append("written  ", "green").append(file))
+    if made.changed and not made.written:
+        if made.is_clean:
+            print_hint(out, f"to write it: kivvet import {shlex.quote(made.file)} --write", "dim")
+        else:
+            print_hint(out, "nothing is written before what is told above is decided or mended", "dim")
+
+
+def _print_table(out: Console, one: TableIn) -> None:
+    if one.comparison is None:
+        said = _SAID.get(one.state, one.state)
+        out.print(Text().append(one.name, "bold").append("  ").append(said, _STYLES.get(one.state, "dim")))
+    if one.why_not:
+        for line in one.why_not.split("\n"):
+            print_columns(out, [("", "", 2)], line)
+    if one.comparison is not None:
+        print_comparison(out, one.comparison)
+    if one.merged is not None:
+        print_merged(out, one.merged)
+    print_findings(out, one.errors)
+    out.print()
