@@ -13,32 +13,42 @@ from kivvet.cli.telling import Form, forms
 @click.command("export", cls=Command, short_help="Write tables as a workbook for those who review them.")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
+@option("--long")
 @option("--no-data", "Read no data: no counts, and no findings that data shows.")
 @option("--replace", "Write over a file that is no workbook of rules.")
 @book_option
 @forms("json")
 def command(
-    file: Path, tables: tuple[str, ...], no_data: bool, replace: bool, book: Path | None, form: Form
+    file: Path,
+    tables: tuple[str, ...],
+    long: bool,
+    no_data: bool,
+    replace: bool,
+    book: Path | None,
+    form: Form,
 ) -> None:
     """Write tables of the book into FILE.xlsx, one sheet each: conditions and results as they stand, notes, the rows of data
     that each row decides, and what was found beside it. Without TABLES all are written.
 
-    Cells can be changed there, rows moved, added and taken out; `kivvet import FILE.xlsx` takes that back.
+    Cells can be changed there, rows moved, added and taken out; `kivvet import FILE.xlsx` takes that back. Into FILE.csv, or
+    with --long, goes one line for each value of each mapping: table, input, value, output, class.
 
     \b
     Examples:
       kivvet export rules.xlsx
       kivvet export rules.xlsx quality oxygen_status --no-data
+      kivvet export mappings.csv
     """
     from kivvet.show.progress import counting_rows
     from kivvet.show.rules_workbook import print_exported
 
     opened = opened_book(book)
+    is_long = long or file.suffix.lower() == ".csv"
     with counting_rows("reading") as on_rows:
-        made = opened.export(tables, data=not no_data, on_rows=on_rows)
-    path = made.save(file, replace=replace)
+        made = opened.export(tables, data=not (no_data or is_long), on_rows=on_rows)
+    path = made.save(file, long=long, replace=replace)
     form.tell(
         made,
-        lambda out: print_exported(out, made, path),
+        lambda out: print_exported(out, made, path, is_long=is_long),
         values=lambda: {**made.as_dict(), "file": str(path)},
     )

@@ -135,6 +135,7 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--replace-edited": Word("Write over a target that something else changed since it was written."),
         "--anew": Word("Write anew what is current too."),
         "--dry-run": Word("Only say what would be written."),
+        "--long": Word("One line for each value of each mapping."),
         "--write": Word("Write it into the file; without this it is only shown."),
         "--save-as": Word("Keep it in the book as a summary of that name.", "NAME"),
         "--as-example": Word("Keep it as an example of the table, which must come out so from now on."),

@@ -79,10 +79,13 @@ class Sharing(OpenedBook):
         BookError, TableError
             If there is no such table, or it could not be read.
         """
+        from kivvet.books.asks.long_rules import long_lines
         from kivvet.books.asks.rules_out import rules_out
         from kivvet.pages.rules_workbook import RulesWorkbook
 
-        return RulesWorkbook(rules_out(self._opened, names_of(tables), data=data, on_rows=on_rows))
+        made = rules_out(self._opened, names_of(tables), data=data, on_rows=on_rows)
+        lines, others = long_lines(self._opened, made)
+        return RulesWorkbook(made, tuple(lines), others)
 
     def import_rules(
         self,
@@ -92,7 +95,8 @@ class Sharing(OpenedBook):
         data: bool = True,
         on_rows: Callable[[int], None] = lambda _: None,
     ) -> RulesIn:
-        """Return what was changed in a workbook that `export` wrote: by meaning, and what it moves in the data.
+        """Return what was changed in a workbook that `export` wrote, or what a file of many mappings says otherwise: by
+        meaning, and what it moves in the data.
 
         Cells, rows that came or went, and their order are taken over into the text of the tables' files; comments stay. Where
         the book changed meanwhile, the two are merged by what they mean.

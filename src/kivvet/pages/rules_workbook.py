@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import zipfile
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.asks.long_rules import LONG_HEADINGS, LongLine, csv_of_lines
 from kivvet.books.asks.rules_out import RulesOut, TableOut
 from kivvet.books.asks.rules_sheets import (
     CLASSES_SHEET,
@@ -44,17 +46,26 @@ class RulesWorkbook(Printed):
     ----------
     rules : RulesOut
         What stands in it.
+    lines : tuple of LongLine
+        A line for each value of each table that is a mapping.
+    others : mapping of str to str
+        By table that is none, why.
     """
 
     rules: RulesOut
 
-    def save(self, path: str | Path, *, replace: bool = False) -> Path:
-        """Write the workbook, whole or not at all; return its path.
+    lines: tuple[LongLine, ...] = ()
+    others: Mapping[str, str] = field(default_factory=dict)
+
+    def save(self, path: str | Path, *, long: bool = False, replace: bool = False) -> Path:
+        """Write it, whole or not at all; return its path.
 
         Parameters
         ----------
         path : str or Path
-            It ends in .xlsx.
+            It ends in .xlsx; or in .csv, which holds a line for each value of each mapping.
+        long : bool
+            Whether a workbook holds such lines too, on one sheet.
         replace : bool
             Whether a file may go that is no workbook of rules.
 
@@ -64,7 +75,9 @@ class RulesWorkbook(Printed):
             If it cannot be written, or is there already and no workbook of rules.
         """
         target = Path(path)
-        refuse_ending(target, (".xlsx",), "workbook of rules")
+        refuse_ending(target, (".xlsx", ".csv"), "file of rules")
+        if long or target.suffix.lower() == ".csv":
+            return self._save_lines(target, replace=replace)
         if target.is_file() and not replace and not _is_ours(target):
             raise OutputError(
                 "is there already, and is no workbook of rules that Kivvet made",
@@ -72,6 +85,17 @@ class RulesWorkbook(Printed):
                 fix="name another file, or say that it may go: --replace (replace=True)",
             )
         write_whole(target, workbook_of_rules(self.rules))
+        return target
+
+    def _save_lines(self, target: Path, *, replace: bool) -> Path:
+        is_csv = target.suffix.lower() == ".csv"
+        if target.is_file() and not replace and not (is_csv and _begins_as_ours(target)):
+            raise OutputError(
+                "is there already",
+                place=Place(shown_path(target)),
+                fix="name another file, or say that it may go: --replace (replace=True)",
+            )
+        write_whole(target, csv_of_lines(self.lines) if is_csv else _sheet_of_lines(self.lines))
         return target
 
     def as_dict(self) -> dict[str, Any]:
@@ -84,6 +108,29 @@ def _is_ours(path: Path) -> bool:
             return f'name="{ORIGIN_SHEET}"'.encode() in package.read("xl/workbook.xml")
     except (zipfile.BadZipFile, KeyError, OSError):
         return False
+
+
+def _begins_as_ours(path: Path) -> bool:
+    head = csv_of_lines(())
+    with path.open("rb") as file:
+        return file.read(len(head)) == head
+
+
+def _sheet_of_lines(lines: Sequence[LongLine]) -> bytes:
+    """Return a workbook with one sheet that has a line for each value of each mapping."""
+    with fixed_workbook() as (book, buffer):
+        sheet = book.add_worksheet("mappings")
+        text, bold = book.add_format({"num_format": "@"}), book.add_format({"bold": True, "bottom": 1})
+        sheet.set_column(0, len(LONG_HEADINGS) - 1, 24, text)
+        for at, heading in enumerate(LONG_HEADINGS):
+            sheet.write_string(0, at, heading, bold)
+        for row, one in enumerate(lines, 1):
+            label = f":{one.label}" if one.label.startswith("=") else one.label
+            for at, cell in enumerate((one.table, one.input, one.value, one.output, label)):
+                sheet.write_string(row, at, cell, text)
+        sheet.freeze_panes(1, 0)
+        sheet.autofilter(0, 0, max(len(lines), 1), len(LONG_HEADINGS) - 1)
+    return buffer.getvalue()
 
 
 def workbook_of_rules(rules: RulesOut) -> bytes:

@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.rules_in import RulesIn, TableIn
-from kivvet.core.words.wording import count, shown_path
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.show.comparison import print_comparison
 from kivvet.show.findings import print_findings
 from kivvet.show.impact import print_impact
@@ -26,21 +26,25 @@ _SAID = {
     "changed": "changed in the workbook",
     "undecided": "changed in the workbook and in the book, and is left to decide",
     "unreadable": "cannot be taken in",
+    "new": "new: no table of the book is called so",
     "already": "changed in the workbook; the book says the same by now",
 }
 
 
-def print_exported(out: Console, made: RulesWorkbook, path: Path) -> None:
+def print_exported(out: Console, made: RulesWorkbook, path: Path, *, is_long: bool = False) -> None:
     """Print what was written."""
-    tables = made.rules.tables
+    tables = [one for one in made.rules.tables if not (is_long and one.name in made.others)]
     out.print(
         Text()
         .append("written  ", "green")
         .append(shown_path(path), "bold")
         .append(f"  {count(len(tables), 'table')}")
     )
+    if is_long and made.others:
+        said = listed(made.others, 8)
+        print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"no mappings of single values: {said}")
     for one in tables:
-        if one.why_not:
+        if one.why_not and not is_long:
             print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"for reading only: {one.why_not}")
     print_hint(out, f"when it comes back: kivvet import {shlex.quote(shown_path(path))}", "dim")
 
@@ -76,6 +80,8 @@ def _print_table(out: Console, one: TableIn) -> None:
     if one.why_not:
         for line in one.why_not.split("\n"):
             print_columns(out, [("", "", 2)], line)
+    if one.state == "new":
+        out.print(Text("".join(f"  {line}\n" for line in one.difference.splitlines()), "green"), end="")
     if one.comparison is not None:
         print_comparison(out, one.comparison)
     if one.merged is not None:

@@ -10,7 +10,9 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kivvet.books.asks.draft_table import free_path, write_files
 from kivvet.books.asks.impact import impact_in_book
+from kivvet.books.asks.long_rules import by_table, new_table_text, read_lines, with_lines
 from kivvet.books.asks.merge_table import Merged, merge_files
 from kivvet.books.asks.rules_sheets import ORIGIN_SHEET, ROW, Origin, unpacked
 from kivvet.books.files.row_edits import RowEdit
@@ -25,7 +27,8 @@ from kivvet.core.words.errors import BookError, KivvetError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place, cell_name
 from kivvet.core.words.printed import Printed
-from kivvet.core.words.wording import did_you_mean, listed, shown_path
+from kivvet.core.words.wording import count, did_you_mean, listed, shown_path
+from kivvet.io.formats import has_sheets
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -42,10 +45,10 @@ class TableIn:
     ----------
     name : str
     state : str
-        ``unchanged``; ``changed``; ``already`` where the book says the same by now; ``undecided`` where both changed the
+        ``unchanged``; ``changed``; ``new``; ``already`` where the book says the same by now; ``undecided`` where both changed the
         same; ``unreadable`` where what came back is no table.
     difference : str
-        What would change in its file, in the unified form.
+        What would change in its file, in the unified form; of a new table the whole file.
     comparison : Comparison or None
         What changes by meaning.
     merged : Merged or None
@@ -67,7 +70,7 @@ class TableIn:
     @property
     def is_clean(self) -> bool:
         """Whether nothing is left to decide or to mend."""
-        return self.state in ("unchanged", "changed", "already") and not self.errors
+        return self.state in ("unchanged", "changed", "new", "already") and not self.errors
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -105,8 +108,8 @@ class RulesIn(Printed):
 
     @property
     def changed(self) -> tuple[TableIn, ...]:
-        """The tables that change."""
-        return tuple(one for one in self.tables if one.state == "changed")
+        """The tables that change, or are new."""
+        return tuple(one for one in self.tables if one.state in ("changed", "new"))
 
     @property
     def is_clean(self) -> bool:
@@ -134,23 +137,17 @@ def rules_in(
     on_rows: Callable[[int], None] = lambda _: None,
 ) -> RulesIn:
     """Return what a workbook of rules changes in a book, and write it where that is asked for; see `Book.import_rules`."""
-    from kivvet.io.workbook_cells import Workbook
-
-    workbook = Workbook(path)
-    origins = _origins(workbook)
-    notes = [
-        f"sheet {name!r} is no table that went out: it is not read" for name in _others(workbook, origins)
-    ]
-    pairs = [_TableBack(book, workbook, one).taken() for one in origins]
+    pairs, notes = _taken(book, path)
     found = tuple(one for one, _ in pairs)
     changed = {one.name: files for one, files in pairs if files is not None and one.state == "changed"}
+    new = {one.name: one.difference for one in found if one.state == "new"}
     impact = None
     if changed and data:
-        new = OtherRules({name: files.table for name, files in changed.items()}).of(book)
+        then = OtherRules({name: files.table for name, files in changed.items()}).of(book)
         old = OtherRules({name: book.tables[name] for name in changed})
-        impact = impact_in_book(new, sorted(changed), "the book as it is", rules=old, on_rows=on_rows)
+        impact = impact_in_book(then, sorted(changed), "the book as it is", rules=old, on_rows=on_rows)
     made = RulesIn(shown_path(path), found, impact, tuple(notes))
-    if not write or not changed:
+    if not write or not (changed or new):
         return made
     if not made.is_clean:
         undecided = [one.name for one in found if not one.is_clean]
@@ -159,7 +156,53 @@ def rules_in(
             place=Place(shown_path(path)),
             fix="kivvet import without --write shows what is left to decide or to mend",
         )
-    return replace(made, written=_written(book, list(changed.values())))
+    written = _written(book, list(changed.values()))
+    texts = {free_path(book, name, replace=False): text for name, text in new.items()}
+    return replace(made, written=(*written, *map(shown_path, write_files(texts))))
+
+
+def _taken(book: OpenBook, path: Path) -> tuple[list[tuple[TableIn, TableFiles | None]], list[str]]:
+    """Return each table as it comes back, with its files as they would be; and what of the file is not taken."""
+    if has_sheets(path):
+        from kivvet.io.workbook_cells import Workbook
+
+        workbook = Workbook(path)
+        if ORIGIN_SHEET in workbook.sheets:
+            origins = _origins(workbook)
+            notes = [
+                f"sheet {name!r} is no table that went out: it is not read"
+                for name in _others(workbook, origins)
+            ]
+            return [_TableBack(book, workbook, one).taken() for one in origins], notes
+    return _of_lines(book, path)
+
+
+def _of_lines(book: OpenBook, path: Path) -> tuple[list[tuple[TableIn, TableFiles | None]], list[str]]:
+    """Return the tables that a file of many mappings names, as it has them."""
+    pairs: list[tuple[TableIn, TableFiles | None]] = []
+    notes = []
+    for name, lines in by_table(read_lines(path)).items():
+        try:
+            if name not in book.tables and name not in book.unusable_tables:
+                free_path(book, name, replace=False)
+                near = did_you_mean(name, list(book.tables))
+                pairs.append((TableIn(name, "new", new_table_text(name, lines), why_not=near or ""), None))
+                continue
+            book.table(name)
+            now = TableFiles.read(book.file_of_table(name))
+            edited, n_left = with_lines(now, lines)
+            pairs.append(
+                (TableIn(name, "unchanged"), None)
+                if edited.text == now.text
+                else _held(name, now, now, edited)
+            )
+            if n_left:
+                notes.append(
+                    f"{count(n_left, 'value')} of {name} that the file does not name stay as they are"
+                )
+        except KivvetError as error:
+            pairs.append((TableIn(name, "unreadable", why_not=str(error)), None))
+    return pairs, notes
 
 
 def _written(book: OpenBook, files: Sequence[TableFiles]) -> tuple[str, ...]:
@@ -178,12 +221,7 @@ def _written(book: OpenBook, files: Sequence[TableFiles]) -> tuple[str, ...]:
 
 
 def _origins(workbook: Workbook) -> list[Origin]:
-    if ORIGIN_SHEET not in workbook.sheets:
-        raise BookError(
-            "is no workbook of rules: the sheet is missing that says what went out",
-            place=workbook.place(),
-            fix="write one with kivvet export, change that, and take it in",
-        )
+    """Return what the tables of a workbook were when they went out."""
     rows = workbook.cells(ORIGIN_SHEET).rows
     try:
         return unpacked([str(row[0]) for row in rows[1:] if row[0] is not None])
@@ -229,26 +267,9 @@ class _TableBack:
             theirs = self._with_changes(base)
             if theirs.text == base.text:
                 return TableIn(name, "unchanged"), None
-            return self._held(now, base, theirs)
+            return _held(name, now, base, theirs)
         except KivvetError as error:
             return TableIn(name, "unreadable", why_not=str(error)), None
-
-    def _held(
-        self, now: TableFiles, base: TableFiles, theirs: TableFiles
-    ) -> tuple[TableIn, TableFiles | None]:
-        name, merged, files = self.origin.table, None, theirs
-        if now.text != base.text:
-            merged = _merged(now, base.text, theirs.text)
-            if not merged.is_clean:
-                return TableIn(name, "undecided", merged=merged), None
-            files = now.with_text(merged.text)
-        files = replace(files, original=now.original)
-        difference = files.difference(now, "as it comes back")
-        if not difference:
-            return TableIn(name, "already"), None
-        errors = tuple(now.placed(one) for one in new_errors(files.table, now.table))
-        comparison = compared_rules(now.table, files.table, "the book as it is")
-        return TableIn(name, "changed", difference, comparison, merged, errors), files
 
     # What the sheet says.
 
@@ -341,6 +362,25 @@ class _TableBack:
                 found=str(value),
             )
         return number
+
+
+def _held(
+    name: str, now: TableFiles, base: TableFiles, theirs: TableFiles
+) -> tuple[TableIn, TableFiles | None]:
+    """Return a table that was changed, held against what it was and what it is by now."""
+    merged, files = None, theirs
+    if now.text != base.text:
+        merged = _merged(now, base.text, theirs.text)
+        if not merged.is_clean:
+            return TableIn(name, "undecided", merged=merged), None
+        files = now.with_text(merged.text)
+    files = replace(files, original=now.original)
+    difference = files.difference(now, "as it comes back")
+    if not difference:
+        return TableIn(name, "already"), None
+    errors = tuple(now.placed(one) for one in new_errors(files.table, now.table))
+    comparison = compared_rules(now.table, files.table, "the book as it is")
+    return TableIn(name, "changed", difference, comparison, merged, errors), files
 
 
 def _merged(now: TableFiles, base: str, theirs: str) -> Merged:

@@ -188,7 +188,9 @@ def _table_out(book: OpenBook, table: Table, report: Report, counted: Mapping[st
 def _files_of(book: OpenBook, table: Table) -> TableFiles:
     """Return the files of a table whose rows can be changed in a workbook; `BookError` where they cannot."""
     if table.n_rows > _MOST_ROWS:
-        raise BookError(f"table {table.name} has {table.n_rows:,} rows, more than a sheet to look through holds")
+        raise BookError(
+            f"table {table.name} has {table.n_rows:,} rows, more than a sheet to look through holds"
+        )
     return TableFiles.read(book.file_of_table(table.name))
 
 
