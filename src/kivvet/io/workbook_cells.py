@@ -91,11 +91,11 @@ class Workbook:
     def __init__(self, path: Path) -> None:
         self.path = path
         _refuse_text(path)
-        self._traps: dict[str | None, Traps] = {}
         calamine = _reader()
         try:
             if path.suffix.lower() in _SHOWN_IN_PARTS:
-                self._names = traps_of(path, ())  # before anything else unpacks it
+                # Before anything else unpacks it; of an OpenDocument workbook the reader holds all sheets at once.
+                self._known = traps_of(path, None if self._is_of_one_part else ())
             self._book = calamine.CalamineWorkbook.from_path(path)
         except OSError as error:
             raise unreadable(path, error) from error
@@ -111,7 +111,11 @@ class Workbook:
     @cached_property
     def traps(self) -> Traps:
         """What it holds besides values, but for its sheets."""
-        return self._names if self.path.suffix.lower() in _SHOWN_IN_PARTS else Traps(is_complete=False)
+        return self._known if self.path.suffix.lower() in _SHOWN_IN_PARTS else Traps(is_complete=False)
+
+    @property
+    def _is_of_one_part(self) -> bool:
+        return self.path.suffix.lower() == ".ods"
 
     @property
     def visible(self) -> list[str]:
@@ -183,19 +187,17 @@ class Workbook:
 
     def _read(self, sheet: str) -> tuple[Any, SheetTraps]:
         """Return a sheet as the reader has it, and what it holds besides values; of large ones both are worked out at once."""
-        is_shown = self.path.suffix.lower() in _SHOWN_IN_PARTS
+        is_shown = self.path.suffix.lower() in _SHOWN_IN_PARTS and not self._is_of_one_part
         if is_shown:
             refuse_far_apart(self.path, sheet)
         with ThreadPoolExecutor(1) as other:
             looked = other.submit(traps_of, self.path, (sheet,)) if is_shown else None
-            if looked is not None and self.path.suffix.lower() == ".ods":
-                looked.result()  # it is this that refuses absurd ones
             try:
                 read = self._book.get_sheet_by_name(sheet)
             except Exception as error:  # the reader raises one kind for each format
                 raise broken(self.path, f"sheet {sheet!r}: {error}") from error
-            found = None if looked is None else looked.result().sheets.get(sheet)
-        return read, found or SheetTraps()
+            known = self.traps if looked is None else looked.result()
+        return read, known.sheets.get(sheet) or SheetTraps()
 
     def _fill_merged(self, found: SheetCells, merged: Sequence[Any]) -> None:
         for (top, left), (bottom, right) in merged:

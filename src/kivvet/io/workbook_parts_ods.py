@@ -37,7 +37,7 @@ def traps_of_ods(path: Path, package: zipfile.ZipFile, sheets: Collection[str] |
         for chunk in chunks_of(package, "content.xml"):
             parser.Parse(chunk, False)
         parser.Parse(b"", True)
-    except expat.ExpatError as error:
+    except (expat.ExpatError, ValueError) as error:  # numbers of repeated cells that are none
         raise broken(path, str(error)) from error
     return scan.traps
 
