@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from kivvet.books.asks.long_rules import LONG_HEADINGS, LongLine, csv_of_lines
-from kivvet.books.asks.rules_out import RulesOut, TableOut
-from kivvet.books.asks.rules_sheets import (
+from kivvet.books.asks.rules_layout import (
     CLASSES_SHEET,
     COMMENT,
     COUNT,
@@ -23,6 +22,7 @@ from kivvet.books.asks.rules_sheets import (
     packed,
     sheet_names,
 )
+from kivvet.books.asks.rules_out import RulesOut, TableOut
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place, column_letters
 from kivvet.core.words.printed import Printed

@@ -14,8 +14,8 @@ from kivvet.books.asks.draft_table import free_path, write_files
 from kivvet.books.asks.impact import impact_in_book
 from kivvet.books.asks.long_rules import by_table, new_table_text, read_lines, with_lines
 from kivvet.books.asks.merge_table import Merged, merge_files
-from kivvet.books.asks.rules_sheets import ORIGIN_SHEET, ROW, Origin, unpacked
-from kivvet.books.files.row_edits import RowEdit
+from kivvet.books.asks.rules_layout import ORIGIN_SHEET, ROW, Origin, unpacked
+from kivvet.books.asks.rules_sheet import SheetBack
 from kivvet.books.files.table_files import TableFiles
 from kivvet.books.runs.apply import locked
 from kivvet.books.runs.other_rules import OtherRules
@@ -25,16 +25,14 @@ from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import Impact
 from kivvet.core.words.errors import BookError, KivvetError
 from kivvet.core.words.findings import Finding
-from kivvet.core.words.places import Place, cell_name
+from kivvet.core.words.places import Place
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import count, did_you_mean, listed, shown_path
 from kivvet.io.formats import has_sheets
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
-    from kivvet.io.workbook_cells import SheetCells, Workbook
-
-_IN_TEXT = "=", ":="  # how a formula of a result begins in the book, and in a workbook
+    from kivvet.io.workbook_cells import Workbook
 
 
 @dataclass(frozen=True)
@@ -147,15 +145,15 @@ def rules_in(
         old = OtherRules({name: book.tables[name] for name in changed})
         impact = impact_in_book(then, sorted(changed), "the book as it is", rules=old, on_rows=on_rows)
     made = RulesIn(shown_path(path), found, impact, tuple(notes))
-    if not write or not (changed or new):
-        return made
-    if not made.is_clean:
+    if write and not made.is_clean:
         undecided = [one.name for one in found if not one.is_clean]
         raise BookError(
             f"nothing was written: {listed(undecided)} {'is' if len(undecided) == 1 else 'are'} not ready",
             place=Place(shown_path(path)),
             fix="kivvet import without --write shows what is left to decide or to mend",
         )
+    if not write:
+        return made
     written = _written(book, list(changed.values()))
     texts = {free_path(book, name, replace=False): text for name, text in new.items()}
     return replace(made, written=(*written, *map(shown_path, write_files(texts))))
@@ -173,7 +171,7 @@ def _taken(book: OpenBook, path: Path) -> tuple[list[tuple[TableIn, TableFiles |
                 f"sheet {name!r} is no table that went out: it is not read"
                 for name in _others(workbook, origins)
             ]
-            return [_TableBack(book, workbook, one).taken() for one in origins], notes
+            return [_of_sheet(book, workbook, one) for one in origins], notes
     return _of_lines(book, path)
 
 
@@ -242,126 +240,25 @@ def _others(workbook: Workbook, origins: Sequence[Origin]) -> list[str]:
     ]
 
 
-class _TableBack:
-    """One table of a workbook, held against what it was and what it is."""
-
-    def __init__(self, book: OpenBook, workbook: Workbook, origin: Origin) -> None:
-        self.book, self.workbook, self.origin = book, workbook, origin
-
-    def taken(self) -> tuple[TableIn, TableFiles | None]:
-        """Return the table as it comes back, and its files as they would be."""
-        name = self.origin.table
-        try:
-            if self.origin.sheet not in self.workbook.sheets:
-                return TableIn(name, "unchanged", why_not="its sheet is not there any more"), None
-            if name not in self.book.tables:
-                near = did_you_mean(name, list(self.book.tables))
-                why = (
-                    f"the book has no table of that name; {near}"
-                    if near
-                    else "the book has no table of that name"
-                )
-                return TableIn(name, "unreadable", why_not=why), None
-            now = TableFiles.read(self.book.file_of_table(name))
-            base = now if now.text == self.origin.text else now.with_text(self.origin.text)
-            theirs = self._with_changes(base)
-            if theirs.text == base.text:
-                return TableIn(name, "unchanged"), None
-            return _held(name, now, base, theirs)
-        except KivvetError as error:
-            return TableIn(name, "unreadable", why_not=str(error)), None
-
-    # What the sheet says.
-
-    def _with_changes(self, base: TableFiles) -> TableFiles:
-        """Return the files as the sheet has them."""
-        headings, records = base.headings, base.records
-        edits: dict[int, RowEdit] = {}
-        order: list[int] = []
-        new: list[dict[str, str]] = []
-        for number, cells in self._rows(headings, len(records)):
-            if number is None:
-                new.append(cells)
-                order.append(len(records) + len(new))
-                continue
-            before = dict(zip(headings, records[number - 1], strict=True))
-            changed = {name: text for name, text in cells.items() if text.strip() != before[name].strip()}
-            if changed:
-                edits[number] = RowEdit(changed)
-            order.append(number)
-        gone = set(range(1, len(records) + 1)) - set(order)
-        if gone and len(gone) == len(records) and not new:
-            raise BookError(
-                f"sheet {self.origin.sheet!r} has no row any more",
-                place=self.workbook.place(self.origin.sheet),
-                fix="a table that is not wanted is taken out of the book by hand",
+def _of_sheet(book: OpenBook, workbook: Workbook, origin: Origin) -> tuple[TableIn, TableFiles | None]:
+    """Return a table of a workbook as it comes back, and its files as they would be."""
+    name = origin.table
+    try:
+        if origin.sheet not in workbook.sheets:
+            return TableIn(name, "unchanged", why_not="its sheet is not there any more"), None
+        if name not in book.tables:
+            why = "; ".join(
+                filter(None, ["the book has no table of that name", did_you_mean(name, list(book.tables))])
             )
-        edited = base
-        if new:  # they come in at the end first, so that the others keep their numbers
-            edited = edited.with_rows(new)
-        edited = edited.with_edits({**edits, **dict.fromkeys(gone, RowEdit())}) if edits or gone else edited
-        left = sorted(order)
-        places = {number: place for place, number in enumerate(left, 1)}
-        return edited.with_order([places[number] for number in order])
-
-    def _rows(self, headings: Sequence[str], n_rows: int) -> list[tuple[int | None, dict[str, str]]]:
-        """Return the rows of the sheet: the number of each, none of new ones, and its cells by heading."""
-        from kivvet.io.workbook_cells import cell_text
-
-        cells = self.workbook.cells(self.origin.sheet)
-        top, columns = self._columns(cells, headings)
-        made: list[tuple[int | None, dict[str, str]]] = []
-        seen: set[int] = set()
-        for at in range(top + 1, len(cells.rows)):
-            row = cells.rows[at]
-            texts = {name: cell_text(row[column]) for name, column in columns.items() if name != ROW}
-            texts = {name: text[1:] if text.startswith(_IN_TEXT[1]) else text for name, text in texts.items()}
-            number = self._number(cells, at, columns[ROW], n_rows)
-            if number is None and not any(text.strip() for text in texts.values()):
-                continue
-            made.append((None if number in seen else number, texts))
-            seen.update([] if number is None else [number])
-        return made
-
-    def _columns(self, cells: SheetCells, headings: Sequence[str]) -> tuple[int, dict[str, int]]:
-        """Return where the headings stand: the row among those of the cells, and the column of each."""
-        wanted = [ROW, *headings]
-        for at, row in enumerate(cells.rows):
-            texts = ["" if value is None else str(value).strip() for value in row]
-            if texts and texts[0] == ROW and cells.left == 1:
-                lacking = [name for name in wanted if name not in texts]
-                if lacking:
-                    raise BookError(
-                        f"the column {lacking[0]!r} is not there any more",
-                        place=self.workbook.place(cells.name, cells.top + at),
-                        expected=listed(wanted, 20),
-                        fix="give it its heading back; columns of a table come and go in its file",
-                    )
-                return at, {name: texts.index(name) for name in wanted}
-        raise BookError(
-            f"sheet {cells.name!r} has no row of headings any more",
-            place=self.workbook.place(cells.name),
-            expected=listed(wanted, 20),
-            fix="give it back: the first column is called 'row'",
-        )
-
-    def _number(self, cells: SheetCells, at: int, column: int, n_rows: int) -> int | None:
-        value = cells.rows[at][column]
-        if value is None or (isinstance(value, str) and not value.strip()):
-            return None
-        try:
-            number = int(value)
-        except (TypeError, ValueError):
-            number = 0
-        if not 1 <= number <= n_rows or (isinstance(value, float) and value != number):
-            place = self.workbook.place(cells.name, cells.top + at, cells.left + column)
-            raise BookError(
-                f"{cell_name(place.line or 1, place.column)} is no number of a row",
-                place=place,
-                expected=f"1 to {n_rows}, or nothing for a new row",
-                found=str(value),
-            )
-        return number
+            return TableIn(name, "unreadable", why_not=why), None
+        now = TableFiles.read(book.file_of_table(name))
+        base = now if now.text == origin.text else now.with_text(origin.text)
+        theirs = SheetBack(workbook, origin.sheet, base).changed()
+        if theirs.text == base.text:
+            return TableIn(name, "unchanged"), None
+        return _held(name, now, base, theirs)
+    except KivvetError as error:
+        return TableIn(name, "unreadable", why_not=str(error)), None
 
 
 def _held(
