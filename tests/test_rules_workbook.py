@@ -308,6 +308,19 @@ def test_names_of_sheets_are_each_their_own():
     assert "tables" not in names.values()
 
 
+@pytest.mark.parametrize("name", ["rules.xlsx", "rules.csv"])
+def test_an_output_that_is_called_as_its_input_is_told_from_it(river, tmp_path, name):
+    folder = tmp_path / "river"
+    shutil.copytree(river, folder)
+    path = kivvet.open_book(folder).export(["yes_no"], data=False).save(tmp_path / name)
+    if name.endswith("csv"):
+        path.write_text(path.read_text().replace(",yes\n", ",seen\n"))
+    else:
+        edited(path, change_cell("yes_no", 1, 3, "seen"))
+    taken(folder, path, write=True)
+    assert '["y | yes", "seen"],' in (folder / "tables/yes_no.toml").read_text()
+
+
 # One file of many mappings.
 
 

@@ -33,6 +33,8 @@ if TYPE_CHECKING:
     from kivvet.books.asks.pin_books import Pins as Pins
     from kivvet.books.asks.review_table import TableReview as TableReview
     from kivvet.books.asks.rows import RowsShown as RowsShown
+    from kivvet.books.asks.rules_in import RulesIn as RulesIn
+    from kivvet.books.asks.rules_in import TableIn as TableIn
     from kivvet.books.asks.simplify_table import Simpler as Simpler
     from kivvet.books.asks.try_formula import Trial as Trial
     from kivvet.books.asks.unmatched import Unmatched as Unmatched
@@ -91,6 +93,7 @@ if TYPE_CHECKING:
     from kivvet.on_frames import look as look
     from kivvet.on_frames import with_formulas as with_formulas
     from kivvet.pages.report import BookReport as BookReport
+    from kivvet.pages.rules_workbook import RulesWorkbook as RulesWorkbook
     from kivvet.rule_table import RuleTable as RuleTable
     from kivvet.show.progress import counting_rows as counting_rows
 
@@ -181,6 +184,9 @@ _HOMES = {
     "merge": "kivvet.book",
     "open_book": "kivvet.book",
     "with_formulas": "kivvet.on_frames",
+    "RulesIn": "kivvet.books.asks.rules_in",
+    "RulesWorkbook": "kivvet.pages.rules_workbook",
+    "TableIn": "kivvet.books.asks.rules_in",
 }
 
 __all__ = [
@@ -243,6 +249,8 @@ __all__ = [
     "Row",
     "RowsShown",
     "RuleTable",
+    "RulesIn",
+    "RulesWorkbook",
     "RunTold",
     "Several",
     "Shares",
@@ -250,6 +258,7 @@ __all__ = [
     "Subject",
     "TableEdit",
     "TableError",
+    "TableIn",
     "TableListed",
     "TableReport",
     "TableReview",

@@ -25,6 +25,8 @@ FORMS: dict[str, tuple[str, str]] = {
     "Report": ("forms_of_rules", "report_form"),
     "RowsShown": ("forms_of_data", "rows_form"),
     "RuleTable": ("forms_of_rules", "table_form"),
+    "RulesIn": ("forms_of_workbooks", "rules_in_form"),
+    "RulesWorkbook": ("forms_of_workbooks", "rules_workbook_form"),
     "Shares": ("forms_of_data", "shares_form"),
     "TableReview": ("forms_of_rules", "review_form"),
     "Trial": ("forms_of_data", "trial_form"),

@@ -98,6 +98,9 @@ class RulesWorkbook(Printed):
         write_whole(target, csv_of_lines(self.lines) if is_csv else _sheet_of_lines(self.lines))
         return target
 
+    def __repr__(self) -> str:
+        return f"<RulesWorkbook: {count(len(self.rules.tables), 'table')}>"
+
     def as_dict(self) -> dict[str, Any]:
         return self.rules.as_dict()
 

@@ -14,7 +14,6 @@ from kivvet.books.asks.rules_out import RulesOut
 from kivvet.books.files.row_edits import RowEdit
 from kivvet.books.files.table_files import TableFiles
 from kivvet.core.read.options import toml_text
-from kivvet.core.tables.inputs import columns_of
 from kivvet.core.words.errors import BookError, DataError
 from kivvet.core.words.wording import did_you_mean, listed, toml_key
 from kivvet.io.csv_target import as_text
@@ -51,14 +50,12 @@ def long_lines(book: OpenBook, rules: RulesOut) -> tuple[list[LongLine], dict[st
         if why := _no_mapping(table):
             others[one.name] = why
             continue
-        names = [about.name for about in columns_of(table.inputs, table.outputs)]
-        at = {name: one.headings.index(name) for name in names}
-        for record in one.records:
-            value = record[at[table.inputs[0].name]]
-            lines += [
-                LongLine(one.name, value, record[at[output.name]], table.inputs[0].name, output.name)
-                for output in table.outputs
-            ]
+        place, places = _places(table, one.headings)
+        lines += [
+            LongLine(one.name, record[place], record[at], table.inputs[0].name, output)
+            for record in one.records
+            for output, at in places.items()
+        ]
     return lines, others
 
 
@@ -69,6 +66,13 @@ def _no_mapping(table: Table) -> str:
     if table.inputs[0].period is not None:
         return "it looks up ranges"
     return "it has conditions over formulas" if any(row.when for row in table.rows) else ""
+
+
+def _places(table: Table, headings: Sequence[str]) -> tuple[int, dict[str, int]]:
+    """Return the place of the input's column, and by output that of its own; both may have one name."""
+    name = table.inputs[0].name
+    last = {heading: at for at, heading in enumerate(headings)}
+    return headings.index(name), {one.name: last[one.name] for one in table.outputs}
 
 
 def csv_of_lines(lines: Sequence[LongLine]) -> bytes:
@@ -148,18 +152,24 @@ def with_lines(files: TableFiles, lines: Sequence[LongLine]) -> tuple[TableFiles
                 fix="keep one of them",
             )
     headings, records = files.headings, files.records
-    at = headings.index(name)
+    at, places = _places(table, headings)
     edits: dict[int, RowEdit] = {}
     known = {record[at].strip() for record in records}
     for number, record in enumerate(records, 1):
         cells = wanted.get(record[at].strip(), {})
         changed = {
-            output: text for output, text in cells.items() if text != record[headings.index(output)].strip()
+            places[output]: text for output, text in cells.items() if text != record[places[output]].strip()
         }
         if changed:
             edits[number] = RowEdit(changed)
     edited = files.with_edits(edits) if edits else files
-    new = [{name: value, **cells} for value, cells in wanted.items() if value not in known]
+    new = []
+    for value in [one for one in wanted if one not in known]:
+        record = [""] * len(headings)
+        record[at] = value
+        for output, text in wanted[value].items():
+            record[places[output]] = text
+        new.append(record)
     return edited.with_rows(new), len(known - set(wanted))
 
 

@@ -77,13 +77,13 @@ class TableOut:
     facts: tuple[tuple[str, str], ...]
     found_of_all: tuple[str, ...]
     headings: tuple[str, ...]
-    records: tuple[tuple[str, ...], ...]
-    comments: tuple[str, ...]
-    found: tuple[str, ...]
+    records: tuple[tuple[str, ...], ...] = field(repr=False)
+    comments: tuple[str, ...] = field(repr=False)
+    found: tuple[str, ...] = field(repr=False)
     counts: tuple[int, ...] | None
     classes: Mapping[str, ClassesOut]
     file: str = ""
-    text: str = ""
+    text: str = field(default="", repr=False)
     why_not: str = ""
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -22,10 +23,10 @@ _MOST_TOLD = 6
 
 @dataclass(frozen=True)
 class _SheetRow:
-    """A row of the sheet: which of the table's rows it is, None of a new one; its cells by heading; its place in the sheet."""
+    """A row of the sheet: which of the table's rows it is, None of a new one; its cells, one for each heading; its place."""
 
     number: int | None
-    cells: Mapping[str, str]
+    cells: Sequence[str]
     line: int
 
 
@@ -42,7 +43,7 @@ class SheetBack:
 
     def __init__(self, workbook: Workbook, sheet: str, base: TableFiles) -> None:
         self.workbook, self.sheet, self.base = workbook, sheet, base
-        self.columns: dict[str, int] = {}  # by heading the column of the sheet, from 1
+        self.columns: list[int] = []  # of each heading the column of the sheet, from 1
 
     def changed(self) -> TableFiles:
         """Return the files as the sheet has them.
@@ -62,8 +63,8 @@ class SheetBack:
                 new.append(one)
                 order.append(len(records) + len(new))
                 continue
-            before = dict(zip(headings, records[one.number - 1], strict=True))
-            cells = {name: text for name, text in one.cells.items() if text.strip() != before[name].strip()}
+            before = records[one.number - 1]
+            cells = {at: text for at, text in enumerate(one.cells) if text.strip() != before[at].strip()}
             if cells:
                 edits[one.number] = RowEdit(cells)
             order.append(one.number)
@@ -89,24 +90,27 @@ class SheetBack:
         self, error: BookError, rows: Sequence[_SheetRow], edits: Mapping[int, RowEdit]
     ) -> BookError:
         """Return the error with the cells that bring it, each tried alone."""
-        bad: list[tuple[_SheetRow, str, BookError]] = []
+        bad: list[tuple[_SheetRow, int, BookError]] = []
+        width = len(self.columns)
         for one in rows:
-            cells = one.cells if one.number is None else (edits.get(one.number, RowEdit()).cells or {})
-            for name, text in cells.items():
+            edit = None if one.number is None else edits.get(one.number)
+            tried = range(width) if one.number is None else (edit.cells or {}) if edit is not None else ()
+            for at in tried:
+                text = one.cells[int(at)]
                 try:
                     if one.number is None:
-                        self.base.with_rows([{name: text}])
+                        self.base.with_rows([[text if place == at else "" for place in range(width)]])
                     else:
-                        self.base.with_edits({one.number: RowEdit({name: text})})
+                        self.base.with_edits({one.number: RowEdit({at: text})})
                 except BookError as found:
-                    bad.append((one, name, found))
+                    bad.append((one, int(at), found))
         if not bad:
             return error
-        first, name, cause = bad[0]
+        first, at, cause = bad[0]
         said = [f"{cell_name(one.line, self.columns[of])} {one.cells[of]!r}" for one, of, _ in bad]
         return BookError(
             f"cannot be read: {listed(said, _MOST_TOLD)}",
-            place=self.workbook.place(self.sheet, first.line, self.columns[name]),
+            place=self.workbook.place(self.sheet, first.line, self.columns[at]),
             fix=cause.fix or cause.problem,
         )
 
@@ -119,10 +123,10 @@ class SheetBack:
         made: list[_SheetRow] = []
         seen: set[int] = set()
         for line, row in enumerate(cells.rows[top + 1 :], cells.top + top + 1):
-            texts = {name: cell_text(row[column - cells.left]) for name, column in self.columns.items()}
-            texts = {name: text[1:] if text.startswith(_FORMULA) else text for name, text in texts.items()}
+            texts = [cell_text(row[column - cells.left]) for column in self.columns]
+            texts = [text[1:] if text.startswith(_FORMULA) else text for text in texts]
             number = self._number(row[0], line, n_rows)
-            if number is None and not any(text.strip() for text in texts.values()):
+            if number is None and not any(text.strip() for text in texts):
                 continue
             made.append(_SheetRow(None if number in seen else number, texts, line))
             seen.update([] if number is None else [number])
@@ -134,14 +138,17 @@ class SheetBack:
             first, *texts = ["" if value is None else str(value).strip() for value in row]
             if first != ROW:
                 continue
-            if lacking := [name for name in headings if name not in texts]:
+            if lacking := list((Counter(headings) - Counter(texts)).elements()):
                 raise BookError(
                     f"the column {lacking[0]!r} is not there any more",
                     place=self.workbook.place(self.sheet, cells.top + at),
                     expected=listed([ROW, *headings], 20),
                     fix="give it its heading back; columns of a table come and go in its file",
                 )
-            self.columns = {name: texts.index(name) + 2 for name in headings}
+            free = list(texts)
+            for name in headings:  # where two have one name, they keep their order
+                self.columns.append(free.index(name) + 2)
+                free[free.index(name)] = ""
             return at
         raise BookError(
             f"sheet {self.sheet!r} has no row of headings any more",

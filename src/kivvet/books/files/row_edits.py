@@ -24,17 +24,17 @@ _COMMENT = re.compile(r"[ \t]*(?:#([^\n]*))?(?:\n|$)")
 
 @dataclass(frozen=True)
 class RowEdit:
-    """What becomes of a row: it goes, or cells of it are written anew, by heading, and it takes in the comments of others.
+    """What becomes of a row: it goes, or cells of it are written anew, and it takes in the comments of others.
 
     Attributes
     ----------
-    cells : mapping of str to str, or None
-        None: the row goes.
+    cells : mapping of str or int to str, or None
+        By heading, or by the place of the column, from 0, where two have one name. None: the row goes.
     took : tuple of int
         The rows, from 1, whose comments it takes.
     """
 
-    cells: Mapping[str, str] | None = None
+    cells: Mapping[str, str] | Mapping[int, str] | None = None
     took: tuple[int, ...] = field(default=())
 
 
@@ -93,7 +93,7 @@ def _of_toml(table: Table, path: Path, text: str, edits: Mapping[int, RowEdit]) 
             spans.append((*_whole_row(text, places, row), ""))
             continue
         for name, cell in edit.cells.items():
-            at = ("rows", row, headings.index(name))
+            at = ("rows", row, name if isinstance(name, int) else headings.index(name))
             spans.append(_of_cell(text, places.start(at), places.end(at), cell))
         taken = [_comment(text, places, one - 1 + shift)[0] for one in edit.took]
         if said := "; ".join(one for one in dict.fromkeys(taken) if one):
@@ -175,7 +175,9 @@ def _of_csv(table: Table, file: Path, text: str, edits: Mapping[int, RowEdit], o
     return made
 
 
-def _column(headings: Sequence[str], name: str, columns: Mapping[str, str]) -> int:
+def _column(headings: Sequence[str], name: str | int, columns: Mapping[str, str]) -> int:
+    if isinstance(name, int):
+        return name
     return headings.index(name if name in headings else columns[name])
 
 

@@ -144,13 +144,12 @@ class TableFiles:
 
     def with_row(self, cells: Mapping[str, str]) -> TableFiles:
         """Return them with a row more at the end."""
-        return self.with_rows([cells])
+        return self.with_rows([[cells.get(name, "") for name in self.headings]])
 
-    def with_rows(self, rows: Sequence[Mapping[str, str]]) -> TableFiles:
-        """Return them with rows more at the end."""
-        if not rows:
+    def with_rows(self, records: Sequence[Sequence[str]]) -> TableFiles:
+        """Return them with rows more at the end, each a cell for each heading."""
+        if not records:
             return self
-        records = [[cells.get(name, "") for name in self.headings] for cells in rows]
         if self.rows_file is not None:
             end = "" if self.text.endswith("\n") or not self.text else "\n"
             lines = "".join(_csv_line(record, delimiter_of(self.file)) for record in records)

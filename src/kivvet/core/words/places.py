@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 
@@ -22,7 +22,7 @@ class Place:
     file: str
     line: int | None = None
     column: int | None = None
-    sheet: str = ""
+    sheet: str = field(default="", repr=False)
 
     def __str__(self) -> str:
         if self.sheet and self.line is not None:
