@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from importlib import resources
 from importlib.abc import Traversable
+from importlib.util import find_spec
 from pathlib import Path
 
 from kivvet.book import Book, open_book
+from kivvet.core.draft.look import Look
 from kivvet.core.run.cross_table import CrossTable, Share
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.findings import Report
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
+from kivvet.demo.stations_workbook import write_stations
 from kivvet.demo.survey_data import write_loggers, write_samples, write_sheets
 from kivvet.draw.chart import Chart
 from kivvet.io.files import unwritable
 from kivvet.pages.report import BookReport
+from kivvet.pages.rules_workbook import RulesWorkbook
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,8 +48,16 @@ class Shown:
 class Written:
     """A chart or a report, and the file that it was written to."""
 
-    made: Chart | BookReport
+    made: Chart | BookReport | RulesWorkbook
     path: Path
+
+
+@dataclass(frozen=True, slots=True)
+class LookedAt:
+    """A look at a file, and what the file is called."""
+
+    look: Look
+    name: str
 
 
 MENDING = (
@@ -141,6 +153,12 @@ NARROWED = Edit("tables/quality.toml", '"6.5 to 8.5"', '"6.6 to 8.5"', "and some
 WIDENED = Edit("tables/quality.toml", '"< 6.5"', '"< 6.6"', "the same")
 
 
+#: The stations as the field office keeps them, and how they are read; and a workbook of rules that goes out.
+STATIONS, STATIONS_READ, RULES = "data/stations.xlsx", "data/stations.toml", "rules.xlsx"
+#: What somebody changes in it: by row the cell, from 1 and 0.
+REVIEWED = {7: (4, "poor")}
+
+
 def write_survey(folder: Path) -> list[Path]:
     """Write the book of the survey, faults and all, and its data; return the files.
 
@@ -159,6 +177,8 @@ def write_survey(folder: Path) -> list[Path]:
         written += write_loggers(folder / "data" / "loggers")
         write_samples(folder / "data" / "samples.csv")
         write_sheets(folder / "data" / "sheets.csv")
+        if find_spec("xlsxwriter") is not None:
+            written.append(write_stations(folder / STATIONS))
     except OSError as error:
         raise unwritable(folder, error) from error
     return [*written, folder / "data" / "samples.csv", folder / "data" / "sheets.csv"]
@@ -194,6 +214,16 @@ def _squeezed(text: str) -> str:
     return "\n".join(
         line[: len(line) - len(line.lstrip())] + " ".join(line.split()) for line in text.split("\n")
     )
+
+
+def _reviewed(made: RulesWorkbook) -> RulesWorkbook:
+    """Return a workbook of rules as somebody saves it who changed cells of its first table."""
+    first, *others = made.rules.tables
+    records = [list(record) for record in first.records]
+    for number, (at, text) in REVIEWED.items():
+        records[number - 1][at] = text
+    changed = replace(first, records=tuple(map(tuple, records)))
+    return replace(made, rules=replace(made.rules, tables=(changed, *others)))
 
 
 class Story:
@@ -296,6 +326,7 @@ class Story:
             self.book().check(["quality"], data=False),
         )
         quality.write_text(before, encoding="utf-8")  # so it stays as it was
+        self._workbooks(where)
         loggers = self.folder / "data" / "loggers" / "2026-*.csv"
         self.tell(
             "A second source: a file a month, with semicolons, decimal commas and days like 03.04.2026",
@@ -312,6 +343,34 @@ class Story:
             "All of it as one page, for those who never run a command",
             f"kivvet report --to {self.folder}/report.html {where}",
             Written(page, page.save(self.folder / "report.html")),
+        )
+
+    def _workbooks(self, where: str) -> None:
+        """Read what others keep in a workbook, and let rules be reviewed in one, where the extra for it is installed."""
+        stations, rules = self.folder / STATIONS, self.folder / RULES
+        if not stations.is_file():
+            return
+        self.tell(
+            "The field office keeps its stations in a workbook, with all that such sheets have",
+            f"kivvet look {stations}",
+            LookedAt(self.book().look(stations), str(stations)),
+        )
+        self.tell(
+            "It gives just what the list in the book gives",
+            f"kivvet compare station --against {self.folder / STATIONS_READ} {where}",
+            self.book().compare("station", self.folder / STATIONS_READ),
+        )
+        made = self.book().export(["quality", "oxygen_status"])
+        self.tell(
+            "Rules go out to those who must agree, with counts and findings beside them",
+            f"kivvet export {rules} quality oxygen_status {where}",
+            Written(made, made.save(rules)),
+        )
+        _reviewed(made).save(rules)
+        self.tell(
+            "Somebody changes a class there; what that would move is told, and nothing is written yet",
+            f"kivvet import {rules} {where}",
+            self.book().import_rules(rules),
         )
 
     def book(self) -> Book:

@@ -10,17 +10,21 @@ from rich.rule import Rule
 from rich.text import Text
 
 from kivvet.books.asks.add_dataset import Added
+from kivvet.books.asks.rules_in import RulesIn
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import Impact
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.words.findings import Report
-from kivvet.demo.story import Edit, Shown, Written
+from kivvet.demo.story import Edit, LookedAt, Shown, Written
+from kivvet.pages.rules_workbook import RulesWorkbook
 from kivvet.show.added import print_added
 from kivvet.show.applied import print_apply_report
 from kivvet.show.chart import print_written
 from kivvet.show.comparison import print_comparison
 from kivvet.show.findings import print_report
 from kivvet.show.impact import print_impact
+from kivvet.show.look import print_look
+from kivvet.show.rules_workbook import print_exported, print_imported
 from kivvet.show.status import print_refreshed, print_status
 from kivvet.show.summary import print_summary
 
@@ -45,8 +49,16 @@ def print_step(out: Console, title: str, typed: str, result: Any) -> None:
         print_comparison(out, result)
     elif isinstance(result, Added):
         print_added(out, result)
+    elif isinstance(result, LookedAt):
+        print_look(out, result.look, result.name)
+    elif isinstance(result, RulesIn):
+        print_imported(out, result)
     elif isinstance(result, Written):
-        print_written(out, result.made, result.path)
+        made = result.made
+        if isinstance(made, RulesWorkbook):
+            print_exported(out, made, result.path)
+        else:
+            print_written(out, made, result.path)
     elif isinstance(result, list):
         out.print(Text(f"{len(result)} files, among them {result[0]} and {result[-1]}"))
     elif isinstance(result[0], Edit):

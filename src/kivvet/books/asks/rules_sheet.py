@@ -101,7 +101,7 @@ class SheetBack:
                     if one.number is None:
                         self.base.with_rows([[text if place == at else "" for place in range(width)]])
                     else:
-                        self.base.with_edits({one.number: RowEdit({at: text})})
+                        self.base.with_edits({one.number: RowEdit({int(at): text})})
                 except BookError as found:
                     bad.append((one, int(at), found))
         if not bad:
