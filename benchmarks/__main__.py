@@ -26,6 +26,7 @@ from benchmarks import (
     pipelines,
     rules,
     startup,
+    workbooks,
 )
 from benchmarks.runner import print_machine, run
 
@@ -39,6 +40,7 @@ ALL = {
     "formulas": formulas.comparisons,
     "columns": columns.comparisons,
     "cross_table": cross_table.comparisons,
+    "workbooks": workbooks.comparisons,
 }
 FIGURES = {
     "books": books.figures,

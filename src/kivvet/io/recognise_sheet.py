@@ -5,6 +5,7 @@ What is found is told and can be pasted into a book, as for files of text; see `
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -17,6 +18,7 @@ from kivvet.io.recognise import Recognised, headings_line, recognise_texts
 from kivvet.io.source_and_target import ReadOptions
 from kivvet.io.workbook_cells import CellRange, SheetCells, Workbook, cell_text
 
+_NUMBER = re.compile(r"[+-]?(?:0|[1-9]\d*)(?:\.\d+)?")  # no zeros before it, as codes have
 _MOST_ROWS = 20_000  # that are looked at for what is no data
 _LAST_ROWS = 20
 
@@ -128,6 +130,15 @@ def _with_rows(options: ReadOptions, cells: SheetCells, main: Block, remarks: li
         if _is_of_text([row[at] for row in rows])
     }
     found = recognise_texts(of_text)
+    stored = [
+        name
+        for name, values in of_text.items()
+        if len(values) > 1 and all(_NUMBER.fullmatch(value.strip()) for value in values)
+    ]
+    if stored:
+        remarks.append(
+            f"numbers are stored as texts in {listed(stored, 6)}: texts they stay, unless types says otherwise"
+        )
     return replace(found, options=options, remarks=(*remarks, *no_data.remarks, *found.remarks))
 
 

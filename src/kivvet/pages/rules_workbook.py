@@ -158,6 +158,14 @@ def workbook_of_rules(rules: RulesOut) -> bytes:
     return buffer.getvalue()
 
 
+def _height(texts: Sequence[tuple[str, int]]) -> float:
+    """Return how high a row is, in points, whose cells hold some texts in columns of some widths."""
+    lines = max(
+        sum(max(1, -(-len(line) // (width - 2))) for line in text.split("\n")) for text, width in texts
+    )
+    return 15.0 * min(lines, 20)
+
+
 class _Writer:
     """Writes sheets of one workbook, with its formats."""
 
@@ -199,6 +207,8 @@ class _Writer:
             rows = f"{count(n_found, 'row')} with findings" if n_found else ""
             said_of_all = "\n".join(filter(None, [one.why_not, rows, *one.found_of_all]))
             sheet.write_string(row, len(heads) - 1, said_of_all, self.found)
+            texts = [(one.title, 28), *((text, 26) for _, text in one.facts), (said_of_all, 60)]
+            sheet.set_row(row, _height(texts))
         sheet.set_column(0, 0, 20)
         sheet.set_column(1, 1, 28)
         sheet.set_column(2, 2, 7)
@@ -264,6 +274,12 @@ class _Writer:
                 sheet.write_number(row, at, one.counts[number - 1], self.number)
             elif head == FOUND and one.found[number - 1]:
                 sheet.write_string(row, at, one.found[number - 1], self.found)
+        texts = [
+            *((text, _WIDEST) for text in record),
+            (one.comments[number - 1], 30),
+            (one.found[number - 1], 60),
+        ]
+        sheet.set_row(row, _height(texts))
 
     def _offer_classes(self, sheet: Any, one: TableOut, head: str, cells: tuple[int, int, int, int]) -> None:
         """Let cells choose from the classes of an output, and show these in their colours."""
