@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from kivvet.book import open_book as open_book
     from kivvet.books.asks.add_dataset import Added as Added
     from kivvet.books.asks.add_example import ExampleAdded as ExampleAdded
+    from kivvet.books.asks.adopted import Adopted as Adopted
+    from kivvet.books.asks.adopted import RulesAdopted as RulesAdopted
+    from kivvet.books.asks.adopted_proof import Proof as Proof
     from kivvet.books.asks.draft_table import Drafted as Drafted
     from kivvet.books.asks.edit_table import TableEdit as TableEdit
     from kivvet.books.asks.history import DoneAgain as DoneAgain
@@ -101,6 +104,9 @@ __version__ = "0.1.0"
 
 # Names are loaded on first use, so that `import kivvet` and `kivvet --help` stay light.
 _HOMES = {
+    "Adopted": "kivvet.books.asks.adopted",
+    "Proof": "kivvet.books.asks.adopted_proof",
+    "RulesAdopted": "kivvet.books.asks.adopted",
     "Added": "kivvet.books.asks.add_dataset",
     "Applied": "kivvet.core.run.reports",
     "ApplyReport": "kivvet.core.run.reports",
@@ -191,6 +197,7 @@ _HOMES = {
 
 __all__ = [
     "Added",
+    "Adopted",
     "Applied",
     "ApplyReport",
     "Book",
@@ -242,6 +249,7 @@ __all__ = [
     "PinnedBook",
     "Pins",
     "Place",
+    "Proof",
     "Reason",
     "Refreshed",
     "Report",
@@ -249,6 +257,7 @@ __all__ = [
     "Row",
     "RowsShown",
     "RuleTable",
+    "RulesAdopted",
     "RulesIn",
     "RulesWorkbook",
     "RunTold",

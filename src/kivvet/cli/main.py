@@ -22,7 +22,7 @@ _LONGEST_NAME = 200  # of a file, in messages
 _STEPS = {
     "Start": ("new", "demo", "list"),
     "Look at data": ("add", "look", "formula"),
-    "Draft and check rules": ("draft", "check", "compare", "simplify"),
+    "Draft and check rules": ("draft", "adopt", "check", "compare", "simplify"),
     "Apply": ("apply", "unmatched", "shares"),
     "Read the result": ("show", "summary", "chart", "explain"),
     "Change, and follow": ("impact", "status", "refresh", "watch"),
@@ -31,7 +31,19 @@ _STEPS = {
 _COMMANDS = tuple(name for names in _STEPS.values() for name in names)
 
 #: Those that write a target or a table.
-_WRITING = ("apply", "refresh", "watch", "draft", "add", "simplify", "review", "import", "pin", "pack")
+_WRITING = (
+    "apply",
+    "refresh",
+    "watch",
+    "draft",
+    "adopt",
+    "add",
+    "simplify",
+    "review",
+    "import",
+    "pin",
+    "pack",
+)
 _EPILOG = """\b
 Examples:
   kivvet demo                      a river survey, from raw data to refreshed columns

@@ -50,6 +50,8 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
             "OPTIONS",
         ),
         "--no-data": Word("Read no data."),
+        "--sql": Word("The query itself, instead of a file.", "QUERY"),
+        "--name": Word("What the table is called, where nothing says so.", "NAME"),
         "--column": Word("The column that the table is to read.", "COLUMN"),
         "--against": Word("What is compared with.", "WHAT"),
         "--shared": Word("Compare what both have, where inputs or outputs differ."),

@@ -10,6 +10,7 @@ from kivvet.faces.opened import Data, OpenedBook, names_of
 
 if TYPE_CHECKING:
     from kivvet.books.asks.add_dataset import Added
+    from kivvet.books.asks.adopted import RulesAdopted
     from kivvet.books.asks.draft_table import Drafted
     from kivvet.books.asks.edit_table import TableEdit
     from kivvet.books.asks.simplify_table import Simpler
@@ -20,7 +21,54 @@ OnRows = Callable[[int], None]
 
 
 class Drafting(OpenedBook):
-    """What a book does before there are rules: look, draft, try out."""
+    """What a book does before there are rules: look, draft, take over, try out."""
+
+    def adopt(
+        self,
+        path: str | Path | None = None,
+        *,
+        sql: str = "",
+        name: str = "",
+        on: Data | None = None,
+        against: str = "",
+        write: bool = False,
+        replace: bool = False,
+        on_rows: OnRows = lambda _: None,
+    ) -> RulesAdopted:
+        """Return rules that stand in a query as tables and formulas of this book: each CASE as a table in the order of its
+        branches, what else is worked out for each row as a formula.
+
+        Parameters
+        ----------
+        path : str or Path, optional
+            A file of SQL, as the standard ISO/IEC 9075 writes it.
+        sql : str
+            The query itself, instead of a file.
+        name : str
+            What the table is called, where the query does not say so; by default as the file.
+        on : str, Path or frame, optional
+            Data on which it is proved that the tables give what the CASEs give; its columns give types, and names however they
+            are written in the query.
+        against : str
+            The column of that data that holds the results of the old rule.
+        write : bool
+            Whether they are written into the book, which has to be opened again then.
+        replace : bool
+            Whether tables of the same names may go.
+
+        Raises
+        ------
+        BookError
+            If the file cannot be read, or a name is taken.
+        DataError
+            With line and column, where something is not understood; if the data lacks a column.
+        """
+        from kivvet.books.asks.adopt_sql import adopt_sql
+        from kivvet.books.asks.adopted import write_adopted
+
+        file = None if path is None else Path(path)
+        made = adopt_sql(self._opened, file, sql, name=name, on=on, against=against, on_rows=on_rows)
+        return write_adopted(self._opened, made, replace_them=replace) if write else made
 
     def look(
         self,

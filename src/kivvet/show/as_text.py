@@ -21,6 +21,7 @@ _PRINTERS: dict[str, tuple[str, str, dict[str, Any]]] = {
     "Pins": ("pins", "print_pins", {}),
     "Report": ("findings", "print_report", {}),
     "RowsShown": ("rows", "print_rows", {}),
+    "RulesAdopted": ("adopted", "print_adopted", {}),
     "RulesIn": ("rules_workbook", "print_imported", {}),
     "Shares": ("shares", "print_shares", {}),
     "Simpler": ("simpler", "print_simpler", {}),

@@ -1,0 +1,33 @@
+"""Rows of which the first wins, written so that no two meet: as bins and mappings are written."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kivvet.core.space.boxes import Space
+from kivvet.core.tables.table import Table
+
+
+def texts_apart(table: Table) -> list[str | None] | None:
+    """Return what each row of a table over one input asks once the rows above have taken theirs, as the text of its cell; None
+    for a row that never wins. None at all where a row would be written in more parts than it is now.
+    """
+    if len(table.dimensions) != 1 or table.match != "first" or table.lookup is not None:
+        return None
+    (dimension,) = Space(
+        replace(table, inputs=tuple(replace(one, domain=None) for one in table.inputs))
+    ).dimensions
+    taken = 0
+    made: list[str | None] = []
+    for number, cells in enumerate(dimension.cells_of_row):
+        rest = cells & ~taken
+        taken |= cells
+        if not rest:
+            made.append(None)
+            continue
+        before, text = dimension.write(cells), dimension.write(rest)
+        if rest != cells and text.count(" | ") > before.count(" | "):
+            return None
+        made.append(text if rest != cells else "")
+        del number
+    return made

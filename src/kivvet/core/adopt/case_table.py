@@ -1,0 +1,422 @@
+"""The branches of a CASE as the rows of a table: cells where a branch compares one column with constants, else `when`.
+
+The first row that matches wins, as the first branch does. A comparison with NULL is unknown and no cell matches a missing value
+unless it says so, so that both give the same everywhere.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import itertools
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+
+from kivvet.core.adopt.cases import Branch
+from kivvet.core.formulas.errors import FormulaError
+from kivvet.core.formulas.tree import (
+    MIRRORED,
+    And,
+    Call,
+    ColumnName,
+    Comparison,
+    Constant,
+    IsNull,
+    Not,
+    Or,
+    Tree,
+    columns_read,
+    walk,
+    without_not,
+    write_formula,
+)
+from kivvet.core.formulas.types import type_of, type_of_constant
+from kivvet.core.tables.inputs import Input, Output
+from kivvet.core.tables.table import WHEN
+from kivvet.core.words.conditions import (
+    AnyOf,
+    Between,
+    Condition,
+    Equals,
+    IsMissing,
+    IsPresent,
+    Negation,
+    StartsWith,
+    write_condition,
+)
+from kivvet.core.words.values import Value, ValueType
+from kivvet.core.words.wording import count, listed
+
+_MOST_ROWS_OF_BRANCH = 24  # that OR makes of one branch; else it stays as it is, in `when`
+#: What a branch asks that nothing is.
+_NEVER = object()
+
+
+@dataclass
+class CaseRow:
+    """A row: its cells by column, the text of its `when`, and what it gives."""
+
+    cells: dict[str, Condition] = field(default_factory=dict)
+    when: tuple[Tree, ...] = ()
+    gives: Tree = field(default_factory=lambda: Constant(None))
+    branch: int = 0
+    note: str = ""
+
+
+@dataclass
+class CaseTable:
+    """What a CASE says, as a table.
+
+    Attributes
+    ----------
+    inputs : tuple of Input
+    output : Output
+    rows : list of CaseRow
+    otherwise : Value, or None
+        What ELSE gives, where it is a constant.
+    has_else : bool
+    notes : list of str
+        What of it is otherwise than it may seem.
+    """
+
+    inputs: tuple[Input, ...]
+    output: Output
+    rows: list[CaseRow]
+    otherwise: Value | None
+    has_else: bool
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def records(self) -> list[list[str]]:
+        """The rows as texts, headings first."""
+        has_when = any(row.when for row in self.rows)
+        names = [one.name for one in self.inputs]
+        heads = [*names, *([WHEN] if has_when else []), self.output.name]
+        made = [heads]
+        for row in self.rows:
+            cells = [write_condition(row.cells[name]) if name in row.cells else "" for name in names]
+            if len(heads) == 2 and not cells[0]:
+                cells = ["any"]
+            when = [" AND ".join(_in_brackets(one) for one in row.when)] if has_when else []
+            made.append([*cells, *when, result_of(row.gives)])
+        return made
+
+
+def _in_brackets(tree: Tree) -> str:
+    text = write_formula(tree)
+    return f"({text})" if isinstance(tree, Or) else text
+
+
+def result_of(tree: Tree) -> str:
+    """Return what a branch gives as the cell of a result."""
+    from kivvet.core.read.table_text import result_text
+
+    if not isinstance(tree, Constant):
+        return f"= {write_formula(tree)}"
+    if tree.value is None:
+        return "missing"
+    return result_text(tree.value)
+
+
+def case_table(
+    name: str, branches: Sequence[Branch], types: Mapping[str, ValueType] | None = None
+) -> CaseTable:
+    """Return what a CASE says as a table.
+
+    Parameters
+    ----------
+    name : str
+        Of the output.
+    branches : sequence of Branch
+    types : mapping of str to str, optional
+        The types of columns, as far as they are known.
+
+    Raises
+    ------
+    FormulaError
+        With the place in the text, where types do not go together.
+    """
+    known = dict(types or {})
+    kinds = _types_of_columns(branches, known)
+    notes: list[str] = []
+    rows: list[CaseRow] = []
+    otherwise: Value | None = None
+    has_else = False
+    for number, branch in enumerate(branches, 1):
+        if not branch.asked:
+            has_else = True
+            if isinstance(branch.gives, Constant):
+                otherwise = branch.gives.value
+            else:
+                rows.append(CaseRow(gives=branch.gives, branch=number, note="what ELSE gave"))
+            if number < len(branches):
+                notes.append(
+                    f"branch {number} always holds: {count(len(branches) - number, 'branch', 'branches')} below never decide"
+                )
+            break
+        made = list(_rows_of(branch, number, kinds))
+        if not made:
+            notes.append(
+                f"branch {number} is never true, since a comparison with NULL never is: it is left out"
+            )
+        rows += made
+    inputs = _inputs(rows, kinds)
+    output = Output(name, _output_type(branches, kinds | known))
+    _refuse_mixed(branches, output)
+    return CaseTable(inputs, output, rows, otherwise, has_else, notes)
+
+
+def _types_of_columns(branches: Iterable[Branch], known: Mapping[str, ValueType]) -> dict[str, ValueType]:
+    """Return by column the type that the constants it is compared with give it."""
+    kinds: dict[str, ValueType] = {}
+    for branch in branches:
+        for one in branch.asked:
+            for test in walk(one):
+                if not isinstance(test, Comparison):
+                    continue
+                for side, other in ((test.left, test.right), (test.right, test.left)):
+                    if not (isinstance(side, ColumnName) and isinstance(other, Constant)):
+                        continue
+                    kind = type_of_constant(other.value)
+                    if kind is None:
+                        continue
+                    kind = "number" if kind == "integer" else kind
+                    if side.name not in known and kinds.setdefault(side.name, kind) != kind:
+                        raise FormulaError(
+                            f"{side.name} is compared with {kinds[side.name]} and with {kind}",
+                            branch.at,
+                            "compare it with one of them",
+                        )
+            for call in walk(one):
+                if isinstance(call, Call) and call.name == "LIKE" and isinstance(call.parts[0], ColumnName):
+                    kinds.setdefault(call.parts[0].name, "text")
+    return {**kinds, **known}
+
+
+def _rows_of(branch: Branch, number: int, kinds: Mapping[str, ValueType]) -> Iterator[CaseRow]:
+    """Yield the rows of a branch; several where it asks for one thing or another of different columns."""
+    tests: list[Tree] = []
+    for one in branch.asked:
+        plain = without_not(one)
+        tests += plain.parts if isinstance(plain, And) else [plain]
+    choices = [_choices(test, kinds) for test in tests]
+    total = 1
+    for each in choices:
+        total *= len(each)
+    if total > _MOST_ROWS_OF_BRANCH:
+        choices = [each if len(each) == 1 else [(test,)] for test, each in zip(tests, choices, strict=True)]
+    for chosen in itertools.product(*choices):
+        row = _row([test for some in chosen for test in some], kinds)
+        if row is not None:
+            yield replace(row, gives=branch.gives, branch=number)
+
+
+def _choices(test: Tree, kinds: Mapping[str, ValueType]) -> list[tuple[Tree, ...]]:
+    """Return what a test asks, each a choice of tests that all have to hold."""
+    if not isinstance(test, Or) or _cell(test, kinds) is not None:
+        return [(test,)]
+    return [tuple(part.parts) if isinstance(part, And) else (part,) for part in test.parts]
+
+
+def _row(tests: Sequence[Tree], kinds: Mapping[str, ValueType]) -> CaseRow | None:
+    """Return a row that asks all of some tests; None where that is never true."""
+    row = CaseRow()
+    when: list[Tree] = []
+    for test in tests:
+        found = _cell(test, kinds)
+        if found is _NEVER:
+            return None
+        if not isinstance(found, tuple):
+            when.append(test)
+            continue
+        name, condition = found
+        before = row.cells.get(name)
+        together = condition if before is None else _both(before, condition)
+        if together is _NEVER:
+            return None
+        if together is None:
+            when.append(test)
+        else:
+            row.cells[name] = together  # type: ignore[assignment]
+    row.when = tuple(when)
+    return row
+
+
+def _cell(test: Tree, kinds: Mapping[str, ValueType]) -> object:
+    """Return the column that a test is about, and the condition of its cell; `_NEVER` where it is never true, None where it is more
+    than a cell can say.
+    """
+    match test:
+        case Comparison(operator, Constant(value), ColumnName() as column, at):
+            return _cell(Comparison(MIRRORED[operator], column, Constant(value), at), kinds)
+        case Comparison(operator, ColumnName(name), Constant(value)):
+            if value is None:
+                return _NEVER
+            fitting = _fitting(value, kinds.get(name))
+            return None if fitting is None else (name, _compared(operator, fitting))
+        case IsNull(ColumnName(name), is_negated):
+            return (name, IsPresent() if is_negated else IsMissing()) if name in kinds else None
+        case Call("LIKE", (ColumnName(name), Constant(str(pattern)))):
+            condition = _liked(pattern)
+            return None if condition is None or kinds.get(name) != "text" else (name, condition)
+        case Not(Call("LIKE", (ColumnName(name), Constant(str(pattern))))):
+            condition = _liked(pattern)
+            return None if condition is None or kinds.get(name) != "text" else (name, Negation(condition))
+        case Or(parts):
+            found = [one for one in (_cell(part, kinds) for part in parts) if one is not _NEVER]
+            if not found:
+                return _NEVER
+            if not all(isinstance(one, tuple) for one in found) or len({one[0] for one in found}) > 1:  # type: ignore[index]
+                return None
+            return found[0][0], _any([one[1] for one in found])  # type: ignore[index]
+        case And(parts):
+            made: object = None
+            for part in parts:
+                one = _cell(part, kinds)
+                if one is _NEVER:
+                    return _NEVER
+                if not isinstance(one, tuple) or (made is not None and made[0] != one[0]):  # type: ignore[index]
+                    return None
+                both = one[1] if made is None else _both(made[1], one[1])  # type: ignore[index]
+                if both is None or both is _NEVER:
+                    return both
+                made = (one[0], both)
+            return made
+    return None
+
+
+def _fitting(value: Value, kind: ValueType | None) -> Value | None:
+    """Return a constant as a value of the type of a column; None where it is none."""
+    if kind == "text":
+        return value if isinstance(value, str) else None
+    if kind in ("integer", "number", "decimal"):
+        return value if isinstance(value, (Decimal, int)) and not isinstance(value, bool) else None
+    if kind == "boolean":
+        return value if isinstance(value, bool) else None
+    if kind == "date":
+        return value if isinstance(value, dt.date) and not isinstance(value, dt.datetime) else None
+    if kind == "datetime":
+        return value if isinstance(value, dt.date) else None
+    return None
+
+
+def _compared(operator: str, value: Value) -> Condition:
+    match operator:
+        case "=":
+            return Equals(value)
+        case "<>":
+            return Negation(Equals(value))
+        case "<":
+            return Between(None, False, value, False)
+        case "<=":
+            return Between(None, False, value, True)
+        case ">":
+            return Between(value, False, None, False)
+    return Between(value, True, None, False)
+
+
+def _liked(pattern: str) -> Condition | None:
+    """Return the condition of a pattern that is a text, or the beginning of one."""
+    body = pattern.removesuffix("%")
+    if any(sign in body for sign in "%_"):
+        return None
+    if body == pattern:
+        return Equals(pattern)
+    return StartsWith(body) if body else IsPresent()
+
+
+def _any(parts: Sequence[Condition]) -> Condition:
+    flat = [inner for one in parts for inner in (one.parts if isinstance(one, AnyOf) else (one,))]
+    flat = list(dict.fromkeys(flat))
+    return flat[0] if len(flat) == 1 else AnyOf(tuple(flat))
+
+
+def _both(one: Condition, other: Condition) -> object:
+    """Return the condition that asks two; `_NEVER` where nothing is both, None where no cell says it."""
+    if one == other or (isinstance(other, IsPresent) and not isinstance(one, (IsMissing, AnyOf))):
+        return one
+    if isinstance(one, IsPresent) and not isinstance(other, (IsMissing, AnyOf)):
+        return other
+    if isinstance(one, IsMissing) or isinstance(other, IsMissing):
+        return None if isinstance(one, AnyOf) or isinstance(other, AnyOf) else _NEVER
+    if isinstance(one, Equals) and isinstance(other, Equals):
+        return _NEVER
+    if isinstance(one, Between) and isinstance(other, Between):
+        lower = _tighter(one.lower, one.lower_closed, other.lower, other.lower_closed, -1)
+        upper = _tighter(one.upper, one.upper_closed, other.upper, other.upper_closed, 1)
+        if lower[0] is not None and upper[0] is not None:
+            if lower[0] > upper[0]:  # type: ignore[operator]
+                return _NEVER
+            if lower[0] == upper[0]:
+                return Equals(lower[0]) if lower[1] and upper[1] else _NEVER
+        return Between(*lower, *upper)
+    return None
+
+
+def _tighter(
+    one: Value | None, one_closed: bool, other: Value | None, other_closed: bool, side: int
+) -> tuple[Value | None, bool]:
+    """Return the end that leaves less."""
+    if one is None or other is None:
+        return (other, other_closed) if one is None else (one, one_closed)
+    if one == other:
+        return one, one_closed and other_closed
+    is_one = (one > other) == (side < 0)  # type: ignore[operator]
+    return (one, one_closed) if is_one else (other, other_closed)
+
+
+def _inputs(rows: Sequence[CaseRow], kinds: Mapping[str, ValueType]) -> tuple[Input, ...]:
+    names = list(dict.fromkeys(name for row in rows for name in row.cells))
+    if not names:  # all is asked in `when`: some column has to be named
+        read = [name for row in rows for one in row.when for name in columns_read(one)]
+        names = [next((name for name in read if name in kinds), read[0])] if read else []
+    return tuple(Input(name, kinds.get(name, "number")) for name in names)
+
+
+def _output_type(branches: Sequence[Branch], kinds: Mapping[str, ValueType]) -> ValueType:
+    """Return the type of what all branches give."""
+    found: list[ValueType] = []
+    for branch in branches:
+        kind = type_of(branch.gives, lambda column: kinds.get(column.name))
+        if kind is not None:
+            is_whole = isinstance(branch.gives, Constant) and kind == "number"
+            value = branch.gives.value if isinstance(branch.gives, Constant) else None
+            whole = is_whole and isinstance(value, Decimal) and value == value.to_integral_value()
+            found.append("integer" if whole else kind)
+        elif not isinstance(branch.gives, Constant):
+            found.append("number")
+    different = set(found)
+    if different <= {"integer"} and different:
+        return "integer"
+    if different and different <= {"integer", "number", "decimal"}:
+        return "number"
+    if different == {"date", "datetime"}:
+        return "datetime"
+    return found[0] if found else "text"
+
+
+def _refuse_mixed(branches: Sequence[Branch], output: Output) -> None:
+    for branch in branches:
+        if not isinstance(branch.gives, Constant) or branch.gives.value is None:
+            continue
+        kind = type_of_constant(branch.gives.value)
+        fits = {
+            "number": ("integer", "number"),
+            "datetime": ("date", "datetime"),
+            "integer": ("integer", "number"),
+        }
+        if kind is not None and kind not in fits.get(output.type, (output.type,)):
+            raise FormulaError(
+                f"one branch gives {write_formula(branch.gives)}, and others {output.type}",
+                branch.at,
+                "give one type in all branches, such as CAST(... AS VARCHAR(10))",
+            )
+
+
+def unfitting_names(tables: Sequence[CaseTable]) -> list[str]:
+    """Return the columns that differ by case alone."""
+    names = list(dict.fromkeys(one.name for table in tables for one in table.inputs))
+    by_case: dict[str, list[str]] = {}
+    for name in names:
+        by_case.setdefault(name.casefold(), []).append(name)
+    return [listed(same) for same in by_case.values() if len(same) > 1]
