@@ -19,6 +19,7 @@ from kivvet.core.adopt.case_table import CaseTable, case_table
 from kivvet.core.adopt.cases import Branch, branches_of, is_case
 from kivvet.core.adopt.queries import Item, read_query
 from kivvet.core.adopt.sql_tokens import Token, joined, spelled_once
+from kivvet.core.check.check import findings_of
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.tree import And, Case, Constant, Tree, write_name
@@ -34,6 +35,10 @@ if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
 _MOST_BYTES = 16 << 20
+
+
+class _NothingError(Exception):
+    """No branch is left."""
 
 
 @dataclass(frozen=True)
@@ -79,7 +84,8 @@ def adopt_sql(
         made: list[Adopted] = []
         left = list(found.left)
         spelled: dict[str, str] = {}  # by a name in small letters, as it stands first
-        for item in found.items:
+        named = [one for one in found.items if name and one.name == name]
+        for item in named or found.items:
             called = item.name or (stem if len(found.items) == 1 else f"{stem}_{len(made) + 1}")
             tokens = spelled_once(item.tokens, spelled) if data is None else data.with_its_names(item.tokens)
             one = _adopted(called, replace(item, tokens=tokens), text, data)
@@ -96,6 +102,12 @@ def adopt_sql(
             found="; ".join(left) or None,
         )
     proofs: list[Proof] = []
+    tables = [one.name for one in made if one.table is not None]
+    if against and len(tables) > 1:
+        raise BookError(
+            f"a column of old results is of one table, and the query makes {len(tables)}: {listed(tables, 8)}",
+            fix=f"say which: --name {tables[0]} (name={tables[0]!r})",
+        )
     if data is not None:
         proofs = [
             proved(book, data.read, one.name, one.table, one.tree, against, on_rows)
@@ -175,11 +187,18 @@ def _adopted(name: str, item: Item, text: _Text, data: _Data | None) -> Adopted 
         return _formula(name, item, text, data)
     branches = list(branches_of(item.tokens))
     made = case_table(name, branches, None if data is None else data.types)
+    line = text.text[: item.at].count("\n") + 1
+    if not made.inputs:
+        return (
+            f"{name} (line {line}) is not taken over: it gives the same for all rows, whatever columns hold"
+        )
     if data is not None:
         data.need([one.name for one in made.inputs], item.at)
-    line = text.text[: item.at].count("\n") + 1
     note = f"taken over from {text.shown}, line {line}"
-    table, toml, notes = _as_table(name, made, note)
+    try:
+        table, toml, notes = _as_table(name, made, note)
+    except _NothingError:
+        return f"{name} (line {line}) is not taken over: no branch of it can ever hold"
     return Adopted(name, "table", toml, table, tree_of(branches), (*made.notes, *notes), line)
 
 
@@ -213,6 +232,17 @@ def _as_table(name: str, made: CaseTable, note: str) -> tuple[Table, str, list[s
     toml = _toml(made, records, note, is_first=True)
     table = _read(name, toml)
     notes: list[str] = []
+    never = {one.rows[0] - 1 for one in findings_of(table) if one.kind == "impossible" and not one.possible}
+    if never:
+        made.rows = [row for at, row in enumerate(made.rows) if at not in never]
+        notes.append(
+            f"{count(len(never), 'branch asks', 'branches ask')} what no value is, and {'is' if len(never) == 1 else 'are'} left out"
+        )
+        if not made.rows:
+            raise _NothingError
+        records = made.records
+        toml = _toml(made, records, note, is_first=True)
+        table = _read(name, toml)
     apart = texts_apart(table)
     if apart is not None and len(records[0]) == 2:
         kept = [record for record, text in zip(records[1:], apart, strict=True) if text is not None]

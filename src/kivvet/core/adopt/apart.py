@@ -9,8 +9,9 @@ from kivvet.core.tables.table import Table
 
 
 def texts_apart(table: Table) -> list[str | None] | None:
-    """Return what each row of a table over one input asks once the rows above have taken theirs, as the text of its cell; None
-    for a row that never wins. None at all where a row would be written in more parts than it is now.
+    """Return what each row of a table over one input asks once the rows above have taken theirs, as the text of its cell: empty
+    where that is what it asks already, None for a row that never wins. None at all where a row would be written in more
+    parts than it is now.
     """
     if len(table.dimensions) != 1 or table.match != "first" or table.lookup is not None:
         return None
@@ -19,15 +20,16 @@ def texts_apart(table: Table) -> list[str | None] | None:
     ).dimensions
     taken = 0
     made: list[str | None] = []
-    for number, cells in enumerate(dimension.cells_of_row):
+    for cells in dimension.cells_of_row:
         rest = cells & ~taken
         taken |= cells
         if not rest:
             made.append(None)
-            continue
-        before, text = dimension.write(cells), dimension.write(rest)
-        if rest != cells and text.count(" | ") > before.count(" | "):
-            return None
-        made.append(text if rest != cells else "")
-        del number
+        elif rest == cells:
+            made.append("")
+        else:
+            text = dimension.write(rest)
+            if text.count(" | ") > dimension.write(cells).count(" | "):
+                return None
+            made.append(text)
     return made

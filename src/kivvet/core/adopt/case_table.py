@@ -197,7 +197,7 @@ def _rows_of(branch: Branch, number: int, kinds: Mapping[str, ValueType]) -> Ite
     """Yield the rows of a branch; several where it asks for one thing or another of different columns."""
     tests: list[Tree] = []
     for one in branch.asked:
-        plain = without_not(one)
+        plain = _without_empty_texts(without_not(one))
         tests += plain.parts if isinstance(plain, And) else [plain]
     choices = [_choices(test, kinds) for test in tests]
     total = 1
@@ -209,6 +209,24 @@ def _rows_of(branch: Branch, number: int, kinds: Mapping[str, ValueType]) -> Ite
         row = _row([test for some in chosen for test in some], kinds)
         if row is not None:
             yield replace(row, gives=branch.gives, branch=number)
+
+
+def _without_empty_texts(tree: Tree) -> Tree:
+    """Return a condition without the text of no characters, which is missing here: nothing is it, all that is present is another
+    and more.
+    """
+    match tree:
+        case And(parts):
+            made = tuple(map(_without_empty_texts, parts))
+            return Constant(False) if Constant(False) in made else And(made)
+        case Or(parts):
+            made = tuple(one for one in map(_without_empty_texts, parts) if one != Constant(False))
+            return Constant(False) if not made else made[0] if len(made) == 1 else Or(made)
+        case Comparison(operator, Constant(""), right, at):
+            return _without_empty_texts(Comparison(MIRRORED[operator], right, Constant(""), at))
+        case Comparison(operator, left, Constant("")):
+            return IsNull(left, True) if operator in ("<>", ">", ">=") else Constant(False)
+    return tree
 
 
 def _choices(test: Tree, kinds: Mapping[str, ValueType]) -> list[tuple[Tree, ...]]:
@@ -247,6 +265,8 @@ def _cell(test: Tree, kinds: Mapping[str, ValueType]) -> object:
     than a cell can say.
     """
     match test:
+        case Constant(False):
+            return _NEVER
         case Comparison(operator, Constant(value), ColumnName() as column, at):
             return _cell(Comparison(MIRRORED[operator], column, Constant(value), at), kinds)
         case Comparison(operator, ColumnName(name), Constant(value)):

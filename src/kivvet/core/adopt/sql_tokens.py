@@ -58,11 +58,11 @@ def tokens_of(text: str) -> list[Token]:
     at = 0
     while at < len(text):
         match = _TOKEN.match(text, at)
+        if text.startswith("/*", at) and (match is None or match.lastgroup != "blank"):
+            raise FormulaError("a comment does not end", at, "*/ ends it")
         if match is None:
             sign = text[at]
             what = {"'": "a text does not end", '"': "a name in quotes does not end"}.get(sign)
-            if text.startswith("/*", at):
-                what = "a comment does not end"
             raise FormulaError(what or f"{sign!r} is no sign of a query", at)
         kind = match.lastgroup
         found = match[0]
