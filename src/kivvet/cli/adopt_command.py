@@ -14,6 +14,8 @@ from kivvet.cli.telling import Form, forms
 @click.command("adopt", cls=Command, short_help="Take over rules that stand in a query or a sheet.")
 @click.argument("file", type=click.Path(path_type=Path), required=False)
 @option("--sql")
+@option("--column", "Of a workbook, the heading of the column whose formulas are taken over.")
+@option("--read-as")
 @option("--name")
 @option("--on", "Data to prove it on, row by row: a dataset of the book, or a file.")
 @option("--against", "The column of the data that holds the results of the old rule.")
@@ -24,6 +26,8 @@ from kivvet.cli.telling import Form, forms
 def command(
     file: Path | None,
     sql: str | None,
+    column: str | None,
+    read_as: str | None,
     name: str | None,
     on: str | None,
     against: str | None,
@@ -33,7 +37,8 @@ def command(
     form: Form,
 ) -> None:
     """Take over the rules of FILE.sql: each CASE becomes a table, in the order of its branches and with its logic of NULL; what
-    else a query works out for each row becomes a formula. What is not understood is said with its place.
+    else a query works out for each row becomes a formula. Of a workbook, the formulas down a column: nested IF becomes a table, a
+    lookup into a range too. What is not understood is said with its place.
 
     With --on it is proved on data that the table gives what the CASE gives; with --against also what an old column holds. Without
     --write it is only shown. It ends with 1 where something differs.
@@ -42,6 +47,7 @@ def command(
     Examples:
       kivvet adopt quality.sql
       kivvet adopt quality.sql --on samples --against old_quality --write
+      kivvet adopt results.xlsx --column Class --write
       kivvet adopt --sql "CASE WHEN ph < 6.5 THEN 'acidic' ELSE 'other' END" --name acidity
     """
     from kivvet.show.adopted import print_adopted
@@ -54,6 +60,8 @@ def command(
         made = opened.adopt(
             file,
             sql=sql or "",
+            column=column or "",
+            read_as=read_as or "",
             name=name or "",
             on=on,
             against=against or "",

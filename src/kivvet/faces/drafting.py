@@ -28,6 +28,8 @@ class Drafting(OpenedBook):
         path: str | Path | None = None,
         *,
         sql: str = "",
+        column: str = "",
+        read_as: str = "",
         name: str = "",
         on: Data | None = None,
         against: str = "",
@@ -35,15 +37,21 @@ class Drafting(OpenedBook):
         replace: bool = False,
         on_rows: OnRows = lambda _: None,
     ) -> RulesAdopted:
-        """Return rules that stand in a query as tables and formulas of this book: each CASE as a table in the order of its
-        branches, what else is worked out for each row as a formula.
+        """Return rules that stand in a query, or down a column of a sheet, as tables and formulas of this book: each CASE, or
+        nested IF, as a table in the order of its branches, a lookup into a range as a table, what else is worked out for each
+        row as a formula.
 
         Parameters
         ----------
         path : str or Path, optional
-            A file of SQL, as the standard ISO/IEC 9075 writes it.
+            A file of SQL, as the standard ISO/IEC 9075 writes it; or a workbook (.xlsx, .ods).
         sql : str
             The query itself, instead of a file.
+        column : str
+            Of a workbook, the heading of the column whose formulas are taken over. The data that they are held against is the
+            sheet itself.
+        read_as : str
+            Of a workbook, where its table lies, in the words of a dataset; without it that is recognised.
         name : str
             What the table is called, where the query does not say so; by default as the file.
         on : str, Path or frame, optional
@@ -65,8 +73,14 @@ class Drafting(OpenedBook):
         """
         from kivvet.books.asks.adopt_sql import adopt_sql
         from kivvet.books.asks.adopted import write_adopted
+        from kivvet.io.formats import has_sheets
 
         file = None if path is None else Path(path)
+        if file is not None and has_sheets(file):
+            from kivvet.books.asks.adopt_sheet import adopt_sheet
+
+            made = adopt_sheet(self._opened, file, column, name=name, read_as=read_as, on_rows=on_rows)
+            return write_adopted(self._opened, made, replace_them=replace) if write else made
         made = adopt_sql(self._opened, file, sql, name=name, on=on, against=against, on_rows=on_rows)
         return write_adopted(self._opened, made, replace_them=replace) if write else made
 

@@ -56,7 +56,7 @@ def traps_of(path: Path, sheets: Collection[str] | None = None) -> Traps:
     DataError
         If it is no such file, or unpacks to an absurd size.
     """
-    with _opened(path) as package:
+    with opened_package(path) as package:
         if path.suffix.lower() == ".ods":
             return traps_of_ods(path, package, sheets)
         parts = set(package.namelist())
@@ -84,7 +84,7 @@ def refuse_far_apart(path: Path, sheet: str) -> None:
 
     An OpenDocument sheet is looked at by `traps_of`.
     """
-    with _opened(path) as package:
+    with opened_package(path) as package:
         if path.suffix.lower() == ".ods" or _BINARY in package.namelist():
             return
         _, part_of = _book(package)
@@ -95,8 +95,16 @@ def refuse_far_apart(path: Path, sheet: str) -> None:
             refuse_wide(path, sheet, (extent.low[0], extent.low[1]), (extent.high[0], extent.high[1]))
 
 
+def pieces_of_sheet(path: Path, package: zipfile.ZipFile, sheet: str) -> Iterator[bytes] | None:
+    """Return the bytes of a sheet in pieces that end with a whole cell; None where the form of the file has no such part."""
+    if _BINARY in package.namelist() or "xl/workbook.xml" not in package.namelist():
+        return None
+    _, part_of = _book(package)
+    return _pieces(path, sheet, chunks_of(package, part_of[sheet])) if sheet in part_of else None
+
+
 @contextmanager
-def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
+def opened_package(path: Path) -> Iterator[zipfile.ZipFile]:
     """Give a workbook as the package of parts that it is; what is wrong with it as errors for people."""
     try:
         with zipfile.ZipFile(path) as package:

@@ -65,7 +65,10 @@ def _print_proof(out: Console, proof: Proof) -> None:
     for before, now, number in proof.pairs:
         out.print(Text(f"           {number:,}  {before} -> {now}"))
     for one in proof.examples:
-        out.print(Text(f"           row {one.row:,}: {one.before}, and the table gives {one.now}", "dim"))
+        because = f": {one.why}" if one.why else ""
+        out.print(
+            Text(f"           row {one.row:,}: {one.before}, and the table gives {one.now}{because}", "dim")
+        )
     if proof.unmatched:
         said = f"{count(proof.unmatched, 'row')} get nothing: no branch holds there, and nothing is said for the rest"
         print_columns(out, [("", "", 2), ("gap", "yellow", 9)], said)

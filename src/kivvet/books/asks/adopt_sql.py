@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 _MOST_BYTES = 16 << 20
 
 
-class _NothingError(Exception):
+class NothingError(Exception):
     """No branch is left."""
 
 
@@ -196,8 +196,8 @@ def _adopted(name: str, item: Item, text: _Text, data: _Data | None) -> Adopted 
         data.need([one.name for one in made.inputs], item.at)
     note = f"taken over from {text.shown}, line {line}"
     try:
-        table, toml, notes = _as_table(name, made, note)
-    except _NothingError:
+        table, toml, notes = as_table(name, made, note)
+    except NothingError:
         return f"{name} (line {line}) is not taken over: no branch of it can ever hold"
     return Adopted(name, "table", toml, table, tree_of(branches), (*made.notes, *notes), line)
 
@@ -226,11 +226,11 @@ def _formula(name: str, item: Item, text: _Text, data: _Data | None) -> Adopted 
     )
 
 
-def _as_table(name: str, made: CaseTable, note: str) -> tuple[Table, str, list[str]]:
+def as_table(name: str, made: CaseTable, note: str) -> tuple[Table, str, list[str]]:
     """Return a table, its text, and what more is to be said; of one input as bins or a mapping, where it is one."""
     records = made.records
     toml = _toml(made, records, note, is_first=True)
-    table = _read(name, toml)
+    table = table_of_text(name, toml)
     notes: list[str] = []
     never = {one.rows[0] - 1 for one in findings_of(table) if one.kind == "impossible" and not one.possible}
     if never:
@@ -239,17 +239,17 @@ def _as_table(name: str, made: CaseTable, note: str) -> tuple[Table, str, list[s
             f"{count(len(never), 'branch asks', 'branches ask')} what no value is, and {'is' if len(never) == 1 else 'are'} left out"
         )
         if not made.rows:
-            raise _NothingError
+            raise NothingError
         records = made.records
         toml = _toml(made, records, note, is_first=True)
-        table = _read(name, toml)
+        table = table_of_text(name, toml)
     apart = texts_apart(table)
     if apart is not None and len(records[0]) == 2:
         kept = [record for record, text in zip(records[1:], apart, strict=True) if text is not None]
         texts = [text for text in apart if text is not None]
         rows = [[text or record[0], record[1]] for record, text in zip(kept, texts, strict=True)]
         plain_toml = _toml(made, [records[0], *rows], note, is_first=False)
-        plain = _read(name, plain_toml)
+        plain = table_of_text(name, plain_toml)
         if compare_tables(table, plain).is_same:
             gone = len(apart) - len(kept)
             if gone:
@@ -279,11 +279,13 @@ def _toml(made: CaseTable, records: Sequence[Sequence[str]], note: str, *, is_fi
     return "\n".join([*lines, "]", ""])
 
 
-def _read(name: str, toml: str) -> Table:
-    """Return the table that a text describes; `TableError` where it cannot be read."""
+def table_of_text(name: str, toml: str, files: Mapping[str, bytes] | None = None) -> Table:
+    """Return the table that a text describes, with files that lie beside it; `TableError` where it cannot be read."""
     with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
         path = Path(folder) / "table.toml"
         path.write_text(toml, encoding="utf-8")
+        for beside, content in (files or {}).items():
+            path.with_name(beside).write_bytes(content)
         table, _, faults = read_table(path)
     errors = [one for one in faults if one.severity == "error"]
     if table is None or errors:

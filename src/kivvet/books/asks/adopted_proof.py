@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -33,11 +33,12 @@ _MOST_EXAMPLES = 5
 
 @dataclass(frozen=True)
 class Differing:
-    """A row in which two results differ: its number, what was given, and what the table gives."""
+    """A row in which two results differ: its number, what was given, what the table gives, and why, where that is known."""
 
     row: int
     before: str
     now: str
+    why: str = ""
 
 
 @dataclass(frozen=True)
@@ -78,7 +79,10 @@ class Proof:
             "column": self.column,
             "odd": self.odd,
             "pairs": [list(one) for one in self.pairs],
-            "examples": [{"row": one.row, "before": one.before, "now": one.now} for one in self.examples],
+            "examples": [
+                {"row": one.row, "before": one.before, "now": one.now, "why": one.why}
+                for one in self.examples
+            ],
             "unmatched": self.unmatched,
         }
 
@@ -88,16 +92,23 @@ def proved(
     data: DataRead,
     name: str,
     table: Table,
-    rule: Tree,
+    rule: Tree | None,
     against: str,
     on_rows: Callable[[int], None],
+    helpers: Mapping[str, Table] | None = None,
+    formulas: Mapping[str, Formula] | None = None,
+    why: Callable[[int], str] = lambda _: "",
 ) -> Proof:
     """Return a table held against the rule that it was made of, and against a column of old results.
 
     Parameters
     ----------
-    rule : Tree
+    rule : Tree or None
         What it was made of, which is evaluated on its own.
+    helpers, formulas : mapping by name
+        What else the table and the rule read.
+    why : callable
+        Gives for the number of a row, from 1, why its old result may be another.
 
     Raises
     ------
@@ -112,10 +123,14 @@ def proved(
         missing={_TAKEN: value for value in table.missing.values()},  # noqa: B035 - there is one output
         otherwise={_TAKEN: value for value in table.otherwise.values()},  # noqa: B035
     )
-    other = OtherRules({_TAKEN: taken}).of(book)
-    dataset = replace(data.dataset, entries=(*data.dataset.entries, Entry(_TAKEN, is_written=False)))
+    helpers, formulas = dict(helpers or {}), dict(formulas or {})
+    other = OtherRules({_TAKEN: taken, **helpers}, formulas).of(book)
+    entries = (Entry(one, is_written=False) for one in (*formulas, *helpers, _TAKEN))
+    dataset = replace(data.dataset, entries=(*data.dataset.entries, *entries))
     source = data.open()
-    wanted: dict[str, Formula] = {"table": column_formula(_TAKEN), "rule": of_tree("rule", rule)}
+    wanted: dict[str, Formula] = {"table": column_formula(_TAKEN)}
+    if rule is not None:
+        wanted["rule"] = of_tree("rule", rule)
     if against:
         if against not in source.names and not data.is_of_book:
             raise DataError(
@@ -134,9 +149,9 @@ def proved(
         texts = {name: _texts(array) for name, array in columns.items()}
         now = texts["table"]
         unmatched += now.null_count
-        unlike = _unlike(texts["rule"], now)
+        unlike = _unlike(texts.get("rule", now), now)
         differing += int(unlike.sum())
-        before = texts.get("old", texts["rule"])
+        before = texts.get("old", texts.get("rule", now))
         if against:
             unlike = _unlike(before, now)
             odd += int(unlike.sum())
@@ -145,7 +160,12 @@ def proved(
             (_shown(before[int(row)].as_py()), _shown(now[int(row)].as_py())) for row in rows[:100_000]
         )
         examples += [
-            Differing(n_rows + int(row) + 1, _shown(before[int(row)].as_py()), _shown(now[int(row)].as_py()))
+            Differing(
+                n_rows + int(row) + 1,
+                _shown(before[int(row)].as_py()),
+                _shown(now[int(row)].as_py()),
+                why(n_rows + int(row) + 1),
+            )
             for row in rows[: max(0, _MOST_EXAMPLES - len(examples))]
         ]
         n_rows += batch.n_rows

@@ -119,7 +119,10 @@ def result_of(tree: Tree) -> str:
 
 
 def case_table(
-    name: str, branches: Sequence[Branch], types: Mapping[str, ValueType] | None = None
+    name: str,
+    branches: Sequence[Branch],
+    types: Mapping[str, ValueType] | None = None,
+    spelled: Mapping[str, str] | None = None,
 ) -> CaseTable:
     """Return what a CASE says as a table.
 
@@ -130,6 +133,9 @@ def case_table(
     branches : sequence of Branch
     types : mapping of str to str, optional
         The types of columns, as far as they are known.
+    spelled : mapping of str to str, optional
+        Where texts are compared in capitals, so that case does not count: by such a text how it is to be written. The inputs
+        of texts fold case then.
 
     Raises
     ------
@@ -137,6 +143,10 @@ def case_table(
         With the place in the text, where types do not go together.
     """
     known = dict(types or {})
+    if spelled is not None:
+        branches = [
+            replace(one, asked=tuple(_as_spelled(part, spelled) for part in one.asked)) for one in branches
+        ]
     kinds = _types_of_columns(branches, known)
     notes: list[str] = []
     rows: list[CaseRow] = []
@@ -161,9 +171,43 @@ def case_table(
             )
         rows += made
     inputs = _inputs(rows, kinds)
+    if spelled is not None:
+        inputs = tuple(replace(one, fold=("case",)) if one.type == "text" else one for one in inputs)
+        for row in rows:
+            row.when = tuple(_in_capitals(part, kinds) for part in row.when)
     output = Output(name, _output_type(branches, kinds | known))
     _refuse_mixed(branches, output)
     return CaseTable(inputs, output, rows, otherwise, has_else, notes)
+
+
+def _as_spelled(tree: Tree, spelled: Mapping[str, str]) -> Tree:
+    """Return a condition whose texts in capitals are compared as they are spelled."""
+    match tree:
+        case And(parts):
+            return And(tuple(_as_spelled(one, spelled) for one in parts))
+        case Or(parts):
+            return Or(tuple(_as_spelled(one, spelled) for one in parts))
+        case Not(part):
+            return Not(_as_spelled(part, spelled))
+        case Comparison(
+            ("=" | "<>") as operator, Call("UPPER", (ColumnName() as column,)), Constant(str(text)), at
+        ):
+            return Comparison(operator, column, Constant(spelled.get(text, text)), at)
+    return tree
+
+
+def _in_capitals(tree: Tree, kinds: Mapping[str, ValueType]) -> Tree:
+    """Return a condition that stays one, its texts compared in capitals again."""
+    match tree:
+        case And(parts):
+            return And(tuple(_in_capitals(one, kinds) for one in parts))
+        case Or(parts):
+            return Or(tuple(_in_capitals(one, kinds) for one in parts))
+        case Comparison(operator, ColumnName(name) as column, Constant(str(text)), at) if (
+            kinds.get(name) == "text"
+        ):
+            return Comparison(operator, Call("UPPER", (column,)), Constant(text.upper()), at)
+    return tree
 
 
 def _types_of_columns(branches: Iterable[Branch], known: Mapping[str, ValueType]) -> dict[str, ValueType]:
