@@ -44,6 +44,15 @@ if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
 _MOST_CELLS_TOLD = 8
+_ERRORS = (
+    "#N/A",
+    "#VALUE!",
+    "#DIV/0!",
+    "#REF!",
+    "#NAME?",
+    "#NUM!",
+    "#NULL!",
+)  # shown where there is no result
 
 
 def adopt_sheet(
@@ -118,7 +127,8 @@ def adopt_sheet(
             said = reasons.get(at, "the value was not worked out anew since something changed")
             return f"{cell_name(at, number)}, {said}"
 
-        plain = replace(data, dataset=replace(data.dataset, entries=()))
+        fields = replace(data.dataset.fields, missing_words_of={column: _ERRORS})
+        plain = replace(data, dataset=replace(data.dataset, entries=(), fields=fields))
         proofs.append(proved(book, plain, main.name, main.table, rule, column, on_rows, helpers, keys, why))
     return RulesAdopted(
         f"{shown_path(path)}, {cell_name(first, number)}", tuple(made), tuple(left), tuple(proofs)
@@ -205,6 +215,8 @@ def _made(name: str, sql: str, case: SheetCase, note: str) -> list[Adopted]:
     branches = list(branches_of(tokens))
     types = dict(case.types) | {one.name: one.table.outputs[0].type for one in made if one.table is not None}
     table_case = case_table(name, branches, types, case.spelled)
+    if not table_case.inputs:
+        raise FormulaError("it gives the same in all rows: no condition of it can ever hold", 0)
     try:
         table, toml, notes = as_table(name, table_case, note)
     except NothingError as error:

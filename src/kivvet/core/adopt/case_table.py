@@ -170,6 +170,7 @@ def case_table(
                 f"branch {number} is never true, since a comparison with NULL never is: it is left out"
             )
         rows += made
+    _leave_missing_to_first(rows)
     inputs = _inputs(rows, kinds)
     if spelled is not None:
         inputs = tuple(replace(one, fold=("case",)) if one.type == "text" else one for one in inputs)
@@ -178,6 +179,18 @@ def case_table(
     output = Output(name, _output_type(branches, kinds | known))
     _refuse_mixed(branches, output)
     return CaseTable(inputs, output, rows, otherwise, has_else, notes)
+
+
+def _leave_missing_to_first(rows: Sequence[CaseRow]) -> None:
+    """Take "or missing" out of rows below one that asks for just that: it never comes to them."""
+    asked: set[str] = set()
+    for row in rows:
+        for name in asked & set(row.cells):
+            one = row.cells[name]
+            if isinstance(one, AnyOf) and IsMissing() in one.parts:
+                row.cells[name] = _any([part for part in one.parts if part != IsMissing()])
+        if not row.when and list(row.cells.values()) == [IsMissing()]:
+            asked |= set(row.cells)
 
 
 def _as_spelled(tree: Tree, spelled: Mapping[str, str]) -> Tree:
@@ -397,6 +410,12 @@ def _any(parts: Sequence[Condition]) -> Condition:
 
 def _both(one: Condition, other: Condition) -> object:
     """Return the condition that asks two; `_NEVER` where nothing is both, None where no cell says it."""
+    if isinstance(one, AnyOf) or isinstance(other, AnyOf):
+        parts, rest = (one.parts, other) if isinstance(one, AnyOf) else (other.parts, one)  # type: ignore[union-attr]
+        made = [both for both in (_both(part, rest) for part in parts) if both is not _NEVER]
+        if any(both is None for both in made):
+            return None
+        return _any(made) if made else _NEVER  # type: ignore[arg-type]
     if one == other or (isinstance(other, IsPresent) and not isinstance(one, (IsMissing, AnyOf))):
         return one
     if isinstance(one, IsPresent) and not isinstance(other, (IsMissing, AnyOf)):

@@ -10,7 +10,7 @@ from decimal import Decimal
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.words.places import column_letters, column_number
 
-_DEEPEST = 200
+_DEEPEST = 128
 _TOKEN = re.compile(
     r"""(?P<blank>\s+)
     |(?P<text>"(?:[^"]|"")*")
@@ -27,6 +27,14 @@ _REFERENCE = re.compile(
     r"(?:(?:\$?(?P<quoted>'(?:[^']|'')+'|[^.!\[\]']*))[.!])?(?P<from>\$?[A-Za-z]{1,3}\$?\d{1,7})(?::\.?(?:[^.!]*[.!])?(?P<to>\$?[A-Za-z]{1,3}\$?\d{1,7}))?"
 )
 _CELL = re.compile(r"(\$?)([A-Za-z]{1,3})(\$?)(\d{1,7})")
+#: How tightly signs bind.
+_BINDS = {
+    **dict.fromkeys(("=", "<>", "<", "<=", ">", ">="), 0),
+    "&": 1,
+    **dict.fromkeys("+-", 2),
+    **dict.fromkeys("*/", 3),
+    "^": 4,
+}
 #: What gives another value each time, or reads what nobody sees.
 _VOLATILE = ("NOW", "TODAY", "RAND", "RANDBETWEEN", "OFFSET", "INDIRECT", "CELL", "INFO")
 
@@ -128,31 +136,16 @@ class _Reader:
     def _next(self) -> tuple[str, str, int]:
         return self.tokens[self.place] if self.place < len(self.tokens) else ("end", "", self.end)
 
-    def _chain(self, signs: tuple[str, ...], depth: int, below: str) -> Node:
-        made: Node = getattr(self, below)(depth)
-        while self._next()[0] == "sign" and self._next()[1] in signs:
-            _, sign, at = self._next()
-            self.place += 1
-            made = Func(sign, (made, getattr(self, below)(depth)), at)
-        return made
-
-    def compared(self, depth: int) -> Node:
-        """Return what is compared, or anything that binds tighter."""
+    def compared(self, depth: int, least: int = 0) -> Node:
+        """Return an expression whose signs bind at least so tightly."""
         if depth > _DEEPEST:
             raise FormulaError(f"it is nested more than {_DEEPEST} deep", self._next()[2])
-        return self._chain(("=", "<>", "<", "<=", ">", ">="), depth, "_joined")
-
-    def _joined(self, depth: int) -> Node:
-        return self._chain(("&",), depth, "_sum")
-
-    def _sum(self, depth: int) -> Node:
-        return self._chain(("+", "-"), depth, "_product")
-
-    def _product(self, depth: int) -> Node:
-        return self._chain(("*", "/"), depth, "_power")
-
-    def _power(self, depth: int) -> Node:
-        return self._chain(("^",), depth, "_signed")
+        made = self._signed(depth)
+        while self._next()[0] == "sign" and _BINDS.get(self._next()[1], -1) >= least:
+            _, sign, at = self._next()
+            self.place += 1
+            made = Func(sign, (made, self.compared(depth, _BINDS[sign] + 1)), at)
+        return made
 
     def _signed(self, depth: int) -> Node:
         kind, sign, at = self._next()
@@ -228,7 +221,11 @@ class _Reader:
 def _reference(text: str, at: int) -> Cell | Cells:
     match = _REFERENCE.fullmatch(text.lstrip("."))
     if match is None or "file:" in text or "[" in text:
-        raise FormulaError(f"the reference {text} is not read", at, "name cells of this workbook")
+        raise FormulaError(
+            f"the reference {text} leads to another workbook, or is not read",
+            at,
+            "name cells of this workbook",
+        )
     sheet = (match["quoted"] or "").strip("$")
     sheet = sheet[1:-1].replace("''", "'") if sheet[:1] == "'" else sheet
     first = _cell(match["from"], sheet)
