@@ -31,24 +31,29 @@ def command(
     that each row decides, and what was found beside it. Without TABLES all are written.
 
     Cells can be changed there, rows moved, added and taken out; `kivvet import FILE.xlsx` takes that back. Into FILE.csv, or
-    with --long, goes one line for each value of each mapping: table, input, value, output, class.
+    with --long, goes one line for each value of each mapping: table, input, value, output, class. Into FILE.sql goes a query that
+    gives the same.
 
     \b
     Examples:
       kivvet export rules.xlsx
       kivvet export rules.xlsx quality oxygen_status --no-data
       kivvet export mappings.csv
+      kivvet export quality.sql quality
     """
     from kivvet.show.progress import counting_rows
     from kivvet.show.rules_workbook import print_exported
 
     opened = opened_book(book)
+    is_sql = file.suffix.lower() == ".sql"
+    if is_sql and not tables:
+        raise click.UsageError("name the tables that the query is to hold")
     is_long = long or file.suffix.lower() == ".csv"
     with counting_rows("reading") as on_rows:
-        made = opened.export(tables, data=not (no_data or is_long), on_rows=on_rows)
+        made = opened.export(tables, data=not (no_data or is_long or is_sql), on_rows=on_rows)
     path = made.save(file, long=long, replace=replace)
     form.tell(
         made,
-        lambda out: print_exported(out, made, path, is_long=is_long),
+        lambda out: print_exported(out, made, path, is_long=is_long, comes_back=not is_sql),
         values=lambda: {**made.as_dict(), "file": str(path)},
     )

@@ -85,7 +85,8 @@ class Sharing(OpenedBook):
 
         made = rules_out(self._opened, names_of(tables), data=data, on_rows=on_rows)
         lines, others = long_lines(self._opened, made)
-        return RulesWorkbook(made, tuple(lines), others)
+        values = tuple(self._opened.table(one.name) for one in made.tables)
+        return RulesWorkbook(made, tuple(lines), others, values)
 
     def import_rules(
         self,

@@ -23,13 +23,16 @@ from kivvet.books.asks.rules_layout import (
     sheet_names,
 )
 from kivvet.books.asks.rules_out import RulesOut, TableOut
+from kivvet.core.adopt.to_sql import sql_of_tables
+from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place, column_letters
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import count, shown_path
-from kivvet.io.own_files import refuse_ending, write_whole
+from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
 from kivvet.io.workbook_library import fixed_workbook, ink_on
 
+_SQL_MARK = "-- written by Kivvet"
 _ROWS_MORE = 1_000  # below a table, whose cells are texts with lists to choose from
 _WIDEST, _NARROWEST = 48, 9
 _HOW = (
@@ -50,12 +53,14 @@ class RulesWorkbook(Printed):
         A line for each value of each table that is a mapping.
     others : mapping of str to str
         By table that is none, why.
+    tables : tuple of Table
     """
 
     rules: RulesOut
 
     lines: tuple[LongLine, ...] = ()
     others: Mapping[str, str] = field(default_factory=dict)
+    tables: tuple[Table, ...] = field(default=(), repr=False)
 
     def save(self, path: str | Path, *, long: bool = False, replace: bool = False) -> Path:
         """Write it, whole or not at all; return its path.
@@ -63,7 +68,8 @@ class RulesWorkbook(Printed):
         Parameters
         ----------
         path : str or Path
-            It ends in .xlsx; or in .csv, which holds a line for each value of each mapping.
+            It ends in .xlsx; or in .csv, which holds a line for each value of each mapping; or in .sql: a query that gives
+            the same, for those who go on without Kivvet.
         long : bool
             Whether a workbook holds such lines too, on one sheet.
         replace : bool
@@ -73,9 +79,17 @@ class RulesWorkbook(Printed):
         ------
         OutputError
             If it cannot be written, or is there already and no workbook of rules.
+        DataError
+            If a table cannot be said in SQL so that it means the same.
         """
         target = Path(path)
-        refuse_ending(target, (".xlsx", ".csv"), "file of rules")
+        refuse_ending(target, (".xlsx", ".csv", ".sql"), "file of rules")
+        if target.suffix.lower() == ".sql":
+            text = sql_of_tables(self.tables)
+            if not replace:
+                refuse_other(target, _SQL_MARK, "query")
+            write_whole(target, f"{_SQL_MARK}\n{text}".encode())
+            return target
         if long or target.suffix.lower() == ".csv":
             return self._save_lines(target, replace=replace)
         if target.is_file() and not replace and not _is_ours(target):

@@ -31,7 +31,9 @@ _SAID = {
 }
 
 
-def print_exported(out: Console, made: RulesWorkbook, path: Path, *, is_long: bool = False) -> None:
+def print_exported(
+    out: Console, made: RulesWorkbook, path: Path, *, is_long: bool = False, comes_back: bool = True
+) -> None:
     """Print what was written."""
     tables = [one for one in made.rules.tables if not (is_long and one.name in made.others)]
     out.print(
@@ -46,7 +48,8 @@ def print_exported(out: Console, made: RulesWorkbook, path: Path, *, is_long: bo
     for one in tables:
         if one.why_not and not is_long:
             print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"for reading only: {one.why_not}")
-    print_hint(out, f"when it comes back: kivvet import {shlex.quote(shown_path(path))}", "dim")
+    if comes_back:
+        print_hint(out, f"when it comes back: kivvet import {shlex.quote(shown_path(path))}", "dim")
 
 
 def print_imported(out: Console, made: RulesIn) -> None:
