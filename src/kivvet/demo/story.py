@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from importlib import resources
@@ -19,6 +21,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.demo.stations_workbook import write_stations
 from kivvet.demo.survey_data import write_loggers, write_samples, write_sheets
+from kivvet.demo.verdicts_workbook import write_verdicts
 from kivvet.draw.chart import Chart
 from kivvet.io.files import unwritable
 from kivvet.pages.report import BookReport
@@ -155,6 +158,9 @@ WIDENED = Edit("tables/quality.toml", '"< 6.5"', '"< 6.6"', "the same")
 
 #: The stations as the field office keeps them, and how they are read; and a workbook of rules that goes out.
 STATIONS, STATIONS_READ, RULES = "data/stations.xlsx", "data/stations.toml", "rules.xlsx"
+#: What a colleague works out in a sheet, and the lab in a query.
+VERDICTS, LAB_QUERY = "data/verdicts.xlsx", "data/lab.sql"
+_SAMPLES_OF_COLLEAGUE = 120
 #: What somebody changes in it: by row the cell, from 1 and 0.
 REVIEWED = {7: (4, "poor")}
 
@@ -179,9 +185,17 @@ def write_survey(folder: Path) -> list[Path]:
         write_sheets(folder / "data" / "sheets.csv")
         if find_spec("xlsxwriter") is not None:
             written.append(write_stations(folder / STATIONS))
+            written.append(write_verdicts(folder / VERDICTS, _first_samples(folder / "data" / "samples.csv")))
     except OSError as error:
         raise unwritable(folder, error) from error
     return [*written, folder / "data" / "samples.csv", folder / "data" / "sheets.csv"]
+
+
+def _first_samples(path: Path) -> list[tuple[str, str, str]]:
+    """Return id, ph and method of the first samples."""
+    with path.open(encoding="utf-8", newline="") as file:
+        lines = itertools.islice(csv.DictReader(file), _SAMPLES_OF_COLLEAGUE)
+        return [(line["sample_id"], line["ph"], line["method"]) for line in lines]
 
 
 def _copy(source: Traversable, target: Path, written: list[Path]) -> None:
@@ -294,6 +308,7 @@ class Story:
             f"kivvet apply by_river {where}",
             self.book().apply_dataset("by_river"),
         )
+        self._taken_over(where)
         self.tell("Somebody changes the mapping of methods", "", (CHANGE, NEW_ROW))
         make_edit(self.folder, CHANGE)
         make_edit(self.folder, NEW_ROW)
@@ -344,6 +359,21 @@ class Story:
             f"kivvet report --to {self.folder}/report.html {where}",
             Written(page, page.save(self.folder / "report.html")),
         )
+
+    def _taken_over(self, where: str) -> None:
+        """Take over what stands in a query, and in a sheet where the extra for workbooks is installed; it is shown alone."""
+        query, verdicts = self.folder / LAB_QUERY, self.folder / VERDICTS
+        self.tell(
+            "The lab has rules in a query: each CASE becomes a table, proved on all samples",
+            f"kivvet adopt {query} --on samples {where}",
+            self.book().adopt(query, on="samples"),
+        )
+        if verdicts.is_file():
+            self.tell(
+                "A colleague has them in a sheet: nested conditions, a case nobody thought of, a cell typed over",
+                f"kivvet adopt {verdicts} --column verdict {where}",
+                self.book().adopt(verdicts, column="verdict"),
+            )
 
     def _workbooks(self, where: str) -> None:
         """Read what others keep in a workbook, and let rules be reviewed in one, where the extra for it is installed."""

@@ -10,6 +10,7 @@ from rich.rule import Rule
 from rich.text import Text
 
 from kivvet.books.asks.add_dataset import Added
+from kivvet.books.asks.adopted import RulesAdopted
 from kivvet.books.asks.rules_in import RulesIn
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import Impact
@@ -18,6 +19,7 @@ from kivvet.core.words.findings import Report
 from kivvet.demo.story import Edit, LookedAt, Shown, Written
 from kivvet.pages.rules_workbook import RulesWorkbook
 from kivvet.show.added import print_added
+from kivvet.show.adopted import print_adopted
 from kivvet.show.applied import print_apply_report
 from kivvet.show.chart import print_written
 from kivvet.show.comparison import print_comparison
@@ -51,6 +53,8 @@ def print_step(out: Console, title: str, typed: str, result: Any) -> None:
         print_added(out, result)
     elif isinstance(result, LookedAt):
         print_look(out, result.look, result.name)
+    elif isinstance(result, RulesAdopted):
+        print_adopted(out, result)
     elif isinstance(result, RulesIn):
         print_imported(out, result)
     elif isinstance(result, Written):

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from kivvet.books.asks.adopt_sql import NothingError, as_table, table_of_text, tree_of
 from kivvet.books.asks.adopted import Adopted, RulesAdopted
-from kivvet.books.asks.adopted_proof import proved
+from kivvet.books.asks.adopted_proof import NOTHING, proved
 from kivvet.books.asks.data_read import data_read
 from kivvet.books.files.read_formulas import parse_named_formula
 from kivvet.books.runs.expressions import of_tree
@@ -122,8 +122,10 @@ def adopt_sheet(
         keys = {one.name: _formula(one) for one in made if one.kind == "formula"}
         rule: Tree | None = main.tree if not isinstance(main.tree, Constant) else None
 
-        def why(row: int) -> str:
+        def why(row: int, before: str, now: str) -> str:
             at = sheet.numbers[row - 1]
+            if at not in reasons and (before, now) == ("false", NOTHING):
+                return f"{cell_name(at, number)}, no condition holds, so that the sheet shows FALSE"
             said = reasons.get(at, "the value was not worked out anew since something changed")
             return f"{cell_name(at, number)}, {said}"
 

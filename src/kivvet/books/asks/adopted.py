@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.books.asks.adopted_proof import Proof
@@ -108,10 +107,9 @@ def write_adopted(book: OpenBook, made: RulesAdopted, *, replace_them: bool = Fa
     BookError, OutputError
         If there is a table or formula of a name already, or a file cannot be written.
     """
-    texts: dict[Path, str] = {}
-    for one in made.rules:
-        if one.kind == "table":
-            texts[free_path(book, one.name, replace=replace_them)] = one.text
+    tables = {
+        free_path(book, one.name, replace=replace_them): one.text for one in made.rules if one.kind == "table"
+    }
     lines = [one.text.rstrip("\n") for one in made.rules if one.kind == "formula"]
     for one in made.rules:
         if one.kind == "formula" and (one.name in book.formulas or one.name in book.unusable_formulas):
@@ -120,11 +118,15 @@ def write_adopted(book: OpenBook, made: RulesAdopted, *, replace_them: bool = Fa
                 place=Place(shown_path(book.folder / FORMULAS_FILE)),
                 fix="rename it, or take it out of formulas.toml",
             )
-    for one in made.rules:
-        for name, content in one.files.items():
-            path = book.folder / "tables" / name
-            path.parent.mkdir(parents=True, exist_ok=True)
-            texts[path] = content.decode()
+    folder = book.folder / "tables"
+    folder.mkdir(parents=True, exist_ok=True)
+    beside = {folder / name: content.decode() for one in made.rules for name, content in one.files.items()}
+    for path in beside:
+        if path.exists() and not replace_them:
+            raise BookError(
+                "is there already", place=Place(shown_path(path)), fix="choose another --name, or --replace"
+            )
+    texts = {**beside, **tables}  # what a table names is there before it
     written = list(write_files(texts))
     if lines:
         path = book.folder / FORMULAS_FILE

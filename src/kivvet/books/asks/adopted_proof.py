@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 
 _TAKEN = "\0taken"
 _MOST_EXAMPLES = 5
+#: What is shown where there is no result.
+NOTHING = "(nothing)"
 
 
 @dataclass(frozen=True)
@@ -97,7 +99,7 @@ def proved(
     on_rows: Callable[[int], None],
     helpers: Mapping[str, Table] | None = None,
     formulas: Mapping[str, Formula] | None = None,
-    why: Callable[[int], str] = lambda _: "",
+    why: Callable[[int, str, str], str] = lambda *_: "",
 ) -> Proof:
     """Return a table held against the rule that it was made of, and against a column of old results.
 
@@ -108,7 +110,7 @@ def proved(
     helpers, formulas : mapping by name
         What else the table and the rule read.
     why : callable
-        Gives for the number of a row, from 1, why its old result may be another.
+        Gives for the number of a row, from 1, its old result and that of the table why the old one may be another.
 
     Raises
     ------
@@ -159,15 +161,10 @@ def proved(
         pairs.update(
             (_shown(before[int(row)].as_py()), _shown(now[int(row)].as_py())) for row in rows[:100_000]
         )
-        examples += [
-            Differing(
-                n_rows + int(row) + 1,
-                _shown(before[int(row)].as_py()),
-                _shown(now[int(row)].as_py()),
-                why(n_rows + int(row) + 1),
-            )
-            for row in rows[: max(0, _MOST_EXAMPLES - len(examples))]
-        ]
+        for row in rows[: max(0, _MOST_EXAMPLES - len(examples))]:
+            number = n_rows + int(row) + 1
+            was, gives = (_shown(one[int(row)].as_py()) for one in (before, now))
+            examples.append(Differing(number, was, gives, why(number, was, gives)))
         n_rows += batch.n_rows
     run.stop_at_faults()
     most = tuple((before, now, number) for (before, now), number in pairs.most_common(12))
@@ -194,4 +191,4 @@ def _unlike(before: pa.Array, now: pa.Array) -> Any:
 
 
 def _shown(value: Any) -> str:
-    return "(nothing)" if value is None or value == "" else write_plain(value)
+    return NOTHING if value is None or value == "" else write_plain(value)

@@ -424,6 +424,8 @@ def _both(one: Condition, other: Condition) -> object:
         return None if isinstance(one, AnyOf) or isinstance(other, AnyOf) else _NEVER
     if isinstance(one, Equals) and isinstance(other, Equals):
         return _NEVER
+    if isinstance(one, Negation) and isinstance(other, Negation):
+        return Negation(_any([one.part, other.part]))
     if isinstance(one, Between) and isinstance(other, Between):
         lower = _tighter(one.lower, one.lower_closed, other.lower, other.lower_closed, -1)
         upper = _tighter(one.upper, one.upper_closed, other.upper, other.upper_closed, 1)
