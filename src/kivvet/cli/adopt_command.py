@@ -38,7 +38,8 @@ def command(
 ) -> None:
     """Take over the rules of FILE.sql: each CASE becomes a table, in the order of its branches and with its logic of NULL; what
     else a query works out for each row becomes a formula. Of a workbook, the formulas down a column: nested IF becomes a table, a
-    lookup into a range too. What is not understood is said with its place.
+    lookup into a range too. Of the OMG's decision tables (FILE.dmn) each becomes a table. What is not understood is said with its
+    place.
 
     With --on it is proved on data that the table gives what the CASE gives; with --against also what an old column holds. Without
     --write it is only shown. It ends with 1 where something differs.

@@ -32,7 +32,7 @@ def command(
 
     Cells can be changed there, rows moved, added and taken out; `kivvet import FILE.xlsx` takes that back. Into FILE.csv, or
     with --long, goes one line for each value of each mapping: table, input, value, output, class. Into FILE.sql goes a query that
-    gives the same.
+    gives the same, into FILE.dmn decision tables of the OMG's standard.
 
     \b
     Examples:
@@ -45,9 +45,9 @@ def command(
     from kivvet.show.rules_workbook import print_exported
 
     opened = opened_book(book)
-    is_sql = file.suffix.lower() == ".sql"
+    is_sql = file.suffix.lower() in (".sql", ".dmn")
     if is_sql and not tables:
-        raise click.UsageError("name the tables that the query is to hold")
+        raise click.UsageError("name the tables that it is to hold")
     is_long = long or file.suffix.lower() == ".csv"
     with counting_rows("reading") as on_rows:
         made = opened.export(tables, data=not (no_data or is_long or is_sql), on_rows=on_rows)

@@ -44,7 +44,8 @@ class Drafting(OpenedBook):
         Parameters
         ----------
         path : str or Path, optional
-            A file of SQL, as the standard ISO/IEC 9075 writes it; or a workbook (.xlsx, .ods).
+            A file of SQL, as the standard ISO/IEC 9075 writes it; a workbook (.xlsx, .ods); or decision tables of the OMG's
+            standard DMN (.dmn).
         sql : str
             The query itself, instead of a file.
         column : str
@@ -71,6 +72,7 @@ class Drafting(OpenedBook):
         DataError
             With line and column, where something is not understood; if the data lacks a column.
         """
+        from kivvet.books.asks.adopt_decisions import DECISION_ENDINGS, adopt_decisions
         from kivvet.books.asks.adopt_sql import adopt_sql
         from kivvet.books.asks.adopted import write_adopted
         from kivvet.io.formats import has_sheets
@@ -80,6 +82,9 @@ class Drafting(OpenedBook):
             from kivvet.books.asks.adopt_sheet import adopt_sheet
 
             made = adopt_sheet(self._opened, file, column, name=name, read_as=read_as, on_rows=on_rows)
+            return write_adopted(self._opened, made, replace_them=replace) if write else made
+        if file is not None and file.suffix.lower() in DECISION_ENDINGS:
+            made = adopt_decisions(self._opened, file, name=name)
             return write_adopted(self._opened, made, replace_them=replace) if write else made
         made = adopt_sql(self._opened, file, sql, name=name, on=on, against=against, on_rows=on_rows)
         return write_adopted(self._opened, made, replace_them=replace) if write else made

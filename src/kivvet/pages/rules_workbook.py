@@ -23,6 +23,7 @@ from kivvet.books.asks.rules_layout import (
     sheet_names,
 )
 from kivvet.books.asks.rules_out import RulesOut, TableOut
+from kivvet.core.adopt.decision_tables import write_decisions
 from kivvet.core.adopt.to_sql import sql_of_tables
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import OutputError
@@ -32,6 +33,7 @@ from kivvet.core.words.wording import count, shown_path
 from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
 from kivvet.io.workbook_library import fixed_workbook, ink_on
 
+_DMN_MARK = 'namespace="urn:rules"'
 _SQL_MARK = "-- written by Kivvet"
 _ROWS_MORE = 1_000  # below a table, whose cells are texts with lists to choose from
 _WIDEST, _NARROWEST = 48, 9
@@ -69,7 +71,7 @@ class RulesWorkbook(Printed):
         ----------
         path : str or Path
             It ends in .xlsx; or in .csv, which holds a line for each value of each mapping; or in .sql: a query that gives
-            the same, for those who go on without Kivvet.
+            the same, for those who go on without Kivvet; or in .dmn: decision tables of the OMG's standard.
         long : bool
             Whether a workbook holds such lines too, on one sheet.
         replace : bool
@@ -83,7 +85,13 @@ class RulesWorkbook(Printed):
             If a table cannot be said in SQL so that it means the same.
         """
         target = Path(path)
-        refuse_ending(target, (".xlsx", ".csv", ".sql"), "file of rules")
+        refuse_ending(target, (".xlsx", ".csv", ".sql", ".dmn"), "file of rules")
+        if target.suffix.lower() == ".dmn":
+            content = write_decisions(self.tables)
+            if not replace:
+                refuse_other(target, _DMN_MARK, "file of decisions")
+            write_whole(target, content)
+            return target
         if target.suffix.lower() == ".sql":
             text = sql_of_tables(self.tables)
             if not replace:
