@@ -312,6 +312,8 @@ def _write_table(decision: ET.Element, table: Table, mark: str) -> None:
             raise _refused(
                 table, f"input {one.name} says how texts are folded, a time zone, or that it is required"
             )
+    if any(one.kind == "overlap" and one.severity == "error" for one in findings_of(table)):
+        raise _refused(table, "rows of it meet and give different results")
     combine = {one.combine for one in table.outputs}
     if table.match == "every" and combine - {"list", *_AGGREGATIONS.values()}:
         raise _refused(table, f"results are combined as {', '.join(sorted(combine))}")

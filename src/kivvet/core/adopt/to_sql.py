@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
+from kivvet.core.check.check import findings_of
 from kivvet.core.formulas.tree import write_formula, write_name
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.lookup_rows import RangeColumn
@@ -96,6 +97,8 @@ def _refuse(table: Table) -> None:
         why = "differences of blanks or accents do not count for it"
     elif any(UNFINISHED in row.results for row in table.rows):
         why = "a row has no class yet"
+    elif any(one.kind == "overlap" and one.severity == "error" for one in findings_of(table)):
+        why = "rows of it meet and give different results"
     if why:
         raise DataError(f"table {table.name} cannot be said in SQL: {why}", fix="leave it out of the tables")
 
