@@ -176,6 +176,11 @@ def test_a_query_gives_tables_and_formulas(tmp_path, empty, run):
         ("CASE WHEN a = 1 THEN ~2 END", "'~' is no sign of a query"),
         ("SELECT a, b FROM t", "no CASE and no expression"),
         (" ; ", "there is nothing to take over"),
+        ("a", "no CASE and no expression"),
+        (
+            "CASE WHEN " + "(" * 5000 + "a = 1" + ")" * 5000 + " THEN 1 END",
+            "brackets are nested more than 100 deep",
+        ),
         ("CASE WHEN " * 300 + "a = 1" + " THEN 1 END" * 300, "at most 4,000 characters"),
     ],
 )

@@ -116,7 +116,7 @@ def refuse_wide(path: Path, sheet: str, first: tuple[int, int], last: tuple[int,
     n_cells = max(0, last[0] - first[0] + 1) * max(0, last[1] - first[1] + 1)
     if n_cells > MOST_CELLS:
         raise DataError(
-            f"the cells that are filled lie up to {cell_name(*last)} apart: {count(n_cells, 'cell')} between them",
+            f"cells are filled from {cell_name(*first)} to {cell_name(*last)}: {count(n_cells, 'cell')} lie between",
             place=Place(shown_path(path), sheet=sheet),
             expected=f"at most {MOST_CELLS:,}",
             fix="delete what lies far from the table, or save the sheet as CSV",

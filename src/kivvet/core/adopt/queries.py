@@ -63,7 +63,7 @@ def read_query(text: str) -> Query:
     sets = [place for place, token in enumerate(tokens) if token.is_word("SET")]
     query = Query()
     if not starts and not (sets and tokens[0].is_word("UPDATE")):
-        query.items.append(_item(tokens, is_alone=True))
+        query.items += [] if _is_plain(tokens) else [_item(tokens, is_alone=True)]
         return query
     last = 0  # up to where a list of items was read: a query within one is none of its own
     for start in starts:

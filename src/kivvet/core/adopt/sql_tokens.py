@@ -10,6 +10,7 @@ from typing import Literal
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.formulas.tree import RESERVED, write_name
 
+_DEEPEST = 100  # brackets within brackets
 Kind = Literal["name", "quoted", "text", "number", "sign"]
 
 _TOKEN = re.compile(
@@ -76,6 +77,11 @@ def tokens_of(text: str) -> list[Token]:
         elif kind != "blank":
             made.append(Token(kind, found, at))  # type: ignore[arg-type]
         at = match.end()
+    depth = 0
+    for token in made:
+        depth += token.is_sign("(") - token.is_sign(")")
+        if depth > _DEEPEST:
+            raise FormulaError(f"brackets are nested more than {_DEEPEST} deep", token.at)
     return _without_tables(made)
 
 

@@ -1,4 +1,4 @@
-"""Workbooks of rules as notebooks show them: what goes out, and what comes back."""
+"""Rules on their way out and in as notebooks show them: workbooks that go out and come back, rules taken over from elsewhere."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ from kivvet.pages.forms_of_rules import comparison_form, impact_form
 from kivvet.pages.grids import Cell, Line, Part, number, words
 
 if TYPE_CHECKING:
+    from kivvet.books.asks.adopted import Adopted, RulesAdopted
+    from kivvet.books.asks.adopted_proof import Proof
     from kivvet.books.asks.rules_in import RulesIn, TableIn
     from kivvet.pages.rules_workbook import RulesWorkbook
 
@@ -60,3 +62,31 @@ def _table(one: TableIn) -> Part:
     grids = (grid_of("", ("its file",), lines, (), 300),) if lines else ()
     parts = () if one.comparison is None else (comparison_form(one.comparison),)
     return Part(one.name, said=tuple(said), grids=grids, findings=one.errors, parts=parts)
+
+
+def rules_adopted_form(one: RulesAdopted) -> Part:
+    """Return rules taken over: what each became, and what was proved of it."""
+    proofs = {proof.name: proof for proof in one.proofs}
+    parts = tuple(_adopted(rule, proofs.get(rule.name)) for rule in one.rules)
+    facts = (("written", ", ".join(one.written)),) if one.written else ()
+    return Part(one.source, facts, tuple(("", f"left: {said}") for said in one.left), parts=parts)
+
+
+def _adopted(rule: Adopted, proof: Proof | None) -> Part:
+    said = [("", note) for note in rule.notes]
+    grids = [
+        grid_of("", (rule.kind,), [Line(words(line)) for line in rule.text.splitlines() if line], (), 300)
+    ]
+    if proof is not None:
+        mood = "error" if proof.differing else "fine"
+        said.append((mood, f"gives otherwise than before in {proof.differing:,} of {proof.rows:,} rows"))
+        if proof.unmatched:
+            said.append(("warning", f"{proof.unmatched:,} rows get nothing"))
+        if proof.pairs:
+            lines = [Line((*words(before, now), number(rows))) for before, now, rows in proof.pairs]
+            grids.append(
+                grid_of(
+                    f"{proof.column or 'before'} and now", ("before", "now", "rows"), lines, ("rows",), 300
+                )
+            )
+    return Part(rule.name, said=tuple(said), grids=tuple(grids))
