@@ -158,9 +158,13 @@ def _doubled(grid: list[list[Any]], texts: list[list[str]], line: int) -> list[s
     ):
         return []  # no heading stands over several columns
     together = [
-        below.strip() if not above.strip() or above == below else above.strip() if not below.strip() else f"{above.strip()} {below.strip()}"
+        below.strip()
+        if not above.strip() or above == below
+        else above.strip()
+        if not below.strip()
+        else f"{above.strip()} {below.strip()}"
         for above, below in zip(upper, lower, strict=True)
-    ]  # fmt: skip
+    ]
     return together if all(together) and len(set(together)) == len(together) else []
 
 

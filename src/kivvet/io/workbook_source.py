@@ -6,7 +6,6 @@ import copy
 import datetime as dt
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -16,13 +15,14 @@ import pyarrow.compute as pc
 from kivvet.core.columns.field_form import field_of
 from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.places import Place, cell_name, column_letters
+from kivvet.core.words.places import Place, cell_name
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, listed
 from kivvet.io.headings import names_of_headings
 from kivvet.io.left_out import Sieve, told
+from kivvet.io.sheet_table import SheetTable, table_on
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote
-from kivvet.io.workbook_cells import CellRange, SheetCells, Workbook, cell_text
+from kivvet.io.workbook_cells import CellRange, Workbook, cell_text
 
 _ROWS_A_BATCH = 1 << 17
 _WHOLE = 1 << 53  # up to which every whole number is a float of its own
@@ -31,46 +31,6 @@ _LAST_SERIAL = 2_958_465  # the last day of the year 9999
 _KINDS = {str: "text", float: "number", int: "number", bool: "boolean", dt.date: "date", dt.datetime: "date"}
 _SAID = {"text": "text", "number": "a number", "boolean": "true or false", "date": "a date", "time": "a time"}
 _MOST_TOLD = 4
-
-
-@dataclass
-class SheetTable:
-    """A table on a sheet: its headings, and the rows below them that hold something.
-
-    Attributes
-    ----------
-    cells : SheetCells
-    headings : list of str
-        One for each column that is not wholly blank.
-    columns : list of int
-        By heading the place of the column among those of `cells`.
-    rows : list of list
-        Of all columns of `cells`.
-    numbers : list of int
-        The row of the sheet of each.
-    line : int
-        The row of the headings.
-    """
-
-    cells: SheetCells
-    headings: list[str]
-    columns: list[int]
-    rows: list[list[Any]]
-    numbers: list[int]
-    line: int
-    names: list[str] = field(default_factory=list)
-    left_out: dict[str, int] = field(default_factory=dict)
-
-    def values(self, name: str) -> list[Any]:
-        """Return the values of a column; None in every row where there is none of that name."""
-        if name not in self.names:
-            return [None] * len(self.rows)
-        at = self.columns[self.names.index(name)]
-        return [row[at] for row in self.rows]
-
-    def letters(self, name: str) -> str:
-        """Return a column as the sheet calls it."""
-        return column_letters(self.cells.left + self.columns[self.names.index(name)])
 
 
 class WorkbookSource(Source):
@@ -142,7 +102,7 @@ class WorkbookSource(Source):
 
     def _table(self, sheet: str, within: CellRange | None) -> SheetTable:
         cells = self.workbook.cells(sheet, within)
-        table = self._found(cells)
+        table = table_on(cells, self.options, self.workbook)
         table.names, notes = names_of_headings(
             table.headings, self.workbook.place(sheet, table.line), table.line
         )
@@ -158,51 +118,6 @@ class WorkbookSource(Source):
             table.rows = [row for row, one in zip(table.rows, stays, strict=True) if one]
             table.numbers = [row for row, one in zip(table.numbers, stays, strict=True) if one]
         return table
-
-    def _found(self, cells: SheetCells) -> SheetTable:
-        """Return the table on a sheet: what stands from the headings on, blank rows and columns left out."""
-        options, rows = self.options, cells.rows
-        is_filled = [row.count(None) < len(row) for row in rows]
-        if True not in is_filled:
-            raise DataError(
-                "the sheet holds nothing" if not options.cells else f"the cells {options.cells} hold nothing",
-                place=self.workbook.place(cells.name),
-                expected="a row of headings, then one row for each row of data",
-            )
-        first = is_filled.index(True)
-        if options.headings_on_line is not None:
-            first = options.headings_on_line - cells.top
-            has_row = 0 <= first < len(rows) and is_filled[first]
-            if not has_row and options.has_heading_line and not (options.headings and first < 0):
-                raise DataError(
-                    f"row {options.headings_on_line} holds no headings",
-                    place=self.workbook.place(cells.name, options.headings_on_line),
-                    fix=f"the first row that holds something is row {cells.top + is_filled.index(True)}",
-                )
-        has_line = options.has_heading_line
-        begin = first + 1 if has_line else first
-        kept = [at for at in range(max(begin, 0), len(rows)) if is_filled[at]]
-        kept = kept[options.skip_below_headings if has_line else 0 :]
-        kept = kept[: len(kept) - options.skip_last] if options.skip_last else kept
-        head = rows[first] if has_line and first >= 0 else [None] * cells.width
-        width = range(cells.width)
-        columns = [
-            at for at in width if head[at] is not None or any(rows[row][at] is not None for row in kept)
-        ]
-        headings = [" ".join(cell_text(head[at]).split()) for at in columns]
-        if options.headings:
-            if len(options.headings) != len(columns):
-                raise DataError(
-                    f"has {count(len(columns), 'column')}, and {count(len(options.headings), 'heading')} "
-                    f"{'is' if len(options.headings) == 1 else 'are'} given",
-                    place=self.workbook.place(cells.name, cells.top + max(first, 0)),
-                    found=listed([one or "(blank)" for one in headings], 6),
-                    fix="give one heading for each column",
-                )
-            headings = list(options.headings)
-        return SheetTable(
-            cells, headings, columns, [rows[at] for at in kept], [cells.top + at for at in kept], cells.top + first
-        )  # fmt: skip
 
     def _values_of(self, name: str) -> list[Any]:
         if len(self.tables) == 1:
@@ -358,9 +273,11 @@ class WorkbookSource(Source):
             return pa.array(values, pa.date32())
         if kinds <= {dt.date, dt.datetime}:
             moments = [
-                value if value is None or isinstance(value, dt.datetime) else dt.datetime(value.year, value.month, value.day)
+                value
+                if value is None or isinstance(value, dt.datetime)
+                else dt.datetime(value.year, value.month, value.day)
                 for value in values
-            ]  # fmt: skip
+            ]
             return pa.array(moments, pa.timestamp("us"))
         form = self.fields.form_of(name)
         return pa.array(
@@ -383,9 +300,13 @@ class WorkbookSource(Source):
     def _moments(self, name: str, kind: ValueType) -> pa.Array:
         """Return serial numbers of days as the days or times that they stand for."""
         odd = next(
-            (row for row, one in enumerate(self._values[name]) if one is not None and not 1 <= one <= _LAST_SERIAL),
+            (
+                row
+                for row, one in enumerate(self._values[name])
+                if one is not None and not 1 <= one <= _LAST_SERIAL
+            ),
             None,
-        )  # fmt: skip
+        )
         if odd is not None:
             raise DataError(
                 f"{cell_text(self._values[name][odd])} is no number of a day",

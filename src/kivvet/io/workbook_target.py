@@ -136,9 +136,12 @@ class WorkbookTarget(Target):
                     paint = book.add_format({"bg_color": colour, "font_color": ink_on(colour)})
                     shown = text.replace('"', '""')
                     sheet.conditional_format(
-                        1, number, max(self.n_rows, 1), number,
+                        1,
+                        number,
+                        max(self.n_rows, 1),
+                        number,
                         {"type": "cell", "criteria": "==", "value": f'"{shown}"', "format": paint},
-                    )  # fmt: skip
+                    )
             sheet.write_blank(1, len(self.columns), None, quoted)
             sheet.freeze_panes(1, 0)
             sheet.set_landscape()

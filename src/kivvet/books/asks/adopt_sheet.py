@@ -36,9 +36,10 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import cell_name
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, did_you_mean, listed, shown_path, toml_key
+from kivvet.io.sheet_table import SheetTable
 from kivvet.io.workbook_cells import CellRange, cell_text
 from kivvet.io.workbook_formulas import formulas_of
-from kivvet.io.workbook_source import SheetTable, WorkbookSource
+from kivvet.io.workbook_source import WorkbookSource
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook

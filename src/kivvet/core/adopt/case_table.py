@@ -6,22 +6,20 @@ unless it says so, so that both give the same everywhere.
 
 from __future__ import annotations
 
-import datetime as dt
 import itertools
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 
+from kivvet.core.adopt.case_cells import NEVER, any_of, both_of, cell_of, without_empty_texts
 from kivvet.core.adopt.cases import Branch
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.formulas.tree import (
-    MIRRORED,
     And,
     Call,
     ColumnName,
     Comparison,
     Constant,
-    IsNull,
     Not,
     Or,
     Tree,
@@ -35,21 +33,14 @@ from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import WHEN
 from kivvet.core.words.conditions import (
     AnyOf,
-    Between,
     Condition,
-    Equals,
     IsMissing,
-    IsPresent,
-    Negation,
-    StartsWith,
     write_condition,
 )
 from kivvet.core.words.values import Value, ValueType
 from kivvet.core.words.wording import count, listed
 
 _MOST_ROWS_OF_BRANCH = 24  # that OR makes of one branch; else it stays as it is, in `when`
-#: What a branch asks that nothing is.
-_NEVER = object()
 
 
 @dataclass
@@ -188,7 +179,7 @@ def _leave_missing_to_first(rows: Sequence[CaseRow]) -> None:
         for name in asked & set(row.cells):
             one = row.cells[name]
             if isinstance(one, AnyOf) and IsMissing() in one.parts:
-                row.cells[name] = _any([part for part in one.parts if part != IsMissing()])
+                row.cells[name] = any_of([part for part in one.parts if part != IsMissing()])
         if not row.when and list(row.cells.values()) == [IsMissing()]:
             asked |= set(row.cells)
 
@@ -254,7 +245,7 @@ def _rows_of(branch: Branch, number: int, kinds: Mapping[str, ValueType]) -> Ite
     """Yield the rows of a branch; several where it asks for one thing or another of different columns."""
     tests: list[Tree] = []
     for one in branch.asked:
-        plain = _without_empty_texts(without_not(one))
+        plain = without_empty_texts(without_not(one))
         tests += plain.parts if isinstance(plain, And) else [plain]
     choices = [_choices(test, kinds) for test in tests]
     total = 1
@@ -268,27 +259,9 @@ def _rows_of(branch: Branch, number: int, kinds: Mapping[str, ValueType]) -> Ite
             yield replace(row, gives=branch.gives, branch=number)
 
 
-def _without_empty_texts(tree: Tree) -> Tree:
-    """Return a condition without the text of no characters, which is missing here: nothing is it, all that is present is another
-    and more.
-    """
-    match tree:
-        case And(parts):
-            made = tuple(map(_without_empty_texts, parts))
-            return Constant(False) if Constant(False) in made else And(made)
-        case Or(parts):
-            made = tuple(one for one in map(_without_empty_texts, parts) if one != Constant(False))
-            return Constant(False) if not made else made[0] if len(made) == 1 else Or(made)
-        case Comparison(operator, Constant(""), right, at):
-            return _without_empty_texts(Comparison(MIRRORED[operator], right, Constant(""), at))
-        case Comparison(operator, left, Constant("")):
-            return IsNull(left, True) if operator in ("<>", ">", ">=") else Constant(False)
-    return tree
-
-
 def _choices(test: Tree, kinds: Mapping[str, ValueType]) -> list[tuple[Tree, ...]]:
     """Return what a test asks, each a choice of tests that all have to hold."""
-    if not isinstance(test, Or) or _cell(test, kinds) is not None:
+    if not isinstance(test, Or) or cell_of(test, kinds) is not None:
         return [(test,)]
     return [tuple(part.parts) if isinstance(part, And) else (part,) for part in test.parts]
 
@@ -298,16 +271,16 @@ def _row(tests: Sequence[Tree], kinds: Mapping[str, ValueType]) -> CaseRow | Non
     row = CaseRow()
     when: list[Tree] = []
     for test in tests:
-        found = _cell(test, kinds)
-        if found is _NEVER:
+        found = cell_of(test, kinds)
+        if found is NEVER:
             return None
         if not isinstance(found, tuple):
             when.append(test)
             continue
         name, condition = found
         before = row.cells.get(name)
-        together = condition if before is None else _both(before, condition)
-        if together is _NEVER:
+        together = condition if before is None else both_of(before, condition)
+        if together is NEVER:
             return None
         if together is None:
             when.append(test)
@@ -315,139 +288,6 @@ def _row(tests: Sequence[Tree], kinds: Mapping[str, ValueType]) -> CaseRow | Non
             row.cells[name] = together  # type: ignore[assignment]
     row.when = tuple(when)
     return row
-
-
-def _cell(test: Tree, kinds: Mapping[str, ValueType]) -> object:
-    """Return the column that a test is about, and the condition of its cell; `_NEVER` where it is never true, None where it is more
-    than a cell can say.
-    """
-    match test:
-        case Constant(False):
-            return _NEVER
-        case Comparison(operator, Constant(value), ColumnName() as column, at):
-            return _cell(Comparison(MIRRORED[operator], column, Constant(value), at), kinds)
-        case Comparison(operator, ColumnName(name), Constant(value)):
-            if value is None:
-                return _NEVER
-            fitting = _fitting(value, kinds.get(name))
-            return None if fitting is None else (name, _compared(operator, fitting))
-        case IsNull(ColumnName(name), is_negated):
-            return (name, IsPresent() if is_negated else IsMissing()) if name in kinds else None
-        case Call("LIKE", (ColumnName(name), Constant(str(pattern)))):
-            condition = _liked(pattern)
-            return None if condition is None or kinds.get(name) != "text" else (name, condition)
-        case Not(Call("LIKE", (ColumnName(name), Constant(str(pattern))))):
-            condition = _liked(pattern)
-            return None if condition is None or kinds.get(name) != "text" else (name, Negation(condition))
-        case Or(parts):
-            found = [one for one in (_cell(part, kinds) for part in parts) if one is not _NEVER]
-            if not found:
-                return _NEVER
-            if not all(isinstance(one, tuple) for one in found) or len({one[0] for one in found}) > 1:  # type: ignore[index]
-                return None
-            return found[0][0], _any([one[1] for one in found])  # type: ignore[index]
-        case And(parts):
-            made: object = None
-            for part in parts:
-                one = _cell(part, kinds)
-                if one is _NEVER:
-                    return _NEVER
-                if not isinstance(one, tuple) or (made is not None and made[0] != one[0]):  # type: ignore[index]
-                    return None
-                both = one[1] if made is None else _both(made[1], one[1])  # type: ignore[index]
-                if both is None or both is _NEVER:
-                    return both
-                made = (one[0], both)
-            return made
-    return None
-
-
-def _fitting(value: Value, kind: ValueType | None) -> Value | None:
-    """Return a constant as a value of the type of a column; None where it is none."""
-    if kind == "text":
-        return value if isinstance(value, str) else None
-    if kind in ("integer", "number", "decimal"):
-        return value if isinstance(value, (Decimal, int)) and not isinstance(value, bool) else None
-    if kind == "boolean":
-        return value if isinstance(value, bool) else None
-    if kind == "date":
-        return value if isinstance(value, dt.date) and not isinstance(value, dt.datetime) else None
-    if kind == "datetime":
-        return value if isinstance(value, dt.date) else None
-    return None
-
-
-def _compared(operator: str, value: Value) -> Condition:
-    match operator:
-        case "=":
-            return Equals(value)
-        case "<>":
-            return Negation(Equals(value))
-        case "<":
-            return Between(None, False, value, False)
-        case "<=":
-            return Between(None, False, value, True)
-        case ">":
-            return Between(value, False, None, False)
-    return Between(value, True, None, False)
-
-
-def _liked(pattern: str) -> Condition | None:
-    """Return the condition of a pattern that is a text, or the beginning of one."""
-    body = pattern.removesuffix("%")
-    if any(sign in body for sign in "%_"):
-        return None
-    if body == pattern:
-        return Equals(pattern)
-    return StartsWith(body) if body else IsPresent()
-
-
-def _any(parts: Sequence[Condition]) -> Condition:
-    flat = [inner for one in parts for inner in (one.parts if isinstance(one, AnyOf) else (one,))]
-    flat = list(dict.fromkeys(flat))
-    return flat[0] if len(flat) == 1 else AnyOf(tuple(flat))
-
-
-def _both(one: Condition, other: Condition) -> object:
-    """Return the condition that asks two; `_NEVER` where nothing is both, None where no cell says it."""
-    if isinstance(one, AnyOf) or isinstance(other, AnyOf):
-        parts, rest = (one.parts, other) if isinstance(one, AnyOf) else (other.parts, one)  # type: ignore[union-attr]
-        made = [both for both in (_both(part, rest) for part in parts) if both is not _NEVER]
-        if any(both is None for both in made):
-            return None
-        return _any(made) if made else _NEVER  # type: ignore[arg-type]
-    if one == other or (isinstance(other, IsPresent) and not isinstance(one, (IsMissing, AnyOf))):
-        return one
-    if isinstance(one, IsPresent) and not isinstance(other, (IsMissing, AnyOf)):
-        return other
-    if isinstance(one, IsMissing) or isinstance(other, IsMissing):
-        return None if isinstance(one, AnyOf) or isinstance(other, AnyOf) else _NEVER
-    if isinstance(one, Equals) and isinstance(other, Equals):
-        return _NEVER
-    if isinstance(one, Negation) and isinstance(other, Negation):
-        return Negation(_any([one.part, other.part]))
-    if isinstance(one, Between) and isinstance(other, Between):
-        lower = _tighter(one.lower, one.lower_closed, other.lower, other.lower_closed, -1)
-        upper = _tighter(one.upper, one.upper_closed, other.upper, other.upper_closed, 1)
-        if lower[0] is not None and upper[0] is not None:
-            if lower[0] > upper[0]:  # type: ignore[operator]
-                return _NEVER
-            if lower[0] == upper[0]:
-                return Equals(lower[0]) if lower[1] and upper[1] else _NEVER
-        return Between(*lower, *upper)
-    return None
-
-
-def _tighter(
-    one: Value | None, one_closed: bool, other: Value | None, other_closed: bool, side: int
-) -> tuple[Value | None, bool]:
-    """Return the end that leaves less."""
-    if one is None or other is None:
-        return (other, other_closed) if one is None else (one, one_closed)
-    if one == other:
-        return one, one_closed and other_closed
-    is_one = (one > other) == (side < 0)  # type: ignore[operator]
-    return (one, one_closed) if is_one else (other, other_closed)
 
 
 def _inputs(rows: Sequence[CaseRow], kinds: Mapping[str, ValueType]) -> tuple[Input, ...]:
