@@ -32,7 +32,8 @@ def command(
 
     Cells can be changed there, rows moved, added and taken out; `kivvet import FILE.xlsx` takes that back. Into FILE.csv, or
     with --long, goes one line for each value of each mapping: table, input, value, output, class. Into FILE.sql goes a query that
-    gives the same, into FILE.dmn decision tables of the OMG's standard.
+    gives the same, into FILE.dmn decision tables of the OMG's standard. Into FILE.csv-metadata.json goes what is to be said of files
+    of CSV, of the targets of datasets and the files of lookups that are named: types, classes, keys (CSV on the Web, of the W3C).
 
     \b
     Examples:
@@ -40,14 +41,24 @@ def command(
       kivvet export rules.xlsx quality oxygen_status --no-data
       kivvet export mappings.csv
       kivvet export quality.sql quality
+      kivvet export out/samples.csv-metadata.json samples
     """
     from kivvet.show.progress import counting_rows
-    from kivvet.show.rules_workbook import print_exported
+    from kivvet.show.rules_workbook import print_described, print_exported
 
     opened = opened_book(book)
     is_sql = file.suffix.lower() in (".sql", ".dmn")
     if is_sql and not tables:
         raise click.UsageError("name the tables that it is to hold")
+    if file.suffix.lower() == ".json":
+        described = opened.describe(tables)
+        path = described.save(file, replace=replace)
+        form.tell(
+            described,
+            lambda out: print_described(out, described, path),
+            values=lambda: {**described.as_dict(), "file": str(path)},
+        )
+        return
     is_long = long or file.suffix.lower() == ".csv"
     with counting_rows("reading") as on_rows:
         made = opened.export(tables, data=not (no_data or is_long or is_sql), on_rows=on_rows)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from kivvet.faces.opened import OpenedBook, names_of
 
 if TYPE_CHECKING:
+    from kivvet.books.asks.described import CsvMetadata
     from kivvet.books.asks.history import DoneAgain, History
     from kivvet.books.asks.pin_books import Pins
     from kivvet.books.asks.review_table import TableReview
@@ -87,6 +88,32 @@ class Sharing(OpenedBook):
         lines, others = long_lines(self._opened, made)
         values = tuple(self._opened.table(one.name) for one in made.tables)
         return RulesWorkbook(made, tuple(lines), others, values)
+
+    def describe(self, names: Iterable[str]) -> CsvMetadata:
+        """Return what is to be said of files of CSV that the book writes or looks up in, in the form of the W3C's "CSV on the
+        Web": headings, types and how they are written, classes, words for missing, keys.
+
+        Parameters
+        ----------
+        names : iterable of str
+            Datasets, whose targets are meant, and tables that are lookups.
+
+        Returns
+        -------
+        CsvMetadata
+            Its `save` writes it as JSON. Beside FILE.csv and called ``FILE.csv-metadata.json``, `look`, `draft` and `add` read
+            the file as it says.
+
+        Raises
+        ------
+        BookError
+            If there is no such dataset or table, or its file is no CSV.
+        TableError, DataError
+            If the dataset has errors, or its source cannot be read.
+        """
+        from kivvet.books.asks.described import described
+
+        return described(self._opened, names_of(names))
 
     def import_rules(
         self,

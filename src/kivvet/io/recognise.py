@@ -49,11 +49,14 @@ class Recognised:
         Those whose values are written otherwise than Kivvet itself writes them.
     remarks : tuple of str
         What could not be decided.
+    by : str
+        The file of metadata beside it that says so; empty: it was found by looking.
     """
 
     options: ReadOptions
     columns: Mapping[str, ColumnForm] = field(default_factory=dict)
     remarks: tuple[str, ...] = ()
+    by: str = ""
 
 
 def recognise(path: Path) -> Recognised:

@@ -56,7 +56,9 @@ def _print_read_as(out: Console, read_as: ReadAs) -> None:
     """Print how a file was read, as lines that a dataset takes."""
     out.print()
     if read_as.lines:
-        out.print(Text("Read as recognised; a dataset says", "bold"))
+        out.print(
+            Text(f"Read as {f'{read_as.by} says' if read_as.by else 'recognised'}; a dataset says", "bold")
+        )
         for line in read_as.lines:
             out.print(Text(f"  {line}", "cyan"))
     for remark in read_as.remarks:

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from kivvet.books.asks.rules_in import RulesIn, TableIn
 from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.io.csv_metadata import METADATA_ENDING
 from kivvet.show.comparison import print_comparison
 from kivvet.show.findings import print_findings
 from kivvet.show.impact import print_impact
@@ -19,6 +20,7 @@ from kivvet.show.merged import print_merged
 from kivvet.show.terminal import print_columns, print_hint
 
 if TYPE_CHECKING:
+    from kivvet.books.asks.described import CsvMetadata
     from kivvet.pages.rules_workbook import RulesWorkbook
 
 _STYLES = {"changed": "yellow", "undecided": "red", "unreadable": "red"}
@@ -50,6 +52,22 @@ def print_exported(
             print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"for reading only: {one.why_not}")
     if comes_back:
         print_hint(out, f"when it comes back: kivvet import {shlex.quote(shown_path(path))}", "dim")
+
+
+def print_described(out: Console, made: CsvMetadata, path: Path) -> None:
+    """Print what was described."""
+    out.print(Text().append("written  ", "green").append(shown_path(path), "bold"))
+    for file, one in made.tables.items():
+        key = f", key {listed(one.key)}" if one.key else ""
+        print_columns(
+            out,
+            [("", "", 2), ("of", "cyan", 6)],
+            f"{shown_path(file)}: {count(len(one.columns), 'column')}{key}",
+        )
+    (file, *more) = made.tables
+    beside = file.with_name(file.name + METADATA_ENDING)
+    if not more and path.resolve() != beside:
+        print_hint(out, f"programs find it by themselves where it is called {shown_path(beside)}", "dim")
 
 
 def print_imported(out: Console, made: RulesIn) -> None:

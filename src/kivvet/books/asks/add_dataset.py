@@ -76,19 +76,19 @@ def add_dataset(
                 expected=f"one of: {listed([*book.tables, *book.formulas], 20)}",
             )
     found = data.recognised
-    kinds = dict(data.dataset.types)
-    if found is not None:
-        kinds |= {column: one.type for column, one in found.columns.items()}
     place = _path_for(book.folder, data.path) + ("/" if str(source).endswith("/") else "")
     entry = [
         ("source", toml_text(place)),
         ("target", toml_text(written_to)),
-        *book_lines(data.dataset, kinds),
+        *book_lines(data.dataset, {**data.dataset.types, **data.kinds_to_say}),
+        *([("key", toml_text(list(data.dataset.key)))] if data.dataset.key else []),
         ("columns", toml_text(list(columns))),
     ]
     lines = [f"[datasets.{toml_key(name)}]", *aligned(entry)]
     append_entry(path, lines)
     remarks = [] if found is None else [*found.remarks, *_strays(found)]
+    if found is not None and found.by:
+        remarks.insert(0, f"read as {found.by} says, which lies beside it")
     return Added(name, tuple(lines), (*remarks, *(note.message for note in opened.notes)))
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -21,7 +21,8 @@ from kivvet.core.read.options import Faults, Options
 from kivvet.core.words.errors import DataError, TableError, UnopenableError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
-from kivvet.io.formats import format_of
+from kivvet.io.csv_metadata import Metadata, metadata_beside
+from kivvet.io.formats import format_of, open_source
 from kivvet.io.frame_source import SHOWN, FrameSource
 from kivvet.io.many_files import files_of, is_pattern
 from kivvet.io.queued import read_ahead
@@ -57,6 +58,15 @@ class DataRead:
     def declared(self) -> dict[str, ValueType]:
         """By column, the type that the book gives; of a bare file none is given."""
         return dict(self.dataset.types) if self.is_of_book else {}
+
+    @property
+    def kinds_to_say(self) -> Mapping[str, str]:
+        """By column of a bare file, the type that its entry in a book has to say."""
+        if self.recognised is None:
+            return {}
+        if self.recognised.by:
+            return self.dataset.types
+        return {name: one.type for name, one in self.recognised.columns.items()}
 
     @property
     def is_of_book(self) -> bool:
@@ -183,6 +193,8 @@ def _bare(path: Path, text: str) -> DataRead:
     known = format_of(files[0]) if files else None
     if known is None or not all(file.is_file() for file in files):
         return plain
+    if known.delimiter is not None and (said := metadata_beside(files[0])) is not None:
+        return _as_said_beside(plain, said)
     try:
         if known.has_sheets:
             found = _of_sheets(files)
@@ -198,6 +210,43 @@ def _bare(path: Path, text: str) -> DataRead:
     )
     dataset = Dataset(path.name, path, None, fields=fields, options=found.options, sources=sources)
     return DataRead(dataset, found)
+
+
+def _as_said_beside(plain: DataRead, said: Metadata) -> DataRead:
+    """Return what stands for a dataset where metadata beside a file says how it is read, as far as it is about its columns."""
+    try:
+        names = open_source(
+            files_of(Path(), plain.dataset.sources[0])[0] if plain.dataset.sources else plain.path,
+            said.options,
+        ).names
+    except DataError as error:
+        raise DataError(
+            f"{error.problem}, as {said.path.name} says that it is written",
+            place=error.place,
+            fix=f"mend {said.path.name}, or say yourself how the file is read",
+        ) from error
+    known = {name for name in (*said.fields.types, *said.key) if name in names}
+    strange = [name for name in said.fields.types if name not in known]
+    fields = replace(
+        said.fields,
+        types={name: kind for name, kind in said.fields.types.items() if name in known},
+        forms={name: form for name, form in said.fields.forms.items() if name in known},
+        missing_words_of={
+            name: words for name, words in said.fields.missing_words_of.items() if name in known
+        },
+    )
+    remarks = [*said.remarks]
+    if strange:
+        remarks.append(f"{said.path.name} describes {listed(strange)}, which the file does not have")
+    if others := [name for name in names if name not in known]:
+        remarks.append(f"{said.path.name} says nothing of {listed(others)}")
+    dataset = replace(
+        plain.dataset,
+        fields=fields,
+        options=said.options,
+        key=said.key if known.issuperset(said.key) else (),
+    )
+    return DataRead(dataset, Recognised(said.options, remarks=tuple(remarks), by=said.path.name))
 
 
 def _of_texts(files: Sequence[Path]) -> Recognised:

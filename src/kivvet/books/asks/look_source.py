@@ -125,8 +125,8 @@ def _read_as(data: DataRead, source: Source) -> ReadAs | None:
     if found is None:
         return None
     remarks = (*found.remarks, *(note.message for note in source.notes))
-    lines = tuple(aligned(book_lines(data.dataset, {name: one.type for name, one in found.columns.items()})))
-    return ReadAs(lines, remarks) if lines or remarks else None
+    lines = tuple(aligned(book_lines(data.dataset, data.kinds_to_say)))
+    return ReadAs(lines, remarks, found.by) if lines or remarks else None
 
 
 def named_columns(source: Source, columns: Sequence[str]) -> list[str]:

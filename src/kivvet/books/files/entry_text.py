@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -37,6 +38,10 @@ def book_lines(dataset: Dataset, kinds: Mapping[str, str]) -> list[tuple[str, st
         lines.append(("types", f"{{ {name} = {value} }}"))
     else:
         lines += [(f"types.{name}", value) for name, value in types]
+    fields = dataset.fields
+    words_of = {name: list(words) for name, words in fields.missing_words_of.items()}
+    if words_of or fields.missing_words:
+        lines.append(("missing_words", toml_text(words_of or list(fields.missing_words))))
     return lines
 
 
@@ -47,11 +52,8 @@ def lookup_lines(dataset: Dataset, columns: Sequence[str]) -> list[tuple[str, st
     """
     fields = dataset.fields
     kinds = {name: kind for name, kind in fields.types.items() if name in columns and name in fields.forms}
-    lines = book_lines(dataset, kinds)
-    words_of = {name: list(words) for name, words in fields.missing_words_of.items() if name in columns}
-    if words_of or fields.missing_words:
-        lines.append(("missing_words", toml_text(words_of or list(fields.missing_words))))
-    return lines
+    words_of = {name: words for name, words in fields.missing_words_of.items() if name in columns}
+    return book_lines(replace(dataset, fields=replace(fields, missing_words_of=words_of)), kinds)
 
 
 def aligned(lines: Sequence[tuple[str, str]]) -> list[str]:

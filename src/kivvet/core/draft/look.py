@@ -104,10 +104,13 @@ class ReadAs:
         What a dataset has to say so that it reads the file in the same way, as lines of TOML.
     remarks : tuple of str
         What could not be decided, or is odd about the file.
+    by : str
+        The file of metadata beside it that says so; empty: it was recognised.
     """
 
     lines: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
+    by: str = ""
 
 
 @dataclass(frozen=True)
