@@ -9,6 +9,7 @@ from xml.etree import ElementTree as ET
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from lxml import etree
 
 import kivvet
 from kivvet.core.adopt.decision_tables import NAMESPACE, read_decisions, write_decisions
@@ -16,7 +17,7 @@ from kivvet.core.adopt.feel import FeelError, condition_of, unary_tests
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.words.errors import DataError
 from kivvet.rule_table import value_of
-from tests.conftest import write_book
+from tests.conftest import CASES, write_book
 from tests.strategies import conditions
 
 HEAD = f'<definitions xmlns="{NAMESPACE}" id="d" name="d" namespace="n">'
@@ -37,6 +38,9 @@ def table_with(rules, policy="UNIQUE", more="", output='name="k" typeRef="string
     )
 
 
+SCHEMA = etree.XMLSchema(etree.parse(CASES / "decision-parts.xsd"))
+
+
 def test_tables_of_the_survey_come_back_with_the_same_meaning(river):
     book = kivvet.open_book(river)
     names = [
@@ -51,6 +55,7 @@ def test_tables_of_the_survey_come_back_with_the_same_meaning(river):
     ]
     tables = [value_of(book.table(name)) for name in names]
     content = write_decisions(tables)
+    SCHEMA.assertValid(etree.fromstring(content))
     back, left = read_decisions(content)
     assert not left
     for before, taken in zip(tables, back, strict=True):
@@ -94,7 +99,9 @@ def test_generated_tables_come_back_with_the_same_meaning(tmp_path_factory, rows
         otherwise={"k": "o"} if otherwise else {},
     )
     try:
-        (taken,), left = read_decisions(write_decisions([table]))
+        content = write_decisions([table])
+        SCHEMA.assertValid(etree.fromstring(content))
+        (taken,), left = read_decisions(content)
         compared = compare_tables(table, taken.table)
     except (DataError, kivvet.TableError) as error:
         assert "cannot be said" in str(error) or "error" in str(error)

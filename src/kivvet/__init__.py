@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.adopted import Adopted as Adopted
     from kivvet.books.asks.adopted import RulesAdopted as RulesAdopted
     from kivvet.books.asks.adopted_proof import Proof as Proof
+    from kivvet.books.asks.described import CsvMetadata as CsvMetadata
     from kivvet.books.asks.draft_table import Drafted as Drafted
     from kivvet.books.asks.edit_table import TableEdit as TableEdit
     from kivvet.books.asks.history import DoneAgain as DoneAgain
@@ -122,6 +123,7 @@ _HOMES = {
     "ColumnLook": "kivvet.core.draft.look",
     "Comparison": "kivvet.core.compare.comparison",
     "CrossTable": "kivvet.core.run.cross_table",
+    "CsvMetadata": "kivvet.books.asks.described",
     "DataError": "kivvet.core.words.errors",
     "Dataset": "kivvet.books.files.dataset",
     "DatasetImpact": "kivvet.core.run.impact",
@@ -213,6 +215,7 @@ __all__ = [
     "ColumnLook",
     "Comparison",
     "CrossTable",
+    "CsvMetadata",
     "DataError",
     "Dataset",
     "DatasetImpact",

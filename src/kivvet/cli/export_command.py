@@ -14,6 +14,7 @@ from kivvet.cli.telling import Form, forms
 @click.argument("file", type=click.Path(path_type=Path))
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
 @option("--long")
+@option("--formulas")
 @option("--no-data", "Read no data: no counts, and no findings that data shows.")
 @option("--replace", "Write over a file that is no workbook of rules.")
 @book_option
@@ -22,6 +23,7 @@ def command(
     file: Path,
     tables: tuple[str, ...],
     long: bool,
+    formulas: bool,
     no_data: bool,
     replace: bool,
     book: Path | None,
@@ -41,13 +43,14 @@ def command(
       kivvet export rules.xlsx quality oxygen_status --no-data
       kivvet export mappings.csv
       kivvet export quality.sql quality
+      kivvet export quality.xlsx quality --formulas
       kivvet export out/samples.csv-metadata.json samples
     """
     from kivvet.show.progress import counting_rows
     from kivvet.show.rules_workbook import print_described, print_exported
 
     opened = opened_book(book)
-    is_sql = file.suffix.lower() in (".sql", ".dmn")
+    is_sql = formulas or file.suffix.lower() in (".sql", ".dmn")
     if is_sql and not tables:
         raise click.UsageError("name the tables that it is to hold")
     if file.suffix.lower() == ".json":
@@ -62,7 +65,7 @@ def command(
     is_long = long or file.suffix.lower() == ".csv"
     with counting_rows("reading") as on_rows:
         made = opened.export(tables, data=not (no_data or is_long or is_sql), on_rows=on_rows)
-    path = made.save(file, long=long, replace=replace)
+    path = made.save(file, long=long, formulas=formulas, replace=replace)
     form.tell(
         made,
         lambda out: print_exported(out, made, path, is_long=is_long, comes_back=not is_sql),

@@ -138,6 +138,7 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--anew": Word("Write anew what is current too."),
         "--dry-run": Word("Only say what would be written."),
         "--long": Word("One line for each value of each mapping."),
+        "--formulas": Word("Formulas of a sheet that give the same, beside cells for the inputs."),
         "--write": Word("Write it into the file; without this it is only shown."),
         "--save-as": Word("Keep it in the book as a summary of that name.", "NAME"),
         "--as-example": Word("Keep it as an example of the table, which must come out so from now on."),

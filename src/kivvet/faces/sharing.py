@@ -87,7 +87,9 @@ class Sharing(OpenedBook):
         made = rules_out(self._opened, names_of(tables), data=data, on_rows=on_rows)
         lines, others = long_lines(self._opened, made)
         values = tuple(self._opened.table(one.name) for one in made.tables)
-        return RulesWorkbook(made, tuple(lines), others, values)
+        faulty = {one.table for one in self._opened.reading_findings if one.severity == "error"}
+        unusable = tuple(one.name for one in made.tables if one.name in faulty)
+        return RulesWorkbook(made, tuple(lines), others, values, unusable)
 
     def describe(self, names: Iterable[str]) -> CsvMetadata:
         """Return what is to be said of files of CSV that the book writes or looks up in, in the form of the W3C's "CSV on the

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from kivvet.core.words.wording import listed, shown_path
 from kivvet.pages.form_parts import grid_of
 from kivvet.pages.forms_of_rules import comparison_form, impact_form
 from kivvet.pages.grids import Cell, Line, Part, number, words
@@ -12,6 +13,7 @@ from kivvet.pages.grids import Cell, Line, Part, number, words
 if TYPE_CHECKING:
     from kivvet.books.asks.adopted import Adopted, RulesAdopted
     from kivvet.books.asks.adopted_proof import Proof
+    from kivvet.books.asks.described import CsvMetadata
     from kivvet.books.asks.rules_in import RulesIn, TableIn
     from kivvet.pages.rules_workbook import RulesWorkbook
 
@@ -35,6 +37,28 @@ def rules_workbook_form(one: RulesWorkbook) -> Part:
     heads = ("table", "title", "rows", "rows with findings", "for reading only")
     grid = grid_of("", heads, lines, ("rows", "rows with findings"), 300)
     return Part(one.rules.book or "Rules", grids=(grid,))
+
+
+def described_form(one: CsvMetadata) -> Part:
+    """Return files of CSV with what is said of their columns."""
+    grids = []
+    for path, table in one.tables.items():
+        lines = [
+            Line(
+                words(
+                    column.heading,
+                    column.type,
+                    listed(column.words, 6),
+                    listed(column.classes, 12),
+                    "key" if column.heading in table.key else "",
+                )
+            )
+            for column in table.columns
+        ]
+        grids.append(
+            grid_of(shown_path(path), ("column", "type", "missing", "classes", "key"), lines, (), 300)
+        )
+    return Part("Files of CSV described", grids=tuple(grids))
 
 
 def rules_in_form(one: RulesIn) -> Part:

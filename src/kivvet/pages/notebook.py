@@ -16,6 +16,7 @@ FORMS: dict[str, tuple[str, str]] = {
     "ColumnLook": ("forms_of_data", "column_look_form"),
     "Comparison": ("forms_of_rules", "comparison_form"),
     "CrossTable": ("forms_of_data", "cross_table_form"),
+    "CsvMetadata": ("forms_of_exchange", "described_form"),
     "DatasetStatus": ("forms_of_rules", "status_form"),
     "Explanation": ("forms_of_rules", "explanation_form"),
     "History": ("forms_of_rules", "history_form"),

@@ -26,10 +26,10 @@ from kivvet.books.asks.rules_out import RulesOut, TableOut
 from kivvet.core.adopt.decision_tables import write_decisions
 from kivvet.core.adopt.to_sql import sql_of_tables
 from kivvet.core.tables.table import Table
-from kivvet.core.words.errors import OutputError
+from kivvet.core.words.errors import DataError, OutputError
 from kivvet.core.words.places import Place, column_letters
 from kivvet.core.words.printed import Printed
-from kivvet.core.words.wording import count, shown_path
+from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
 from kivvet.io.workbook_library import fixed_workbook, ink_on
 
@@ -56,15 +56,30 @@ class RulesWorkbook(Printed):
     others : mapping of str to str
         By table that is none, why.
     tables : tuple of Table
+    unusable : tuple of str
+        Those of them that have errors.
     """
 
     rules: RulesOut
-
     lines: tuple[LongLine, ...] = ()
     others: Mapping[str, str] = field(default_factory=dict)
     tables: tuple[Table, ...] = field(default=(), repr=False)
+    unusable: tuple[str, ...] = ()
 
-    def save(self, path: str | Path, *, long: bool = False, replace: bool = False) -> Path:
+    def _sayable(self) -> tuple[Table, ...]:
+        """Return the tables, which have a meaning to be said otherwise; `DataError` where one has errors."""
+        if self.unusable:
+            raise DataError(
+                f"table {self.unusable[0]} cannot be said otherwise: it has errors"
+                if len(self.unusable) == 1
+                else f"tables {listed(self.unusable)} cannot be said otherwise: they have errors",
+                fix=f"mend what `kivvet check {self.unusable[0]}` tells",
+            )
+        return self.tables
+
+    def save(
+        self, path: str | Path, *, long: bool = False, formulas: bool = False, replace: bool = False
+    ) -> Path:
         """Write it, whole or not at all; return its path.
 
         Parameters
@@ -74,6 +89,8 @@ class RulesWorkbook(Printed):
             the same, for those who go on without Kivvet; or in .dmn: decision tables of the OMG's standard.
         long : bool
             Whether a workbook holds such lines too, on one sheet.
+        formulas : bool
+            Whether a workbook holds no rules to review, but formulas that give the same, beside cells for the inputs.
         replace : bool
             Whether a file may go that is no workbook of rules.
 
@@ -82,21 +99,34 @@ class RulesWorkbook(Printed):
         OutputError
             If it cannot be written, or is there already and no workbook of rules.
         DataError
-            If a table cannot be said in SQL so that it means the same.
+            If a table cannot be said in SQL, or as a formula, so that it means the same.
         """
         target = Path(path)
         refuse_ending(target, (".xlsx", ".csv", ".sql", ".dmn"), "file of rules")
         if target.suffix.lower() == ".dmn":
-            content = write_decisions(self.tables)
+            content = write_decisions(self._sayable())
             if not replace:
                 refuse_other(target, _DMN_MARK, "file of decisions")
             write_whole(target, content)
             return target
         if target.suffix.lower() == ".sql":
-            text = sql_of_tables(self.tables)
+            text = sql_of_tables(self._sayable())
             if not replace:
                 refuse_other(target, _SQL_MARK, "query")
             write_whole(target, f"{_SQL_MARK}\n{text}".encode())
+            return target
+        if formulas:
+            from kivvet.pages.rules_formulas import workbook_of_formulas
+
+            refuse_ending(target, (".xlsx",), "workbook of formulas")
+            content = workbook_of_formulas(self._sayable())
+            if target.is_file() and not replace:
+                raise OutputError(
+                    "is there already",
+                    place=Place(shown_path(target)),
+                    fix="name another file, or say that it may go: --replace (replace=True)",
+                )
+            write_whole(target, content)
             return target
         if long or target.suffix.lower() == ".csv":
             return self._save_lines(target, replace=replace)

@@ -58,7 +58,7 @@ def sql_of_tables(tables: Sequence[Table]) -> str:
 def _notes(table: Table) -> list[str]:
     """Return what holds only in engines that do as the standard says."""
     notes = [f"the data is called {_DATA} here; a text without characters is missing (NULL)"]
-    conditions = [part for row in table.rows for one in row.conditions for part in _parts(one)]
+    conditions = [part for row in table.rows for one in row.conditions for part in simple_conditions(one)]
     is_text = any(isinstance(one, Between) and isinstance(one.lower or one.upper, str) for one in conditions)
     if is_text or any(isinstance(one, CodeRange) for one in conditions):
         notes.append('texts are ordered by code point: COLLATE "C" where the engine sorts otherwise')
@@ -67,12 +67,13 @@ def _notes(table: Table) -> list[str]:
     return notes
 
 
-def _parts(condition: Condition) -> list[Condition]:
+def simple_conditions(condition: Condition) -> list[Condition]:
+    """Return the conditions that one is put together from."""
     match condition:
         case AnyOf(parts) | AllOf(parts):
-            return [inner for one in parts for inner in _parts(one)]
+            return [inner for one in parts for inner in simple_conditions(one)]
         case Negation(part):
-            return _parts(part)
+            return simple_conditions(part)
     return [condition]
 
 
@@ -87,19 +88,23 @@ def _select(table: Table, source: str) -> str:
     return "\n".join(["SELECT *,", ",\n".join(columns), f"FROM {source}"])
 
 
-def _refuse(table: Table) -> None:
-    why = ""
+def why_not_elsewhere(table: Table) -> str:
+    """Return what of a table has no counterpart in other languages; empty where it has."""
     if table.match == "every":
-        why = 'several rows give their results together (match = "every")'
-    elif any(one.tz is not None for one in table.inputs):
-        why = "its bounds are in a time zone"
-    elif any(set(one.fold) - {"case"} for one in table.inputs):
-        why = "differences of blanks or accents do not count for it"
-    elif any(UNFINISHED in row.results for row in table.rows):
-        why = "a row has no class yet"
-    elif any(one.kind == "overlap" and one.severity == "error" for one in findings_of(table)):
-        why = "rows of it meet and give different results"
-    if why:
+        return 'several rows give their results together (match = "every")'
+    if any(one.tz is not None for one in table.inputs):
+        return "its bounds are in a time zone"
+    if any(set(one.fold) - {"case"} for one in table.inputs):
+        return "differences of blanks or accents do not count for it"
+    if any(UNFINISHED in row.results for row in table.rows):
+        return "a row has no class yet"
+    if any(one.kind == "overlap" and one.severity == "error" for one in findings_of(table)):
+        return "rows of it meet and give different results"
+    return ""
+
+
+def _refuse(table: Table) -> None:
+    if why := why_not_elsewhere(table):
         raise DataError(f"table {table.name} cannot be said in SQL: {why}", fix="leave it out of the tables")
 
 
