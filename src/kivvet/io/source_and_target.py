@@ -173,6 +173,9 @@ class Source(ABC):
         Columns that hold no value, by what was looked at, so that the file says no type of them.
     may_be_floating : frozenset of str
         Columns of whole numbers that the file holds as floating ones: they are whole by what stands in them alone.
+    can_tell : bool
+        Whether what tells its content from any other is known without reading all of it each time; if not, it may have
+        changed at any time.
     """
 
     path: Path
@@ -181,6 +184,7 @@ class Source(ABC):
     notes: Sequence[SourceNote] = ()
     untyped: frozenset[str] = frozenset()
     may_be_floating: frozenset[str] = frozenset()
+    can_tell: bool = True
 
     def rows_left_out(self) -> Mapping[str, int]:
         """Return the rows of the file that are no data, by why they are left out; they are read for it, unless all were."""

@@ -24,7 +24,8 @@ from kivvet.core.run.row_keys import RowKeys
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_severity
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import listed, shown_path
+from kivvet.core.words.wording import listed
+from kivvet.io.locations import is_there, shown_location
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -82,7 +83,7 @@ def check_data(
             )
         except DataError as error:
             if not only or _may_use(book, dataset, names):
-                place = error.place or Place(shown_path(dataset.source))
+                place = error.place or Place(shown_location(dataset.source))
                 found.append(
                     finding(
                         "type" if isinstance(error, MisfitError) else "unreadable",
@@ -214,7 +215,7 @@ def _may_use(book: OpenBook, dataset: Dataset, names: set[str]) -> bool:
 
 
 def _staleness(book: OpenBook, dataset: Dataset) -> list[Finding]:
-    if dataset.target is None or not dataset.target.exists():
+    if dataset.target is None or not is_there(dataset.target):
         return []
     status = status_of(book, dataset)
     if status.state != "stale":

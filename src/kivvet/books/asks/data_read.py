@@ -52,7 +52,8 @@ class DataRead:
 
     @property
     def path(self) -> Path:
-        return self.dataset.source
+        source = self.dataset.source
+        return source if isinstance(source, Path) else Path(source.shown)
 
     @property
     def declared(self) -> dict[str, ValueType]:

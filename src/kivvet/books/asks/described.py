@@ -107,8 +107,8 @@ def described(book: OpenBook, names: Sequence[str]) -> CsvMetadata:
 
 
 def _target(book: OpenBook, dataset: Dataset) -> tuple[Path, DescribedTable]:
-    known = None if dataset.target is None else format_of(dataset.target)
-    if dataset.target is None or known is None or known.delimiter is None:
+    known = None if not isinstance(dataset.target, Path) else format_of(dataset.target)
+    if not isinstance(dataset.target, Path) or known is None or known.delimiter is None:
         raise BookError(
             f"dataset {dataset.name} is not written as CSV",
             found="it has no target" if dataset.target is None else f"target {dataset.target.name}",

@@ -421,7 +421,7 @@ def _dataset_then(book: OpenBook, run: PastRun) -> Dataset:
             f"{run.dataset} is a summary: work out what it sums up, {run.said['from']}, as it was",
             fix=f"kivvet history {run.said['from']}",
         )
-    dataset, faults = parse_dataset(run.dataset, run.said, book.folder, lambda _: None)
+    dataset, faults = parse_dataset(run.dataset, run.said, book.folder, lambda _: None, book.databases)
     if dataset is None or any(one.severity == "error" for one in faults):
         raise TableError(faults)
     return dataset
@@ -443,7 +443,9 @@ def _refuse_own(book: OpenBook, path: Path) -> None:
     }
     for dataset in book.datasets.values():
         own |= {
-            one.resolve() for one in (dataset.source, dataset.target, *_sources(dataset)) if one is not None
+            one.resolve()
+            for one in (dataset.source, dataset.target, *_sources(dataset))
+            if isinstance(one, Path)
         }
     if real in own:
         raise OutputError(

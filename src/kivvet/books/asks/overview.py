@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from pathlib import Path
 from typing import Any, Literal
 
 from kivvet.books.files.dataset import Dataset
@@ -21,6 +20,7 @@ from kivvet.core.words.conditions import AnyOf, Condition, Equals, StartsWith
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import did_you_mean, listed
+from kivvet.io.databases.places import InDatabase, Location
 
 Shape = Literal["bins", "mapping", "lookup", "rules"]
 
@@ -205,8 +205,10 @@ def _listed_dataset(book: OpenBook, one: Dataset, plan: Plan | None, is_known: b
     )
 
 
-def _within(book: OpenBook, path: Path) -> str:
-    """Return a path as it is from the book's folder, where it lies there."""
+def _within(book: OpenBook, path: Location) -> str:
+    """Return a path as it is from the book's folder, where it lies there; what lies in a database by its name."""
+    if isinstance(path, InDatabase):
+        return path.shown
     return path.relative_to(book.folder).as_posix() if path.is_relative_to(book.folder) else str(path)
 
 

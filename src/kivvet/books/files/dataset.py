@@ -9,6 +9,7 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.databases import is_in_database, read_place
 from kivvet.books.files.read_options import (
     READ_KEYWORDS,
     SHEET_KEYWORDS,
@@ -26,6 +27,7 @@ from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed, shown_path
+from kivvet.io.databases.places import Database, InDatabase, Location
 from kivvet.io.files import FileMarks
 from kivvet.io.formats import (
     SOURCE_ENDINGS,
@@ -35,9 +37,11 @@ from kivvet.io.formats import (
     headings_where_they_are,
     open_source,
 )
+from kivvet.io.locations import marks_of, open_location
 from kivvet.io.many_files import ManyFiles, files_of, is_pattern, marks_of_many
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, AS_IT_SAYS, ReadOptions, Source, WriteOptions
 
+NO_DATABASES: Mapping[str, Database] = {}
 DATASET_KEYWORDS = (
     "source",
     "file_column",
@@ -79,8 +83,9 @@ class Dataset:
     Attributes
     ----------
     name : str
-    source, target : Path
-        The first or only one of its files, as the book says it; `target` is None where columns are not to be written.
+    source, target : Location
+        The first or only one of its files, as the book says it, or what lies in a database; `target` is None where columns are
+        not to be written.
     sources : tuple of str
         Paths and patterns of the files that are read as one source, from `folder`; empty where it is one file.
     file_column : str or None
@@ -107,8 +112,8 @@ class Dataset:
     """
 
     name: str
-    source: Path
-    target: Path | None
+    source: Location
+    target: Location | None
     fields: FieldsRead = AS_IT_STANDS
     renamed: Mapping[str, str] = field(default_factory=dict)
     entries: tuple[Entry, ...] = ()
@@ -131,7 +136,7 @@ class Dataset:
     def open(self) -> Source:
         """Return the opened source; `DataError` if it cannot be read."""
         if not self.sources:
-            return open_source(self.source, self.options).as_said(self.fields)
+            return open_location(self.source, self.options).as_said(self.fields)
         files = self.files()
         return ManyFiles(
             shown_path(self.folder / self.sources[0]) if len(self.sources) == 1 else listed(self.sources),
@@ -145,9 +150,9 @@ class Dataset:
         )
 
     def files(self) -> list[Path]:
-        """Return the files of its source, in order."""
+        """Return the files of its source, in order; none where it lies in a database."""
         if not self.sources:
-            return [self.source]
+            return [] if isinstance(self.source, InDatabase) else [self.source]
         return list(dict.fromkeys(path for one in self.sources for path in files_of(self.folder, one)))
 
     def source_marks(self) -> FileMarks | None:
@@ -155,7 +160,7 @@ class Dataset:
         be looked at.
         """
         if not self.sources:
-            return FileMarks.of(self.source)
+            return marks_of(self.source)
         files = self.files()
         marks = [FileMarks.of(path) for path in files]
         if not files or None in marks:
@@ -175,7 +180,11 @@ class Dataset:
             "missing_words_of": {
                 name: sorted(set(words)) for name, words in self.fields.missing_words_of.items() if words
             },
-            **options_recorded(self.options, delimiter_of(self.source)),
+            **(
+                {"database": list(self.source.identity), "version": self.source.version}
+                if isinstance(self.source, InDatabase)
+                else options_recorded(self.options, delimiter_of(self.source))
+            ),
             **({"sources": list(self.sources)} if self.sources else {}),
             **({} if self.file_column is None else {"file_column": self.file_column}),
             **({} if self.written_as == AS_IT_IS_NAMED else {"written_as": asdict(self.written_as)}),
@@ -188,7 +197,7 @@ class Dataset:
 
 
 def parse_dataset(
-    name: str, given: Any, folder: Path, locate: Locate
+    name: str, given: Any, folder: Path, locate: Locate, databases: Mapping[str, Database] = NO_DATABASES
 ) -> tuple[Dataset | None, list[Finding]]:
     """Return the dataset that a ``[datasets.NAME]`` of book.toml defines, and the faults found."""
     root = ("datasets", name)
@@ -206,8 +215,17 @@ def parse_dataset(
             fix = f'for example {word} = "data/{name}.csv"'
             options.fault(word, f"{word} holds a sign that no path has", fix)
             return None, faults.found
-    sources, target = _sources(options), _target(options)
-    source = sources[0] if sources else None
+    sources = [] if is_in_database(given.get("source")) else _sources(options)
+    source: Location | None = folder / sources[0] if sources else None
+    if is_in_database(given.get("source")):
+        source = read_place(options, "source", databases)
+    target: str | None = None
+    written: Location | None = None
+    if is_in_database(given.get("target")):
+        written = read_place(options, "target", databases, is_target=True)
+    else:
+        target = _target(options)
+        written = folder / target if target else None
     is_many = len(sources) > 1 or any(map(is_pattern, sources))
     file_column = options.text("file_column", "file_column is the name of a column", fix='for example "file"')
     if file_column is not None and not is_many:
@@ -221,6 +239,14 @@ def parse_dataset(
         options.fault("target", "target is the source itself", fix)
     read, fields = read_options(options), fields_read(options)
     _refuse_for_other_formats(options, sources)
+    if isinstance(source, InDatabase):
+        for word in READ_KEYWORDS:
+            if word in options:
+                options.fault(word, f"{word} is for files, and {source} lies in a database", "leave it out")
+        if isinstance(written, InDatabase) and written.identity == source.identity:
+            options.fault(
+                "target", "target is the source itself", "name another table: the source is never changed"
+            )
     renamed = options.by_name(
         "input",
         "input says which source column stands for a name",
@@ -235,8 +261,8 @@ def parse_dataset(
         return None, faults.found
     dataset = Dataset(
         name,
-        folder / source,
-        folder / target if target else None,
+        source,
+        written,
         fields,
         dict(renamed),
         tuple(entries),

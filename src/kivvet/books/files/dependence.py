@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping
-from pathlib import Path
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.wording import listed
+from kivvet.io.locations import identity_of
 
 
 def read_before(datasets: Mapping[str, Dataset]) -> dict[str, str]:
     """Return by dataset the one whose target is its source, for a summary of one that it sums up; else it is left out."""
-    written = {_real(one.target): name for name, one in datasets.items() if one.target is not None}
+    written = {identity_of(one.target): name for name, one in datasets.items() if one.target is not None}
     made = {}
     for name, one in datasets.items():
-        maker = one.of.name if one.of is not None else written.get(_real(one.source))
+        maker = one.of.name if one.of is not None else written.get(identity_of(one.source))
         if maker is not None and maker != name:
             made[name] = maker
     return made
@@ -54,7 +53,3 @@ def circles(datasets: Mapping[str, Dataset]) -> list[Finding]:
             )
         )
     return faults
-
-
-def _real(path: Path) -> str:
-    return os.path.realpath(path)

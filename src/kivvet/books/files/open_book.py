@@ -8,6 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from kivvet.books.files.databases import read_databases
 from kivvet.books.files.dataset import Dataset, parse_dataset
 from kivvet.books.files.dependence import circles, in_order, read_before
 from kivvet.books.files.domains import with_domains
@@ -24,12 +25,23 @@ from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
+from kivvet.io.databases.places import Database
 
 if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula
 
 BOOK_FILE = "book.toml"
-BOOK_KEYWORDS = ("title", "owner", "note", "datasets", "summaries", "severity", "history", "uses")
+BOOK_KEYWORDS = (
+    "title",
+    "owner",
+    "note",
+    "databases",
+    "datasets",
+    "summaries",
+    "severity",
+    "history",
+    "uses",
+)
 
 
 def read_book(
@@ -105,6 +117,7 @@ class OpenBook:
         self.severity: dict[str, Severity] = {}
         self.files_of_tables: dict[Path, str] = {}
         self.history_folder: Path | None = None  # where a team keeps the history of runs
+        self.databases: dict[str, Database] = {}
         self.is_readable = True  # whether book.toml could be read at all
         self._read()
 
@@ -165,9 +178,10 @@ class OpenBook:
             "datasets are headings with a name each",
             '[datasets.samples]  source = "data/samples.csv"',
         )
-        self.reading_findings += faults_of_book.found
+        self.databases, said = read_databases(options, self.folder)
+        self.reading_findings += [*faults_of_book.found, *said]
         for name, definition in datasets.items():
-            dataset, faults = parse_dataset(name, definition, self.folder, locate)
+            dataset, faults = parse_dataset(name, definition, self.folder, locate, self.databases)
             self.reading_findings += faults
             if dataset is None:
                 self.unusable_datasets.add(name)

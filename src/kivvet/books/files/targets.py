@@ -8,10 +8,12 @@ import itertools
 import os
 from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
+from typing import Any
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.core.words.findings import Finding, finding
-from kivvet.core.words.wording import shown_path
+from kivvet.io.databases.places import InDatabase
+from kivvet.io.locations import identity_of, shown_location
 
 
 def target_faults(
@@ -32,25 +34,27 @@ def target_faults(
     own.add(folder / "formulas.toml", "the book's formulas")
     for path, said in files_of_tables.items():
         own.add(path, said)
-    sources = {_real(dataset.source) for dataset in datasets.values()}
+    sources = {identity_of(dataset.source) for dataset in datasets.values()}
     for dataset in datasets.values():
-        own.add(dataset.source, f"the source of dataset {dataset.name}")
+        if not isinstance(dataset.source, InDatabase):
+            own.add(dataset.source, f"the source of dataset {dataset.name}")
     kept = [
         (_real(folder / "tables"), "within the folder of the book's tables"),
         (_real(folder / ".kivvet"), "within Kivvet's own folder"),
     ]
-    targets = {_real(one.target) for one in datasets.values() if one.target is not None}
+    targets = {identity_of(one.target) for one in datasets.values() if one.target is not None}
     faults = []
-    written: dict[Path, str] = {}
+    written: dict[Any, str] = {}
     for dataset in datasets.values():
         if dataset.target is None:
             continue
-        real = _real(dataset.target)
+        real, what = identity_of(dataset.target), None
         # What one dataset writes another may read, by the same name.
-        what: str | None = (None if real in sources else own.name_of(dataset.target)) or next(
-            (where for path, where in kept if path in real.parents), None
-        )
-        if real == _real(dataset.source):
+        if not isinstance(dataset.target, InDatabase):
+            what = (None if real in sources else own.name_of(dataset.target)) or next(
+                (where for path, where in kept if path in real.parents), None
+            )
+        if real == identity_of(dataset.source):
             continue  # told where the dataset is read
         if what is None and real in written:
             what = f"the target of dataset {written[real]} too"
@@ -59,7 +63,7 @@ def target_faults(
             faults.append(
                 finding(
                     "syntax",
-                    f"target {shown_path(dataset.target)} is {what}",
+                    f"target {shown_location(dataset.target)} is {what}",
                     dataset=dataset.name,
                     places=(dataset.place,) if dataset.place else (),
                     remedy=f'name a file of its own, such as target = "{_free_name(dataset, own, targets)}"',
@@ -68,7 +72,7 @@ def target_faults(
     return faults
 
 
-def _free_name(dataset: Dataset, own: _FileNames, targets: Collection[Path]) -> str:
+def _free_name(dataset: Dataset, own: _FileNames, targets: Collection[Any]) -> str:
     """Return the name of a target that nothing else is."""
     for number in itertools.count(1):
         name = f"out/{dataset.name}{f'_{number}' if number > 1 else ''}.parquet"

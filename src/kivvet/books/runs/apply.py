@@ -49,9 +49,17 @@ from kivvet.core.words.errors import DataError, OutputError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import shown_path
-from kivvet.io.files import FileState, replacing
-from kivvet.io.formats import has_sheets, open_source, target_format
+from kivvet.io.databases.places import Location
+from kivvet.io.files import FileState
+from kivvet.io.locations import (
+    format_to,
+    holds_sheets,
+    identity_of,
+    make_ready,
+    open_location,
+    replacing_at,
+    shown_location,
+)
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -95,11 +103,12 @@ def apply_dataset(
             fix=f'add target = "out/{dataset.name}.parquet"',
         )
     _stop_at(book.faults_of(dataset))
+    make_ready(dataset.target)
     if not replace_other:
         refuse_strange(dataset.target)
     if not replace_other and not replace_edited:
         refuse_edited(dataset.target)
-    needs_types = target_format(dataset.target).keeps_types
+    needs_types = format_to(dataset.target).keeps_types
     # A refresh may find them in the target.
     prepared, faults = prepare(book, dataset, with_all_types=needs_types and action != "refresh")
     of_source = prepared.source.tables if isinstance(prepared.source, SummarySource) else {}
@@ -161,7 +170,7 @@ class _Work:
 
 
 def _all_columns(
-    prepared: Prepared, target: Path, on_rows: OnRows, apart_from: Collection[str] = ()
+    prepared: Prepared, target: Location, on_rows: OnRows, apart_from: Collection[str] = ()
 ) -> _Work:
     """Return the work of making every column, from the source.
 
@@ -174,7 +183,7 @@ def _all_columns(
     notes = [
         f"column {name} holds whole numbers that 64 bits do not hold, such as {example}: it stays text"
         for name, example in prepared.long_wholes.items()
-        if target_format(target).keeps_types
+        if format_to(target).keeps_types
     ]
     notes += [note.message for note in prepared.source.notes]
     run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
@@ -189,21 +198,23 @@ def _all_columns(
     return _Work(run, names, state, prepared.types, inferred, taken_over, tuple(notes))
 
 
-def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: OnRows) -> _Work | None:
+def _changed_columns(book: OpenBook, prepared: Prepared, target: Location, on_rows: OnRows) -> _Work | None:
     """Return the work of making those columns only that changed, from what the target holds; None where it cannot be
     told which these are, or its others cannot be taken over.
     """
     plan, marks = prepared.plan, prepared.source.marks()
     if plan.where is not None:
         return None  # which rows it holds may have changed
-    if has_sheets(target):
+    if holds_sheets(target):
         return None  # which takes over nothing
-    found = standing_columns(book, prepared, target) if target.is_file() else None
+    found = (
+        standing_columns(book, prepared, target) if isinstance(target, Path) and target.is_file() else None
+    )
     if found is None or marks is None:
         return None
     record, standing = found
     try:
-        held = open_source(target)
+        held = open_location(target)
     except DataError:  # an empty file, which holds nothing to take over
         return None
     encoded = held.encoded()
@@ -221,12 +232,12 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Path, on_rows: 
     return _Work(run, names, state, record.types, record.inferred, taken_over, kept=kept, parts=record.parts)
 
 
-def _rows_that_came(book: OpenBook, prepared: Prepared, target: Path, on_rows: OnRows) -> _Work | None:
+def _rows_that_came(book: OpenBook, prepared: Prepared, target: Location, on_rows: OnRows) -> _Work | None:
     """Return the work of making the rows only that came at the end of the source; None where it is not certain that all
     others stand.
     """
-    if not target.is_file():
-        return None
+    if not isinstance(target, Path) or not target.is_file():
+        return None  # a database is filled anew
     found = rows_that_came(book, prepared, target)
     if found is None:
         return None
@@ -245,7 +256,7 @@ def _read_besides(taken_over: TakenOver, run: Run) -> Sequence[str]:
 
 
 def _write_target(
-    book: OpenBook, prepared: Prepared, target: Path, how: _How, on_rows: OnRows
+    book: OpenBook, prepared: Prepared, target: Location, how: _How, on_rows: OnRows
 ) -> ApplyReport:
     dataset = prepared.dataset
     work = None
@@ -256,7 +267,7 @@ def _write_target(
             # Faults are told of all rows, below.
             with suppress(NotExtendedError, NotTakenOverError, TableError, DataError):
                 return _written(book, prepared, target, how, came)
-        if work is None and target_format(target).keeps_types:
+        if work is None and format_to(target).keeps_types:
             prepared, _ = prepare(book, dataset, with_all_types=True)
     apart: set[str] = set()
     while True:
@@ -269,7 +280,7 @@ def _write_target(
             apart.add(error.name)
 
 
-def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: _Work) -> ApplyReport:
+def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, work: _Work) -> ApplyReport:
     """Do the work and put the new target in the place of the old; `NotExtendedError` where rows cannot be added to it."""
     dataset, source, plan = prepared.dataset, prepared.source, prepared.plan
     run = work.run
@@ -288,7 +299,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
     )
     keys = RowKeys(dataset.key) if dataset.key else None
     n_before = run.n_rows
-    with replacing(target) as part, writer.to(part):
+    with replacing_at(target) as part, writer.to(part):
         for batch in run.batches(
             work.names, ahead=writer.typed_columns(run), keeps_texts=not writer.format.keeps_types
         ):
@@ -300,7 +311,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Path, how: _How, work: 
                 keys.see([batch.read.typed(name) for name in dataset.key])
             writer.write(batch)
         before, _ = read_record(target)
-        report = run.report(dataset.name, shown_path(target))
+        report = run.report(dataset.name, shown_location(target))
         where = "" if dataset.where is None else dataset.where.text
         standing = None if work.grown is None else work.grown.rows - work.grown.left_out
         report = replace(report, notes=work.notes, kept=work.kept, where=where, standing=standing)
@@ -364,11 +375,11 @@ def _about(dataset: Dataset, keys: RowKeys | None) -> list[Finding]:
 
 
 @contextmanager
-def locked(folder: Path, target: Path) -> Iterator[None]:
+def locked(folder: Path, target: Location) -> Iterator[None]:
     """Hold the lock of a target, so that two processes never write it at once."""
     import filelock
 
-    name = f"{xxhash.xxh3_64_hexdigest(str(target.resolve()).encode())}.lock"
+    name = f"{xxhash.xxh3_64_hexdigest(str(identity_of(target)).encode())}.lock"
     lock: filelock.BaseFileLock | None = None
     # A book that may only be read has its locks elsewhere.
     for locks in (folder / ".kivvet" / "locks", Path(tempfile.gettempdir())):
@@ -380,7 +391,7 @@ def locked(folder: Path, target: Path) -> Iterator[None]:
         except filelock.Timeout:
             raise OutputError(
                 "another kivvet is writing this target",
-                place=Place(shown_path(target)),
+                place=Place(shown_location(target)),
                 fix="wait until it has ended, then try again",
             ) from None
         except OSError:

@@ -23,7 +23,8 @@ from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed
 from kivvet.io.csv_target import as_text
-from kivvet.io.formats import open_written
+from kivvet.io.databases.places import Location
+from kivvet.io.locations import open_written
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
@@ -59,7 +60,8 @@ def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
             return Edits()
         again = as_then(book, dataset, record)
         with tempfile.TemporaryDirectory() as folder:
-            written = Path(folder) / dataset.target.name
+            is_file = isinstance(dataset.target, Path)
+            written = Path(folder) / (dataset.target.name if is_file else "as_it_was.parquet")
             beside = written.with_name(f"part.{written.name}")
             report, _ = again.write(written, beside)
             beside.replace(written)
@@ -70,7 +72,7 @@ def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
         return Edits()
 
 
-def _opened(path: Path, dataset: Dataset) -> Source:
+def _opened(path: Location, dataset: Dataset) -> Source:
     return open_written(path, dataset.written_as)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Container, Iterable, Mapping
-from pathlib import Path
 from typing import Any
 
 from kivvet.books.runs.record import ColumnRecord
@@ -13,15 +12,16 @@ from kivvet.core.read.meaning import fingerprint
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
 from kivvet.core.words.values import ValueType
-from kivvet.io.formats import target_format
+from kivvet.io.databases.places import Location
+from kivvet.io.locations import format_to
 
 _LONGEST_DEFINITION = 100_000  # of a table or formula in the record of a target, in characters
 _MANY_VALUES = _LONGEST_DEFINITION // 4  # which no short definition holds
 
 
-def shows_classes(target: Path | None) -> bool:
+def shows_classes(target: Location | None) -> bool:
     """Whether a target shows the classes of a column in their order besides its values."""
-    return target is not None and target_format(target).keeps_classes
+    return target is not None and format_to(target).keeps_classes
 
 
 def column_records(

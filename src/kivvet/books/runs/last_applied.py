@@ -9,6 +9,7 @@ from kivvet.books.runs.same_meaning import past_table
 from kivvet.core.read.meaning import MOST_REMEMBERED_ROWS
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError
+from kivvet.io.locations import is_there
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -24,7 +25,7 @@ def last_applied(book: OpenBook, name: str) -> tuple[Table, str]:
     """
     records: list[Record] = []
     for dataset in book.datasets.values():
-        if dataset.target is not None and dataset.target.exists():
+        if dataset.target is not None and is_there(dataset.target):
             record, _ = read_record(dataset.target)
             records += [record] if record is not None else []
     made = [

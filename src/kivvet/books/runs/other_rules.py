@@ -14,6 +14,7 @@ from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.meaning import SEMANTICS_VERSION, fingerprint, formula_meaning, table_fingerprint
 from kivvet.core.tables.table import Table
 from kivvet.core.words.kept import without_kept
+from kivvet.io.locations import is_there
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -51,7 +52,7 @@ class OtherRules:
 def rules_then(book: OpenBook, dataset: Dataset) -> OtherRules:
     """Return the rules by which the target of a dataset was made, as far as they differ from today's."""
     record = None
-    if dataset.target is not None and dataset.target.exists():
+    if dataset.target is not None and is_there(dataset.target):
         record, _ = read_record(dataset.target)
     if record is None:
         return OtherRules(why_not="it was not applied yet")

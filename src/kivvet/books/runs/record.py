@@ -9,14 +9,13 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
-from pathlib import Path
 from typing import Any
 
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import shown_path
-from kivvet.io.formats import format_of
+from kivvet.io.databases.places import Location
+from kivvet.io.locations import is_there, records_at, shown_location
 
 RECORD_VERSION = 2
 
@@ -159,12 +158,12 @@ class Record:
             return None
 
 
-def read_record(target: Path) -> tuple[Record | None, bool]:
+def read_record(target: Location) -> tuple[Record | None, bool]:
     """Return the record of a target, and whether the target's bytes are still those it speaks of."""
-    known = format_of(target)
-    if known is None or known.kept_records is None or not target.is_file():
+    kept = records_at(target)
+    if kept is None:
         return None, False
-    values, actual = known.kept_records(target)
+    values, actual = kept
     records = [record for value in values if (record := Record.from_values(value)) is not None]
     fitting = next(
         (record for record in records if actual is not None and record.target_hash == actual), None
@@ -172,28 +171,28 @@ def read_record(target: Path) -> tuple[Record | None, bool]:
     return fitting or (records[0] if records else None), fitting is not None
 
 
-def is_written_by_kivvet(target: Path) -> bool:
+def is_written_by_kivvet(target: Location) -> bool:
     """Whether a target carries a record, true or not: some Kivvet wrote it."""
     return read_record(target)[0] is not None
 
 
-def refuse_edited(target: Path) -> None:
+def refuse_edited(target: Location) -> None:
     """Raise where what Kivvet wrote was changed since by something else."""
     record, is_true = read_record(target)
     if record is not None and not is_true:
         raise OutputError(
             "was changed by something else since Kivvet wrote it",
-            place=Place(shown_path(target)),
+            place=Place(shown_location(target)),
             found=f"written {record.made_at[:16].replace('T', ' ')} UTC by dataset {record.dataset}",
             fix="keep a copy if it is wanted, then write over it with --replace-edited (in Python replace_edited=True)",
         )
 
 
-def refuse_strange(target: Path) -> None:
+def refuse_strange(target: Location) -> None:
     """Raise unless a target is new, or some Kivvet wrote what is there."""
-    if target.is_file() and not is_written_by_kivvet(target):
+    if is_there(target) and not is_written_by_kivvet(target):
         raise OutputError(
             "is there already, and was not written by Kivvet",
-            place=Place(shown_path(target)),
+            place=Place(shown_location(target)),
             fix="name another target; or write over it with --replace (in Python replace=True)",
         )

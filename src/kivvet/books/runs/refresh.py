@@ -55,7 +55,7 @@ def refresh_datasets(
         if status.state == "current" and not everything:
             done.append(Refreshed(name))
         elif dry_run:
-            is_stopped = status.state == "cannot tell"
+            is_stopped = status.state == "cannot tell" and not status.made_at
             done.append(Refreshed(name, status.reasons, is_due=not is_stopped, is_stopped=is_stopped))
         else:
             report = apply_dataset(

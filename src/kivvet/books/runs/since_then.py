@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import astuple
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.runs.demands import demands_of
@@ -19,7 +18,8 @@ from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, listed
-from kivvet.io.formats import open_written, target_format
+from kivvet.io.databases.places import Location
+from kivvet.io.locations import format_to, open_written
 from kivvet.io.source_and_target import GrownFrom, PartState, Source
 
 if TYPE_CHECKING:
@@ -32,6 +32,8 @@ def is_source_of(record: Record, source: Source) -> bool:
     Where its size, its times of change and its inode are those recorded, that is taken as proof, unless they were looked
     at so shortly before that one more change may have left the same; else its bytes are looked at.
     """
+    if not source.can_tell:
+        return False
     marks = source.marks()
     is_marked = marks is not None and astuple(marks) == record.source_marks
     return (is_marked and record.is_settled) or source.identity().hash == record.source_hash
@@ -80,7 +82,7 @@ def changed_options(then: Mapping[str, Any], today: Mapping[str, Any]) -> list[s
 def changed_types(record: Record, prepared: Prepared) -> dict[str, ValueType]:
     """Return the columns of the source that today are read as another type than a typed target holds, with that."""
     dataset, source = prepared.dataset, prepared.source
-    if dataset.target is None or not target_format(dataset.target).keeps_types:
+    if dataset.target is None or not format_to(dataset.target).keeps_types:
         return {}
     today = {name: kind for name, kind in prepared.types.items() if name not in prepared.inferred}
     asked_of_data = [
@@ -97,7 +99,7 @@ def changed_types(record: Record, prepared: Prepared) -> dict[str, ValueType]:
     }
 
 
-def rows_that_came(book: OpenBook, prepared: Prepared, target: Path) -> tuple[Record, Source] | None:
+def rows_that_came(book: OpenBook, prepared: Prepared, target: Location) -> tuple[Record, Source] | None:
     """Return the record of a target and the rows that came at the end of its source since; None where it is not certain
     that all rows it holds stand as they are.
 
@@ -119,7 +121,7 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Path) -> tuple[Re
     if rest is None or not _is_of_types(record, prepared, rest):
         return None
     held = [*prepared.source.headings, *plan.written]
-    if target_format(target).keeps_types:
+    if format_to(target).keeps_types:
         held = [*prepared.source.names, *plan.written]
     options = prepared.dataset.written_as
     with suppress(DataError):
@@ -147,7 +149,7 @@ def _is_of_types(record: Record, prepared: Prepared, rest: Source) -> bool:
     return all(found.get(name) == record.types.get(name) for name in inferred)
 
 
-def _record_to_go_by(book: OpenBook, prepared: Prepared, target: Path) -> Record | None:
+def _record_to_go_by(book: OpenBook, prepared: Prepared, target: Location) -> Record | None:
     """Return the record of a target that is as it was written, with options that are today's, by rules that demanded no
     less of the data; None elsewhere.
     """
@@ -162,7 +164,7 @@ def _record_to_go_by(book: OpenBook, prepared: Prepared, target: Path) -> Record
 
 
 def standing_columns(
-    book: OpenBook, prepared: Prepared, target: Path
+    book: OpenBook, prepared: Prepared, target: Location
 ) -> tuple[Record, frozenset[str]] | None:
     """Return the record of a target and the columns made that stand as they are; None where none do for certain.
 

@@ -7,7 +7,7 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.core.words.kept import kept
 from kivvet.io.files import FileMarks
-from kivvet.io.formats import has_sheets
+from kivvet.io.locations import holds_sheets
 from kivvet.io.source_and_target import ReadOptions, Source
 
 _Known = dict[tuple[tuple[str, ...], ReadOptions], tuple[FileMarks | None, Source]]
@@ -40,7 +40,7 @@ def source_of(book: OpenBook | None, dataset: Dataset) -> Source:
 
 def _said_of(dataset: Dataset) -> str:
     """Return what of its types decides what is read: of a workbook, numbers may be read as what they stand for."""
-    return str((dataset.fields.types, dataset.fields.forms)) if has_sheets(dataset.source) else ""
+    return str((dataset.fields.types, dataset.fields.forms)) if holds_sheets(dataset.source) else ""
 
 
 def _summary_source(book: OpenBook, summary: Dataset) -> Source:

@@ -28,7 +28,8 @@ from kivvet.core.compare.standing import shown_changes
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.printed import ShownInNotebooks
-from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.core.words.wording import count, listed
+from kivvet.io.locations import is_there, shown_location
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -110,7 +111,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     """Return whether the target of a dataset is current (see `is_source_of` for when a source counts as unchanged)."""
     if dataset.target is None:
         return DatasetStatus(dataset.name, "", "cannot tell", reasons=(Reason("the dataset has no target"),))
-    target = shown_path(dataset.target)
+    target = shown_location(dataset.target)
     faults: list[Finding] = [one for one in book.faults_of(dataset) if one.severity == "error"]
     if faults:
         return DatasetStatus(
@@ -124,7 +125,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         above = status_of(book, maker)
         if above.state != "current":
             upstream = [Reason(f"its source is the target of {maker.name}, which is {_STANDS[above.state]}")]
-        if not dataset.source.exists():
+        if not is_there(dataset.source):
             state: State = "cannot tell" if above.state == "cannot tell" else "never applied"
             return DatasetStatus(dataset.name, target, state, reasons=tuple(upstream))
     prepared, faults = prepare(book, dataset)
@@ -144,7 +145,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         )
     if blocked:
         return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(map(Reason, blocked)))
-    if not dataset.target.exists():
+    if not is_there(dataset.target):
         return DatasetStatus(
             dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),)
         )
@@ -166,7 +167,11 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
                 changes=edits.examples,
             )
         )
-    if not is_source_of(record, prepared.source):
+    unknown: list[Reason] = []
+    if not prepared.source.can_tell:
+        said = f"rows of {prepared.source.shown_name} may have changed: the book names no version of them"
+        unknown.append(Reason(said))
+    elif not is_source_of(record, prepared.source):
         reasons.append(Reason(source_change(record, prepared.source)))
     if record.semantics != SEMANTICS_VERSION:
         reasons.append(Reason("it was made by another version of Kivvet, which may give other results"))
@@ -198,9 +203,9 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     return DatasetStatus(
         dataset.name,
         target,
-        "stale" if reasons else "current",
+        "stale" if reasons else "cannot tell" if unknown else "current",
         stale,
-        tuple(reasons),
+        (*reasons, *unknown),
         record.made_at,
         record.rows - record.left_out,
     )

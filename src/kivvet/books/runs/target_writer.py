@@ -20,7 +20,9 @@ from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.io.csv_target import list_as_text
-from kivvet.io.formats import format_of, has_sheets, target_format
+from kivvet.io.databases.places import Location
+from kivvet.io.formats import format_of
+from kivvet.io.locations import begun, format_to, holds_sheets
 from kivvet.io.queued import QueuedTarget
 from kivvet.io.source_and_target import (
     AS_IT_IS_NAMED,
@@ -72,7 +74,7 @@ class TakenOver:
 
 
 def taken_over_of_source(
-    reader: TypedReader, target: Path, read: Collection[str], apart_from: Collection[str] = ()
+    reader: TypedReader, target: Location, read: Collection[str], apart_from: Collection[str] = ()
 ) -> TakenOver | None:
     """Return the columns of a source that its target can take over: those that are read as they stand.
 
@@ -84,7 +86,7 @@ def taken_over_of_source(
         Those that are not what the file says of them.
     """
     source = reader.source
-    if format_of(source.path) is not target_format(target):
+    if format_of(source.path) is not format_to(target):
         return None
     encoded = source.encoded()
     if encoded is None:
@@ -132,7 +134,7 @@ class TargetWriter:
 
     def __init__(
         self,
-        target: Path,
+        target: Location,
         source: Source,
         own: Sequence[str],
         made: Sequence[str],
@@ -143,11 +145,11 @@ class TargetWriter:
         rules: Sequence[ColumnRecord] = (),
         plan: Plan | None = None,
     ) -> None:
-        self.colours = colours_of(plan) if plan is not None and has_sheets(target) else {}
+        self.colours = colours_of(plan) if plan is not None and holds_sheets(target) else {}
         self.rules = {one.name: one for one in rules}
         self.is_extended = is_extended
         self.target = target
-        self.format = target_format(target)
+        self.format = format_to(target)
         self.source, self.own, self.made = source, own, made
         self.is_own = frozenset(own)
         self.taken_over = taken_over
@@ -209,12 +211,15 @@ class TargetWriter:
             return self.taken_over.encoded.begin(self.part, schema, self.taken_over.names)
         if self.is_extended:
             extend = self.format.extend
-            extended = None if extend is None else extend(self.part, self.target, schema, self.options)
+            extended = (
+                None
+                if extend is None or not isinstance(self.target, Path)
+                else extend(self.part, self.target, schema, self.options)
+            )
             if extended is None:
                 raise NotExtendedError
             return extended
-        assert self.format.create is not None
-        return self.format.create(self.part, self.target, schema, self.options)
+        return begun(self.part, self.target, schema, self.options)
 
     def _schema(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> pa.Schema:
         """Return the schema of the target: the fields of the source's own as they are stored, where it has types."""

@@ -106,7 +106,7 @@ class _Watched:
                     if dataset.sources:  # a file more may be part of it
                         self.folders_of_parts |= {path.resolve().parent for path in dataset.files()}
             # What is written here is no reason to write again.
-            files -= {one.target.resolve() for one in book.datasets.values() if one.target is not None}
+            files -= {one.target.resolve() for one in book.datasets.values() if isinstance(one.target, Path)}
             self.files = files
         self.files |= files
 

@@ -51,6 +51,7 @@ KINDS: Mapping[str, Severity] = {
     "headings": "warning",
     "uneven": "warning",
     "mixed-cells": "warning",
+    "secret": "warning",
     "open": "note",
     "blank-cell": "note",
     "missing-input": "note",

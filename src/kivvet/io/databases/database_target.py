@@ -1,0 +1,142 @@
+"""A table of a database as a target: filled anew in one transaction, with the record of how it was made beside it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import pyarrow as pa
+
+from kivvet.core.words.errors import DataError, OutputError
+from kivvet.core.words.wording import count
+from kivvet.io.databases.engine import RECORDS, Engine
+from kivvet.io.databases.engines import engine_of
+from kivvet.io.databases.places import InDatabase
+from kivvet.io.source_and_target import Seal, Target
+
+_ROWS_AT_ONCE = 1 << 18
+_NEW = "kivvet_new_"
+
+
+@contextmanager
+def writing_to(place: InDatabase) -> Iterator[None]:
+    """Hold a transaction of a database, in which a target is written; it ends well with the block, or nothing of it was."""
+    engine = engine_of(place.database)
+    with engine.writing():
+        engine.hold(place)
+        yield
+
+
+class DatabaseTarget(Target):
+    """The rows of a table that are written anew.
+
+    Where the table that is there has the same columns, its rows go and others come, so that its indexes, rights and the views on it
+    stay; else it is made anew.
+    """
+
+    def __init__(self, place: InDatabase, schema: pa.Schema) -> None:
+        self.place = place
+        self.engine = engine_of(place.database)
+        described = [self.engine.kinds_of(field.type) for field in schema]
+        self.sent = pa.schema(
+            [field.with_type(kind) for field, (_, kind) in zip(schema, described, strict=True)]
+        )
+        columns = ", ".join(
+            f"{self.engine.quoted(field.name)} {word}"
+            for field, (word, _) in zip(schema, described, strict=True)
+        )
+        made = InDatabase(place.database, f"{_NEW}{place.table}"[: self.engine.longest_name], place.schema)
+        self.engine.run(f"DROP TABLE IF EXISTS {self.engine.named(made)}")
+        self.engine.run(f"CREATE TABLE {self.engine.named(made)} ({columns})")
+        if self.engine.is_in(place) and self.engine.columns_of(place) == self.engine.columns_of(made):
+            self.engine.run(f"DROP TABLE {self.engine.named(made)}")
+            self.engine.run(f"DELETE FROM {self.engine.named(place)}")
+        else:
+            if self.engine.is_in(place):
+                self.engine.run(f"DROP TABLE {self.engine.named(place)}")
+            self.engine.run(
+                f"ALTER TABLE {self.engine.named(made)} RENAME TO {self.engine.quoted(place.table)}"
+            )
+        self.waiting: list[pa.RecordBatch] = []
+        self.n_waiting = self.n_sent = self.n_arrived = 0
+
+    def write(self, columns: Sequence[pa.Array]) -> None:
+        arrays = [self._sent(array, field) for array, field in zip(columns, self.sent, strict=True)]
+        self.waiting.append(pa.RecordBatch.from_arrays(arrays, schema=self.sent))
+        self.n_waiting += len(columns[0]) if columns else 0
+        if self.n_waiting >= _ROWS_AT_ONCE:
+            self._flush()
+
+    def _sent(self, array: pa.Array, field: pa.Field) -> pa.Array:
+        if pa.types.is_dictionary(array.type):
+            array = array.dictionary_decode()
+        if array.type == field.type:
+            return array
+        try:
+            return self.engine.cast(self.place, field.name, array, field.type)
+        except pa.ArrowInvalid as error:
+            raise OutputError(
+                f"column {field.name!r} holds what {self.engine.title} does not: {error}",
+                place=self.place.place,
+                fix="leave the column out, or write another file",
+            ) from error
+
+    def _flush(self) -> None:
+        if self.n_waiting:
+            self.n_arrived += self.engine.load(self.place, iter(self.waiting), self.sent)
+        self.n_sent += self.n_waiting
+        self.waiting, self.n_waiting = [], 0
+
+    def commit(self, seal: Seal) -> None:
+        self._flush()
+        found = int(self.engine.run(f"SELECT COUNT(*) FROM {self.engine.named(self.place)}")[0][0])
+        if not self.n_sent == self.n_arrived == found:
+            raise OutputError(
+                f"{count(self.n_sent, 'row')} were sent, and {found:,} arrived",
+                place=self.place.place,
+                fix="what was there is as it was; a trigger of the table may change what arrives",
+            )
+        write_record(self.engine, self.place, seal(self.engine.hash_of(self.place)))
+
+    def abandon(self) -> None:
+        self.waiting = []
+
+
+def write_record(engine: Engine, place: InDatabase, record: Any) -> None:
+    """Write the record of a target into the table of records, within the transaction."""
+    table = _records(engine, place)
+    engine.run(
+        f"CREATE TABLE IF NOT EXISTS {table} (target {engine.word_for_text} PRIMARY KEY, record {engine.word_for_text})"
+    )
+    name = engine.text(place.table)
+    engine.run(f"DELETE FROM {table} WHERE target = {name}")
+    engine.run(f"INSERT INTO {table} VALUES ({name}, {engine.text(json.dumps(record, ensure_ascii=True))})")
+
+
+def _records(engine: Engine, place: InDatabase) -> str:
+    return engine.named(InDatabase(place.database, RECORDS, place.schema))
+
+
+def record_of(place: InDatabase) -> Any:
+    """Return the record that is kept of a target, as plain values; None where there is none."""
+    engine = engine_of(place.database)
+    if not engine.has_table(InDatabase(place.database, RECORDS, place.schema)):
+        return None
+    rows = engine.asked(
+        f"SELECT record FROM {_records(engine, place)} WHERE target = {engine.text(place.table)}"
+    )
+    try:
+        return json.loads(rows[0][0]) if rows else None
+    except ValueError:
+        return None
+
+
+def kept_records(place: InDatabase) -> tuple[list[Any], str | None]:
+    """Return the records kept with a target, the newest first, and the hash of what it holds."""
+    try:
+        values = record_of(place)
+        return ([] if values is None else [values]), engine_of(place.database).hash_of(place)
+    except DataError:
+        return [], None

@@ -1,0 +1,54 @@
+"""The databases that can be read and written: which engine each scheme of a URL has. This is the one list of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib import import_module
+
+from kivvet.core.words.errors import UnopenableError
+from kivvet.io.databases.engine import Engine
+from kivvet.io.databases.places import Address, Database
+
+#: By scheme the module beside this one and the class in it.
+_ENGINES: dict[str, tuple[str, str]] = {
+    "sqlite": ("sqlite", "Sqlite"),
+    "duckdb": ("duck", "Duck"),
+    "postgresql": ("postgres", "Postgres"),
+}
+_open: dict[tuple[Database, str], Engine] = {}
+
+
+def engine_of(database: Database) -> Engine:
+    """Return a database opened, once in a process.
+
+    Raises
+    ------
+    UnopenableError
+        If it cannot be opened, or the package for it is not installed.
+    """
+    address = database.address()
+    key = database, address.url
+    if key not in _open:
+        if address.engine not in _ENGINES:
+            raise UnopenableError(
+                f"database {database.name} is of a kind this version does not open: {address.engine}",
+                expected=f"one of: {', '.join(_ENGINES)}",
+            )
+        module, name = _ENGINES[address.engine]
+        made: Callable[[Database, Address], Engine] = getattr(
+            import_module(f"kivvet.io.databases.{module}"), name
+        )
+        try:
+            _open[key] = made(database, address)
+        except ImportError as error:
+            raise UnopenableError(
+                f"database {database.name} needs the extra 'database', which is not installed: {error.name}",
+                fix='pip install "kivvet[database]"',
+            ) from error
+    return _open[key]
+
+
+def close_all() -> None:
+    """Let go of all that are open."""
+    while _open:
+        _open.popitem()[1].close()
