@@ -444,6 +444,7 @@ def values(book, river):
         *(book.overview(), book.formula("load / ph", "samples"), book.report(["sheets"])),
         book.apply_with_report(frame, ["ph_class", "load"]).report,
         book.adopt(sql="CASE WHEN ph < 7 THEN 'low' END", name="k", on="samples"),
+        book.describe(["top_loads"]),
         *(book.export(["quality"], data=False), book.import_rules(river / "rules.xlsx", data=False)),
     ]
 

@@ -17,6 +17,7 @@ from kivvet.cli.telling import JSON_VERSION, Form, forms
 @option("--as-of", "Write what a past run wrote, by the rules of then: its name, or a date.")
 @option("--to", "Where: with --as-of.")
 @option("--any-source")
+@option("--show-sql")
 @option("--note", "What the history is to say of the run.", default="")
 @book_option
 @forms("json", "csv", "markdown")
@@ -27,6 +28,7 @@ def command(
     as_of: str | None,
     to: str | None,
     any_source: bool,
+    show_sql: bool,
     note: str,
     book: Path | None,
     form: Form,
@@ -41,6 +43,7 @@ def command(
     Examples:
       kivvet apply                 every dataset of the book
       kivvet apply samples         one of them
+      kivvet apply classed --show-sql
       kivvet apply samples --as-of 2026-03-31 --to out/then.csv
     """
     from kivvet import Several
@@ -58,6 +61,12 @@ def command(
         with counting_rows(datasets[0]) as on_rows:
             done = opened.apply_as_of(datasets[0], as_of, to, any_source=any_source, on_rows=on_rows)
         form.tell(done, lambda out: print_done_again(out, done), lines=lambda: [done.as_dict()])
+        return
+    if show_sql:
+        if replace or replace_edited or note:
+            raise click.UsageError("--show-sql touches nothing: it takes no --replace and no --note")
+        for name in datasets or opened.names_of_views:
+            say(opened.view_sql(name).rstrip())
         return
     reports = []
     for name in datasets or opened.names_in_order:

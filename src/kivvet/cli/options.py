@@ -136,6 +136,7 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--replace": Word("Write over what is there, and Kivvet did not write."),
         "--replace-edited": Word("Write over a target that something else changed since it was written."),
         "--anew": Word("Write anew what is current too."),
+        "--show-sql": Word("Print the SQL that would make the view, and touch nothing."),
         "--dry-run": Word("Only say what would be written."),
         "--long": Word("One line for each value of each mapping."),
         "--formulas": Word("Formulas of a sheet that give the same, beside cells for the inputs."),

@@ -251,6 +251,27 @@ class Applying(OpenedBook):
             on_rows=on_rows,
         )
 
+    @property
+    def names_of_views(self) -> tuple[str, ...]:
+        """The datasets whose target is a view of a database."""
+        from kivvet.books.runs.views import is_view
+
+        return tuple(name for name, one in self._opened.datasets.items() if is_view(one))
+
+    def view_sql(self, name: str) -> str:
+        """Return the SQL that would make the view of a dataset, and touch nothing.
+
+        Raises
+        ------
+        BookError
+            If its target is no view.
+        TableError, DataError
+            If it cannot be the same in the database, or the source cannot be read.
+        """
+        from kivvet.books.runs.views import sql_of_view
+
+        return sql_of_view(self._opened, self._opened.dataset(name))
+
     def unmatched(
         self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
     ) -> Several[Unmatched]:

@@ -25,6 +25,8 @@ _MOST_MOVED = 8
 
 def print_apply_report(out: Console, report: ApplyReport, verb: str = "written") -> None:
     """Print what was written, and for each table what became of the rows."""
+    if report.is_view:
+        verb = f"in the view by now, which was {verb}"
     if report.standing is not None:
         verb = f"added to {report.standing:,} that stand; what follows is about those that came"
     out.print(

@@ -16,6 +16,7 @@ from kivvet.books.runs.row_keys import in_dataset
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.status import status_of
 from kivvet.books.runs.table_findings import findings_in_book
+from kivvet.books.runs.views import is_view, view_of
 from kivvet.core.check.row_findings import RowFindings
 from kivvet.core.classify.input_coder import MisfitError
 from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
@@ -183,6 +184,8 @@ def _check_dataset(
             if probe is not None:
                 probe.see(batch.columns_of(step), batch.unread_rows(step), run.execution.outcomes_of(step))
     found = [*(one for one in faults if one.kind != "example"), *run.faults()]
+    if is_view(dataset):
+        found += view_of(prepared).made.obstacles
     found += [] if keys is None else [in_dataset(one, dataset) for one in keys.findings()]
     for probe, report in zip(probes, run.report().tables, strict=True):
         if probe is None:

@@ -39,6 +39,7 @@ from kivvet.books.runs.target_writer import (
     TargetWriter,
     taken_over_of_source,
 )
+from kivvet.books.runs.views import is_view, publish
 from kivvet.core.read.meaning import (
     SEMANTICS_VERSION,
 )
@@ -116,6 +117,8 @@ def apply_dataset(
         faults += findings_in_book(book, table)
     _stop_at(faults)
     with locked(book.folder, dataset.target):
+        if is_view(dataset):
+            return publish(book, prepared, action, note, on_rows)
         return _write_target(book, prepared, dataset.target, _How(action, note), on_rows)
 
 

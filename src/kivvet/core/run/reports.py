@@ -61,7 +61,7 @@ class ApplyReport(Printed):
     `undecided` of them it is neither true nor false, as a value is missing. Tables and formulas see, and count, all rows.
     Where a source has grown at its end, `rows` are those that came; `standing` rows were written before and stand as they
     are, neither read nor counted; elsewhere it is None. `no_data` are the rows of the source that were left out as it was
-    read, by why; they are none of `rows`.
+    read, by why; they are none of `rows`. `is_view`: nothing was written but the view, which has so many rows by now.
     """
 
     rows: int
@@ -78,6 +78,7 @@ class ApplyReport(Printed):
     since: LastRun | None = None
     standing: int | None = None
     no_data: tuple[tuple[str, int], ...] = ()
+    is_view: bool = False
 
     @property
     def written(self) -> int:
@@ -116,6 +117,7 @@ class ApplyReport(Printed):
             "version": REPORT_VERSION,
             "dataset": self.dataset,
             "target": self.target,
+            "is_view": self.is_view,
             "rows": self.rows,
             "where": self.where,
             "written": self.written,

@@ -31,6 +31,7 @@ KINDS: Mapping[str, Severity] = {
     "blank-key": "error",
     "repeated-key": "error",
     "gap": "error",
+    "obstacle": "error",
     "example": "error",
     "shadowed": "warning",
     "duplicate": "warning",

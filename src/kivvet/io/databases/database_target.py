@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from typing import Any
 
 import pyarrow as pa
+import xxhash
 
 from kivvet.core.words.errors import DataError, OutputError
 from kivvet.core.words.wording import count
@@ -50,12 +51,12 @@ class DatabaseTarget(Target):
         made = InDatabase(place.database, f"{_NEW}{place.table}"[: self.engine.longest_name], place.schema)
         self.engine.run(f"DROP TABLE IF EXISTS {self.engine.named(made)}")
         self.engine.run(f"CREATE TABLE {self.engine.named(made)} ({columns})")
-        if self.engine.is_in(place) and self.engine.columns_of(place) == self.engine.columns_of(made):
+        is_table = self.engine.is_in(place) and self.engine.view_text(place) is None
+        if is_table and self.engine.columns_of(place) == self.engine.columns_of(made):
             self.engine.run(f"DROP TABLE {self.engine.named(made)}")
             self.engine.run(f"DELETE FROM {self.engine.named(place)}")
         else:
-            if self.engine.is_in(place):
-                self.engine.run(f"DROP TABLE {self.engine.named(place)}")
+            self.engine.drop(place)
             self.engine.run(
                 f"ALTER TABLE {self.engine.named(made)} RENAME TO {self.engine.quoted(place.table)}"
             )
@@ -137,6 +138,42 @@ def kept_records(place: InDatabase) -> tuple[list[Any], str | None]:
     """Return the records kept with a target, the newest first, and the hash of what it holds."""
     try:
         values = record_of(place)
-        return ([] if values is None else [values]), engine_of(place.database).hash_of(place)
+        keys = values.get("keys", ()) if isinstance(values, dict) else ()
+        return ([] if values is None else [values]), hash_of_target(engine_of(place.database), place, keys)
     except DataError:
         return [], None
+
+
+def hash_of_target(engine: Engine, place: InDatabase, keys: Sequence[str] = ()) -> str:
+    """Return what tells what a target holds from anything else: of a view its text, and the rows of the tables of keys beside it."""
+    text = engine.view_text(place)
+    if text is None:
+        return engine.hash_of(place)
+    of_keys = []
+    for name in keys:
+        table = InDatabase(place.database, str(name), place.schema)
+        of_keys.append(engine.hash_of(table) if engine.has_table(table) else "")
+    return xxhash.xxh3_128_hexdigest(f"{text} {of_keys}".encode())
+
+
+def load_table(engine: Engine, place: InDatabase, rows: pa.Table) -> None:
+    """Make a table anew that holds some rows, within the transaction."""
+    described = [engine.kinds_of(kind) for kind in rows.schema.types]
+    sent = pa.schema([(name, kind) for name, (_, kind) in zip(rows.column_names, described, strict=True)])
+    columns = ", ".join(
+        f"{engine.quoted(name)} {word}" for name, (word, _) in zip(rows.column_names, described, strict=True)
+    )
+    engine.drop(place)
+    engine.run(f"CREATE TABLE {engine.named(place)} ({columns})")
+    batches = (
+        pa.RecordBatch.from_arrays(
+            [
+                array if array.type == field.type else engine.cast(place, field.name, array, field.type)
+                for array, field in zip(batch.columns, sent, strict=True)
+            ],
+            schema=sent,
+        )
+        for batch in rows.combine_chunks().to_batches(_ROWS_AT_ONCE)
+    )
+    if rows.num_rows:
+        engine.load(place, batches, sent)

@@ -84,6 +84,13 @@ class Duck(Engine):
         except duckdb.Error as error:
             raise self.failed(error) from error
 
+    def view_text(self, place: InDatabase) -> str | None:
+        found = self.asked(
+            f"SELECT sql FROM duckdb_views() WHERE LOWER(view_name) = LOWER({self.text(place.table)}) "
+            f"AND schema_name = {self.text(place.schema or 'main')}"
+        )
+        return str(found[0][0]) if found else None
+
     def columns_of(self, place: InDatabase) -> list[tuple[Any, ...]]:
         return [one[:2] for one in self.asked(f"DESCRIBE {self.named(place)}")]
 

@@ -99,6 +99,10 @@ class Engine(ABC):
         """Return the names and types of the columns of a table, as the database says them."""
 
     @abstractmethod
+    def view_text(self, place: InDatabase) -> str | None:
+        """Return what a view is made of, as the database says it; None where there is none of that name, or a table."""
+
+    @abstractmethod
     def hash_of(self, place: InDatabase) -> str:
         """Return what tells the rows of a table from others, in whatever order they lie."""
 
@@ -112,6 +116,12 @@ class Engine(ABC):
         """Make ready for being written, before anything of it is read."""
 
     # What all have in common.
+
+    def drop(self, place: InDatabase) -> None:
+        """Take a table or view away, if there is one, within the transaction."""
+        if self.is_in(place):
+            kind = "TABLE" if self.view_text(place) is None else "VIEW"
+            self.run(f"DROP {kind} {self.named(place)}")
 
     def is_in(self, place: InDatabase) -> bool:
         """Whether a table is there, within the transaction."""

@@ -173,6 +173,13 @@ class Postgres(Engine):
         except _Error as error:
             raise self.failed(error) from None
 
+    def view_text(self, place: InDatabase) -> str | None:
+        name = self.text(self.named(place))
+        kinds = self.asked(f"SELECT relkind::text FROM pg_class WHERE oid = to_regclass({name})")
+        if not kinds or kinds[0][0] != "v":
+            return None
+        return str(self.asked(f"SELECT pg_get_viewdef({name}::regclass)")[0][0])
+
     def columns_of(self, place: InDatabase) -> list[tuple[Any, ...]]:
         return self.asked(
             "SELECT attname::text, format_type(atttypid, atttypmod) FROM pg_attribute "

@@ -131,6 +131,12 @@ class Sqlite(Engine):
             )
         )
 
+    def view_text(self, place: InDatabase) -> str | None:
+        found = self.asked(
+            f"SELECT sql FROM sqlite_master WHERE type = 'view' AND LOWER(name) = LOWER({self.text(place.table)})"
+        )
+        return str(found[0][0]) if found else None
+
     def columns_of(self, place: InDatabase) -> list[tuple[Any, ...]]:
         return self.asked(f"SELECT name, type FROM pragma_table_info({self.text(place.table)})")
 

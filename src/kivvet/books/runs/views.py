@@ -1,0 +1,231 @@
+"""Columns as a view of a database that follows the rules: written and replaced in one transaction, and only if it counts what Kivvet
+counts.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.demands import DemandCheck, demands_of
+from kivvet.books.runs.fingerprints import column_records, definitions_of, is_short, where_record
+from kivvet.books.runs.memory import Memory
+from kivvet.books.runs.past_run import PastRun, whoever_runs
+from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.prepare import Prepared
+from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.run import Run
+from kivvet.core.read.meaning import SEMANTICS_VERSION
+from kivvet.core.run.reports import ApplyReport
+from kivvet.core.sql.dialect import DIALECTS
+from kivvet.core.sql.view_sql import ViewSql, view_sql
+from kivvet.core.words.errors import BookError, OutputError, TableError
+from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.wording import count, listed
+from kivvet.io.databases.database_target import hash_of_target, load_table, write_record, writing_to
+from kivvet.io.databases.engine import Engine
+from kivvet.io.databases.engines import engine_of
+from kivvet.io.databases.places import InDatabase
+from kivvet.io.locations import shown_location
+
+if TYPE_CHECKING:
+    from kivvet.books.files.open_book import OpenBook
+
+_MOST_CLASSES = 200  # of a column, whose counts are compared
+
+
+@dataclass(frozen=True)
+class View:
+    """A view as it is to be.
+
+    Attributes
+    ----------
+    place : InDatabase
+    made : ViewSql
+    keys : mapping of str to InDatabase
+        By the name that the query has for it, the table of keys.
+    """
+
+    place: InDatabase
+    made: ViewSql
+    keys: Mapping[str, InDatabase]
+
+    def create(self, engine: Engine) -> str:
+        """Return the statement that makes it."""
+        return f"CREATE VIEW {engine.named(self.place)} AS\n{self.made.query}"
+
+    def statements(self) -> str:
+        """Return all that is run, as a text to be read."""
+        engine = engine_of(self.place.database)
+        tables = [
+            f"-- table {engine.named(place)}: {count(self.made.keys[name].rows.num_rows, 'row')} of keys and results"
+            for name, place in self.keys.items()
+        ]
+        return "\n".join([*tables, f"{self.create(engine)};", ""])
+
+
+def is_view(dataset: Dataset) -> bool:
+    """Whether the target of a dataset is a view."""
+    return isinstance(dataset.target, InDatabase) and dataset.target.is_view
+
+
+def view_of(prepared: Prepared) -> View:
+    """Return the view that makes the columns of a dataset; what stands against it is among its obstacles."""
+    dataset = prepared.dataset
+    target, source = dataset.target, dataset.source
+    assert isinstance(target, InDatabase)
+    if not isinstance(source, InDatabase) or source.database != target.database:
+        return View(target, ViewSql("", obstacles=(_elsewhere(dataset, target),)), {})
+    engine = engine_of(target.database)
+    dialect = DIALECTS[engine.address.engine]
+    keys: dict[str, InDatabase] = {}
+
+    def name_of_keys(table: str) -> str:
+        place = InDatabase(target.database, f"{target.table}__{table}", target.schema)
+        name = engine.named(place)
+        keys[name] = place
+        return name
+
+    assert prepared.source.stored_schema is not None
+    made = view_sql(
+        prepared.plan,
+        prepared.source.stored_schema,
+        engine.from_(source),
+        dialect,
+        name_of_keys,
+        dataset.name,
+    )
+    if words := _read_otherwise(dataset):
+        what = f"view {target.table} reads columns as they are, and the dataset says {listed(words)}"
+        fix = "say it in the query of the source, with CAST and NULLIF"
+        made = replace(made, obstacles=(*made.obstacles, _obstacle(dataset, what, fix)))
+    return View(target, made, keys)
+
+
+def _read_otherwise(dataset: Dataset) -> list[str]:
+    fields = dataset.fields
+    words = ["types"] if dataset.types else []
+    return [*words, *(["missing_words"] if fields.missing_words or fields.missing_words_of else [])]
+
+
+def _elsewhere(dataset: Dataset, target: InDatabase) -> Finding:
+    what = f"view {target.table} reads {shown_location(dataset.source)}, which does not lie in database {target.database.name}"
+    return _obstacle(
+        dataset, what, f'source = {{ database = "{target.database.name}", table = "..." }}, or write a table'
+    )
+
+
+def _obstacle(dataset: Dataset, what: str, fix: str) -> Finding:
+    places = (dataset.place,) if dataset.place else ()
+    return finding("obstacle", what, dataset=dataset.name, places=places, remedy=fix)
+
+
+def sql_of_view(book: OpenBook, dataset: Dataset) -> str:
+    """Return the SQL that would make the view of a dataset; see `Book.view_sql`."""
+    if not is_view(dataset):
+        raise BookError(
+            f"the target of {dataset.name} is no view",
+            place=dataset.place,
+            fix='target = { database = "...", view = "..." }',
+        )
+    prepared, faults = prepare(book, dataset)
+    if errors := [one for one in (*book.faults_of(dataset), *faults) if one.severity == "error"]:
+        raise TableError(errors)
+    view = view_of(prepared)
+    if view.made.obstacles:
+        raise TableError(list(view.made.obstacles))
+    return view.statements()
+
+
+def publish(
+    book: OpenBook, prepared: Prepared, action: str, note: str, on_rows: Callable[[int], None]
+) -> ApplyReport:
+    """Write the view of a dataset and the tables of keys that it joins, in one transaction; return what it counts.
+
+    Raises
+    ------
+    TableError
+        If it cannot be the same in the database.
+    OutputError
+        If it cannot be written, or counts otherwise than Kivvet does. What was there is as it was.
+    """
+    dataset, plan = prepared.dataset, prepared.plan
+    view = view_of(prepared)
+    if view.made.obstacles:
+        raise TableError(list(view.made.obstacles))
+    place, engine = view.place, engine_of(view.place.database)
+    run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
+    demands = DemandCheck(plan, book.severity)
+    for batch in run.batches(list(plan.source_columns) or prepared.source.names[:1]):
+        if demands.is_watching_tables:
+            demands.see([batch.columns_of(step) for step in run.plan.table_steps])
+    where = "" if dataset.where is None else dataset.where.text
+    report = replace(run.report(dataset.name, shown_location(place)), where=where, is_view=True)
+    if faults := [*run.faults(), *demands.errors(report)]:
+        raise TableError(faults)
+    with writing_to(place):
+        before, _ = read_record(place)
+        for old in [] if before is None else before.others.get("keys", ()):
+            engine.drop(InDatabase(place.database, str(old), place.schema))
+        engine.drop(place)
+        for name, keys in view.made.keys.items():
+            load_table(engine, view.keys[name], keys.rows)
+        engine.run(view.create(engine))
+        _compare(engine, place, report, {name: plan.types[name] for name in plan.written})
+        names = [one.table for one in view.keys.values()]
+        memory = Memory.of(book)
+        definitions = definitions_of(plan.steps, memory.remembered())
+        record = Record(
+            dataset.name,
+            dt.datetime.now(dt.UTC).isoformat(timespec="microseconds"),
+            report.rows,
+            shown_location(dataset.source),
+            "",
+            dataset.read_options(),
+            column_records(plan, prepared.types, with_classes=False),
+            dict(prepared.types),
+            demands=demands_of(plan, book.severity, dataset.key),
+            definitions={key: [name, one] for key, (name, one) in definitions.items() if is_short(one)},
+            semantics=SEMANTICS_VERSION,
+            class_orders=plan.class_orders,
+            left_out=report.left_out,
+            where=where_record(plan, prepared.types),
+            target_hash=hash_of_target(engine, place, names),
+            others={"keys": names},
+        )
+        write_record(engine, place, record.as_dict())
+    past = PastRun(
+        record.made_at, dataset.name, action, record, whoever_runs(book.folder), note, dataset.said
+    )
+    return replace(report, notes=(*report.notes, *memory.remember(past, definitions)))
+
+
+def _compare(engine: Engine, place: InDatabase, report: ApplyReport, types: Mapping[str, Any]) -> None:
+    """Raise where the view counts otherwise than Kivvet counts the rows of its source."""
+    name = engine.named(place)
+    said = []
+    rows = int(engine.asked(f"SELECT COUNT(*) FROM {name}")[0][0])
+    if rows != report.written:
+        said.append(f"it has {count(rows, 'row')}, and {report.written:,} were counted")
+    for table in report.tables if not report.where else ():
+        for column, classes in table.classes.items():
+            if types.get(column) != "text" or len(classes) > _MOST_CLASSES:
+                continue
+            quoted = engine.quoted(column)
+            found = engine.asked(f"SELECT {quoted}, COUNT(*) FROM {name} GROUP BY {quoted}")
+            there = {one: int(n) for one, n in found if n}
+            counted = {one: n for one, n in classes if n}
+            said += [
+                f"column {column} has {there.get(one, 0):,} of {one or 'no class'}, and {counted.get(one, 0):,} were counted"
+                for one in {*there, *counted}
+                if there.get(one, 0) != counted.get(one, 0)
+            ]
+    if said:
+        raise OutputError(
+            f"the view counts otherwise than the rows did: {listed(said, 4)}",
+            place=place.place,
+            fix="try again, if rows came meanwhile; else please report it. What was there is as it was",
+        )
