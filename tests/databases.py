@@ -4,13 +4,19 @@ import os
 import pwd
 import shutil
 import socket
+import sqlite3
 import subprocess
 import tempfile
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from urllib.parse import quote
 
+import duckdb
 import pytest
+
+from kivvet.io.databases.engines import close_all
+
+ENGINES = ("sqlite", "duckdb", "postgresql")
 
 PASSWORD = "s3cret pw@/:%"
 
@@ -63,3 +69,59 @@ def cluster():
     finally:
         run(programs / "pg_ctl", "-D", base / "data", "-m", "immediate", "-w", "stop")
         shutil.rmtree(base, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def sql_server():
+    with cluster() as url:
+        yield url
+
+
+class Held:
+    """A database of a test: what the book says of it, and statements run beside Kivvet."""
+
+    def __init__(self, engine, folder, url):
+        self.engine, self.url = engine, url
+        self.path = folder / f"survey{'.db' if engine == 'sqlite' else '.duckdb'}"
+        self.entry = 'url_from = "SURVEY_DB"' if engine == "postgresql" else f'path = "{self.path.name}"'
+
+    def run(self, *statements):
+        """Run statements; return the rows of the last."""
+        close_all()  # a file of duckdb is open in one place only
+        if self.engine == "postgresql":
+            import psycopg
+
+            with psycopg.connect(self.url, autocommit=True) as connection:
+                found = [connection.execute(one) for one in statements][-1]
+                return [] if found.description is None else found.fetchall()
+        connect = sqlite3.connect if self.engine == "sqlite" else duckdb.connect
+        with closing(connect(str(self.path))) as connection:
+            found = [connection.execute(one) for one in statements][-1].fetchall()
+            if self.engine == "sqlite":
+                connection.commit()
+            return found
+
+
+@pytest.fixture(params=ENGINES)
+def held(request, tmp_path, monkeypatch):
+    url = ""
+    if request.param == "postgresql":
+        import psycopg
+
+        url = request.getfixturevalue("sql_server")
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute("DROP SCHEMA public CASCADE")
+            connection.execute("CREATE SCHEMA public")
+        monkeypatch.setenv("SURVEY_DB", url)
+    (tmp_path / "book").mkdir()
+    yield Held(request.param, tmp_path / "book", url)
+    close_all()
+
+
+def book_with(held, datasets, **files):
+    """Write a book with the database and some datasets; return its folder."""
+    text = f"[databases.survey]\n{held.entry}\n{datasets}"
+    from tests.conftest import write_book
+
+    write_book(held.path.parent, {"book.toml": text, **files})
+    return held.path.parent

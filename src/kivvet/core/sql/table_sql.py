@@ -182,10 +182,15 @@ def _of_numbers(table: Table, at: int, about: Input, column: ColumnRead, dialect
     for number, region in enumerate(regions):
         holds = [bool(sets.masks[one] >> number & 1) for one in cells]
         parts = []
+        if empty.kind == "boolean":
+            holds = [holds[int(np.searchsorted(edges, value, side="right"))] for value in (0, 1)]
+            edges_of_row: list[Any] = [1]
+        else:
+            edges_of_row = edges
         if all(holds) and cells:
             parts.append("" if region.missing else f"{column.sql} IS NOT NULL")
         else:
-            parts += _runs(holds, edges, column, empty, dialect)
+            parts += _runs(holds, edges_of_row, column, empty, dialect)
             if region.missing:
                 parts.append(f"{column.sql} IS NULL")
         if not parts:
@@ -221,7 +226,7 @@ def _threshold(edge: Any, empty: NumericColumn, dialect: Dialect) -> str:
     if empty.kind == "decimal":
         return dialect.exact(Decimal(whole).scaleb(-empty.scale))
     if empty.kind == "boolean":
-        return dialect.truth(True) if whole >= 1 else dialect.truth(False)
+        return dialect.truth(whole == 1)
     if empty.kind == "date":
         first, last = ((one - _EPOCH).days for one in (dt.date.min, dt.date.max))
         if not first <= whole <= last:
@@ -242,6 +247,7 @@ def _threshold(edge: Any, empty: NumericColumn, dialect: Dialect) -> str:
 
 def _of_text(about: Input, condition: Condition, name: str, dialect: Dialect) -> str:
     """Return a condition on a text as SQL, empty where it asks nothing."""
+    always = f"{dialect.truth(True)} = {dialect.truth(True)}"
     match condition:
         case AnyValue():
             return f"{name} IS NOT NULL" if about.required else ""
@@ -280,9 +286,9 @@ def _of_text(about: Input, condition: Condition, name: str, dialect: Dialect) ->
             texts = [one.value for one in parts if isinstance(one, Equals)]
             if len(texts) == len(parts):
                 return f"{name} IN ({', '.join(dialect.text(str(one)) for one in texts)})"
-            return f"({' OR '.join(_of_text(about, one, name, dialect) or f'{name} IS NOT NULL' for one in parts)})"
+            return f"({' OR '.join(_of_text(about, one, name, dialect) or always for one in parts)})"
         case AllOf(parts):
-            return f"({' AND '.join(_of_text(about, one, name, dialect) or f'{name} IS NOT NULL' for one in parts)})"
+            return f"({' AND '.join(_of_text(about, one, name, dialect) or always for one in parts)})"
     raise AssertionError(condition)
 
 

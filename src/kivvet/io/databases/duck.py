@@ -213,7 +213,7 @@ class Duck(Engine):
         return int(found[0][0])
 
     def hash_of(self, place: InDatabase) -> str:
-        sql = f"SELECT COUNT(*), COALESCE(SUM(hash(t)), 0)::VARCHAR FROM {self.named(place)} AS t"
+        sql = f"SELECT COUNT(*), COALESCE(SUM(hash(kivvet_row)), 0)::VARCHAR FROM {self.named(place)} AS kivvet_row"
         n, total = self.asked(sql)[0]
         return xxhash.xxh3_128_hexdigest(f"{self.columns_of(place)} {n} {total}".encode())
 

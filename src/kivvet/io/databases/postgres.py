@@ -268,7 +268,7 @@ class Postgres(Engine):
             raise self.failed(error, place, "written") from None
 
     def hash_of(self, place: InDatabase) -> str:
-        sql = f"SELECT COUNT(*), COALESCE(SUM(hash_record_extended(t, 0)::numeric), 0)::text FROM {self.named(place)} AS t"
+        sql = f"SELECT COUNT(*), COALESCE(SUM(hash_record_extended(kivvet_row, 0)::numeric), 0)::text FROM {self.named(place)} AS kivvet_row"
         n, total = self.asked(sql)[0]
         return xxhash.xxh3_128_hexdigest(f"{self.columns_of(place)} {n} {total}".encode())
 

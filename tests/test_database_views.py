@@ -1,0 +1,211 @@
+"""Views of databases: what they give is what Kivvet gives, for generated tables and formulas and values at which databases differ; they
+follow the rules, and what they cannot do the same is refused before anything is written.
+"""
+
+import datetime as dt
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import strategies as st
+
+import kivvet
+from kivvet.core.formulas.tree import columns_read, write_formula
+from kivvet.core.words.conditions import write_condition
+from tests.databases import book_with
+from tests.sql_referee import expressions, tables
+from tests.strategies import conditions
+
+QUIET = settings(
+    max_examples=2,
+    deadline=None,
+    phases=(Phase.explicit, Phase.generate),  # each case is a book of many tables: nothing to make smaller
+    suppress_health_check=[
+        HealthCheck.too_slow,
+        HealthCheck.filter_too_much,
+        HealthCheck.data_too_large,
+        HealthCheck.function_scoped_fixture,
+    ],
+)
+
+
+def beside(values):
+    """Return floats with those one step of rounding to either side, and within and beyond a step's tolerance."""
+    found = []
+    for value in values:
+        found += [
+            value,
+            np.nextafter(value, np.inf),
+            np.nextafter(value, -np.inf),
+            value + 1e-9,
+            value - 4e-8,
+        ]
+    return found
+
+
+def probes(engine):
+    """Return rows that hold values at which databases differ."""
+    floats = [
+        *beside([0.0, -6.0, -0.1, 0.5, 1.5, 2.5, 6.0, 9007199254740993.0]),
+        -0.0,
+        5e-324,
+        1.7e308,
+        float("inf"),
+        -float("inf"),
+        None,
+    ]
+    floats += [] if engine == "sqlite" else [float("nan")]
+    wholes = [None, *range(-6, 7), 2**53, 2**53 + 1, 2**63 - 1, -(2**63)]
+    texts = [
+        None,
+        "",
+        "A",
+        "AB",
+        "AB1",
+        "B",
+        "B1",
+        "1",
+        "11",
+        "é",
+        "e\u0301",
+        "ß",
+        "it's",
+        " x",
+        "x ",
+        "\U0001f30a",
+        "NA",
+        "a",
+    ]
+    days = [
+        None,
+        *(dt.date(2026, 2, 24) + dt.timedelta(n) for n in range(16)),
+        dt.date(1, 1, 1),
+        dt.date(9999, 12, 31),
+    ]
+    n = 240
+    return pa.table(
+        {
+            "n": pa.array(range(n), pa.int64()),
+            "x": pa.array([floats[at % len(floats)] for at in range(n)], pa.float64()),
+            "i": pa.array([wholes[(at * 7) % len(wholes)] for at in range(n)], pa.int64()),
+            "s": pa.array([texts[(at * 5 + at // 18) % len(texts)] for at in range(n)], pa.string()),
+            "d": pa.array([days[(at * 3 + at // 19) % len(days)] for at in range(n)], pa.date32()),
+            "b": pa.array([[True, False, None][(at // 3) % 3] for at in range(n)]),
+        }
+    )
+
+
+ASKED = {"x": "number", "i": "integer", "s": "text", "d": "date", "b": "boolean"}
+REST = ["", 'otherwise.k = "o"\n', 'missing.k = "m"\n', 'otherwise.k = "o"\nmissing.k = "m"\n']
+
+
+@st.composite
+def generated(draw):
+    """Return the file of a table of one to three inputs under a first match."""
+    names = draw(st.lists(st.sampled_from(sorted(ASKED)), min_size=1, max_size=3, unique=True))
+    step = draw(st.sampled_from(["", ", step = 0.1", ", step = 0.5"]))
+    rows = draw(
+        st.lists(
+            st.tuples(*(conditions(ASKED[name]) for name in names), st.sampled_from(["p", "q", "r"])),
+            min_size=1,
+            max_size=5,
+        )
+    )
+    lines = []
+    for *asked, gives in rows:
+        cells = [write_condition(one) for one in asked]
+        if not any("'" in one or "\\" in one for one in cells):
+            lines.append("  [" + ", ".join(f"'{one}'" for one in (*cells, gives)) + "],\n")
+    if not lines:
+        return None
+    inputs = "".join(
+        f'inputs.{name} = {{ type = "{ASKED[name]}"{step if name == "x" else ""} }}\n' for name in names
+    )
+    heads = ", ".join(f'"{one}"' for one in (*names, "k"))
+    return (
+        f'{inputs}outputs.k = "text"\nmatch = "first"\n{draw(st.sampled_from(REST))}'
+        f'severity = {{ gap = "note", impossible = "note" }}\nrows = [\n  [{heads}],\n{"".join(lines)}]\n'
+    )
+
+
+def book_of_views(held, folder, data, columns):
+    """Write a book whose datasets bring data into a database, show it in a view, and write it out again."""
+    pq.write_table(data, folder / "data.parquet")
+    listed = "[" + ", ".join(columns) + "]"
+    text = (
+        f"[databases.survey]\n{held.entry}\n"
+        '[datasets.there]\nsource = "data.parquet"\ntarget = { database = "survey", table = "data" }\ncolumns = []\n'
+        f'[datasets.seen]\nsource = {{ database = "survey", table = "data" }}\ntarget = {{ database = "survey", view = "seen" }}\ncolumns = {listed}\n'
+        f'[datasets.back]\nsource = {{ database = "survey", table = "seen" }}\ntarget = "back.parquet"\ncolumns = []\n'
+        f'[datasets.plain]\nsource = "data.parquet"\ntarget = "plain.parquet"\ncolumns = {listed}\n'
+    )
+    (folder / "book.toml").write_text(text)
+    kivvet.open_book(folder).apply_dataset("there", replace=True, replace_edited=True)
+
+
+def view_gives(held, folder, data, columns):
+    """Return what a view makes of data, and what Kivvet makes of it."""
+    book_of_views(held, folder, data, columns)
+    kivvet.open_book(folder).apply_dataset("seen", replace=True, replace_edited=True)
+    for name in ("plain", "back"):
+        kivvet.open_book(folder).apply_dataset(name)
+    return pq.read_table(folder / "back.parquet").sort_by("n"), pq.read_table(
+        folder / "plain.parquet"
+    ).sort_by("n")
+
+
+def same(held, folder, data, columns):
+    """Assert that the view gives for each column what Kivvet gives."""
+    seen, wanted = view_gives(held, folder, data, columns)
+    assert seen.column_names == wanted.column_names
+    for name in wanted.column_names[data.num_columns :]:
+        kind = wanted.schema.field(name).type
+        kind = kind.value_type if pa.types.is_dictionary(kind) else kind
+        got = seen[name].cast(kind) if kind != pa.bool_() else seen[name].cast(pa.int64()).cast(kind)
+        assert got.to_pylist() == wanted[name].cast(kind).to_pylist(), name
+
+
+@QUIET
+@given(made=st.lists(generated(), min_size=14, max_size=14))
+def test_generated_tables_give_in_a_view_what_they_give(held, made):
+    files = {f"t{at}": text for at, text in enumerate(made) if text}
+    folder = book_with(held, "", **{f"tables/{name}.toml": text for name, text in files.items()})
+    for old in (folder / "tables").glob("*.toml"):
+        if old.stem not in files:
+            old.unlink()
+    fine = [name for name in files if not kivvet.open_book(folder).check([name], data=False).has_errors]
+    columns = [
+        f'{{ table = "{name}", keep = {{ k = "{name}_k" }}, status = "{name}_status", row = "{name}_row" }}'
+        for name in fine
+    ]
+    same(held, folder, probes(held.engine), columns)
+
+
+@QUIET
+@given(
+    data=tables(most=30),
+    made=st.lists(
+        st.sampled_from(["integer", "number", "text", "boolean", "date"]).flatmap(expressions),
+        min_size=25,
+        max_size=25,
+    ),
+)
+def test_generated_formulas_give_in_a_view_what_they_give_or_are_refused(held, data, made):
+    data = data.append_column("n", pa.array(range(len(data)), pa.int64()))
+    kept = [name for name in data.column_names if name != "m"]  # SQLite has no times
+    data = data.select(kept)
+    texts = {f"f{at}": write_formula(one) for at, one in enumerate(made) if "m" not in columns_read(one)}
+    folder = book_with(held, "")
+    for old in (folder / "tables").glob("*"):
+        old.unlink()
+    while texts:
+        lines = "".join(f"{name} = {{ formula = '''{text}''' }}\n" for name, text in texts.items())
+        (folder / "formulas.toml").write_text(lines)
+        book_of_views(held, folder, data, [f'"{name}"' for name in texts])
+        found = kivvet.open_book(folder).check().findings
+        bad = {one.table for one in found if one.severity == "error"} & set(texts)
+        if not bad:
+            break
+        texts = {name: text for name, text in texts.items() if name not in bad}
+    same(held, folder, data, [f'"{name}"' for name in texts])
