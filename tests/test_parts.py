@@ -87,13 +87,13 @@ def _formula_report(frame):
 def opened(monkeypatch):
     """The sources that are opened, by name, in order."""
     names = []
-    real = datasets.open_source
+    real = datasets.open_location
 
     def counting(path, options=None):
         names.append(path.name)
         return real(path, options)
 
-    monkeypatch.setattr(datasets, "open_source", counting)
+    monkeypatch.setattr(datasets, "open_location", counting)
     return names
 
 

@@ -35,10 +35,10 @@ def engine_of(database: Database) -> Engine:
                 expected=f"one of: {', '.join(_ENGINES)}",
             )
         module, name = _ENGINES[address.engine]
-        made: Callable[[Database, Address], Engine] = getattr(
-            import_module(f"kivvet.io.databases.{module}"), name
-        )
         try:
+            made: Callable[[Database, Address], Engine] = getattr(
+                import_module(f"kivvet.io.databases.{module}"), name
+            )
             _open[key] = made(database, address)
         except ImportError as error:
             raise UnopenableError(
