@@ -31,7 +31,7 @@ def command(
     book: Path | None,
     form: Form,
 ) -> None:
-    """Look at SOURCE, a file or a dataset of the book: for each column its type as Kivvet reads it, what
+    """Look at SOURCE, a file, a dataset of the book or DATABASE:TABLE: for each column its type as Kivvet reads it, what
     is missing, the distinct values, the range, how fine the numbers are, and what deserves another look.
 
     Named columns are shown in full, with the tables of the book that read or make them.
@@ -40,6 +40,7 @@ def command(
     Examples:
       kivvet look data/samples.csv
       kivvet look samples ph method      two columns of a dataset, in full
+      kivvet look data/survey.db:samples a table of a database
       kivvet look samples method --all   with every distinct value
       kivvet look april.csv --read-as 'delimiter = ";", types = { day = { type = "date", pattern = "%d.%m.%Y" } }'
     """

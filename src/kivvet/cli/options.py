@@ -132,6 +132,7 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
     },
     "what is written": {
         "--to": Word("Where it is written.", "FILE"),
+        "--view": Word("Its target is a view of that name, in the database of its source.", "NAME"),
         "--apply": Word("A table or formula to apply; may be given again.", "TABLE"),
         "--replace": Word("Write over what is there, and Kivvet did not write."),
         "--replace-edited": Word("Write over a target that something else changed since it was written."),

@@ -335,6 +335,7 @@ class Drafting(OpenedBook):
         source: str | Path,
         *,
         to: str | Path | None = None,
+        view: str = "",
         apply: str | Sequence[str] = (),
         read_as: str = "",
     ) -> Added:
@@ -345,9 +346,12 @@ class Drafting(OpenedBook):
         name : str
         source : str or Path
             A file. How a CSV or TSV file is written is recognised: encoding, delimiter, line of the headings, decimal
-            mark and mark of thousands, patterns of dates, units, words for true and false.
+            mark and mark of thousands, patterns of dates, units, words for true and false. Or ``DATABASE:TABLE``, the
+            database being one that the book names, or a file that ends in .db, .sqlite, .sqlite3, .duckdb or .ddb.
         to : str or Path, optional
-            Where rows and new columns are written; ``out/NAME.parquet`` without it.
+            Where rows and new columns are written, a file or ``DATABASE:TABLE``; ``out/NAME.parquet`` without it.
+        view : str
+            Instead the name of a view, in the database of the source, which follows the rules.
         apply : str or sequence of str
             The tables and formulas to apply.
         read_as : str
@@ -373,6 +377,7 @@ class Drafting(OpenedBook):
             name,
             source,
             target=None if to is None else str(to),
+            view=view,
             columns=names_of(apply),
             read_as=read_as,
         )

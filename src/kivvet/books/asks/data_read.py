@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 
+from kivvet.books.files.databases import place_said
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_options import READ_KEYWORDS, read_options
@@ -131,6 +132,14 @@ def data_read(book: OpenBook | None, given: Any, read_as: str = "") -> DataRead:
     if not isinstance(given, (str, Path)):
         return _of_frame(given, read_as)
     dataset = book.datasets.get(str(given)) if book is not None else None
+    there = None if dataset else place_said(str(given), {} if book is None else book.databases)
+    if there is not None and read_as:
+        raise DataError(
+            "a database says itself what its columns are",
+            fix="leave read_as out, or name a dataset with a query",
+        )
+    if there is not None:
+        return _recognised(DataRead(Dataset(there.name, there, None)), _of_typed)
     if read_as:
         if dataset is not None:
             raise DataError(
@@ -196,11 +205,15 @@ def _bare(path: Path, text: str) -> DataRead:
         return plain
     if known.delimiter is not None and (said := metadata_beside(files[0])) is not None:
         return _as_said_beside(plain, said)
+    if known.has_sheets:
+        return _recognised(plain, lambda _: _of_sheets(files))
+    return _recognised(plain, _of_typed if known.delimiter is None else lambda _: _of_texts(files))
+
+
+def _recognised(plain: DataRead, look: Callable[[DataRead], Recognised]) -> DataRead:
+    """Return what stands for a dataset, read as it seems to be written."""
     try:
-        if known.has_sheets:
-            found = _of_sheets(files)
-        else:
-            found = _of_typed(plain) if known.delimiter is None else _of_texts(files)
+        found = look(plain)
     except (OSError, EOFError, DataError):  # opening it will say why
         return plain
     certain = {name: one for name, one in found.columns.items() if not one.is_ambiguous}
@@ -209,8 +222,7 @@ def _bare(path: Path, text: str) -> DataRead:
         {name: one.type for name, one in certain.items()},
         {name: one.form for name, one in certain.items() if one.form != PLAIN},
     )
-    dataset = Dataset(path.name, path, None, fields=fields, options=found.options, sources=sources)
-    return DataRead(dataset, found)
+    return DataRead(replace(plain.dataset, fields=fields, options=found.options), found)
 
 
 def _as_said_beside(plain: DataRead, said: Metadata) -> DataRead:

@@ -17,6 +17,7 @@ import pyarrow as pa
 from kivvet.books.asks.data_read import DataRead
 from kivvet.books.asks.draft_table import Drafted, csv_text
 from kivvet.books.asks.look_source import named_columns
+from kivvet.books.files.database_rows import refuse_edits
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.files.read_table import how_rows_are_read, row_files
 from kivvet.books.files.readers import read_csv_rows, read_text, read_toml
@@ -77,6 +78,7 @@ def extend_table(
     table = book.table(name)
     keys = _keys_of(table, name)
     path = book.folder / "tables" / f"{name}.toml"
+    refuse_edits(path)
     files = row_files(path)
     if files and not files[0].name.lower().endswith(ROW_ENDINGS):
         raise BookError(

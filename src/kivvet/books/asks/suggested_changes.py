@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from kivvet.books.files.database_rows import rows_in_database
 from kivvet.books.files.read_table import how_rows_are_read, row_files
 from kivvet.books.files.readers import read_csv_rows, read_text
 from kivvet.books.files.row_edits import RowEdit, edited_rows
@@ -53,6 +54,8 @@ def suggested_change(book: OpenBook, found: Finding) -> SuggestedChange | None:
     if not table.is_complete or book.is_used(table.name):
         return None
     path = book.file_of_table(table.name)
+    if rows_in_database(path):
+        return None
     rows_file = next(iter(row_files(path)), None) if table.has_rows_file else None
     file = rows_file or path
     options = AS_IT_SAYS if rows_file is None else how_rows_are_read(path)[0]

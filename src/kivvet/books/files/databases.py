@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from kivvet.core.read.options import Options
+from kivvet.core.read.options import Options, toml_text
+from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.databases.places import DATABASE_ENDINGS, Database, InDatabase
 
@@ -126,3 +130,72 @@ def read_place(
         texts.get("version", ""),
         bool(texts.get("view")),
     )
+
+
+def place_said(text: str, databases: Mapping[str, Database]) -> InDatabase | None:
+    """Return the place that is said as ``DATABASE:TABLE``, the database being one that a book names or a file; None where it is said
+    otherwise.
+
+    Raises
+    ------
+    DataError
+        If a database is named and no table of it, or a URL stands there.
+    """
+    if re.match(r"[a-z][a-z0-9+_]*://", text):
+        raise DataError(
+            "a URL is not given here, since it may hold a password",
+            fix=f"name the database in book.toml, {_EXAMPLE.removeprefix('for example ')}, and say survey:TABLE",
+        )
+    name, colon, table = text.partition(":")
+    database = databases.get(name)
+    if database is None:
+        found = _OF_FILE.fullmatch(text)
+        if found is None or (not colon and name in databases):
+            return None
+        path, table = Path(found["path"]), found["table"] or ""
+        database = Database(path.stem, path)
+    if not table:
+        from kivvet.io.databases.engines import engine_of
+
+        names = engine_of(database).tables()
+        raise DataError(
+            "is a database, and none of its tables is named",
+            place=Place(text.removesuffix(":")),
+            expected=f"one of: {listed(names, 20)}" if names else "a table in it",
+            fix=f"for example {text.removesuffix(':')}:{names[0]}" if names else None,
+        )
+    return _within_schema(InDatabase(database, table))
+
+
+_OF_FILE = re.compile(
+    rf"(?P<path>.+(?:{'|'.join(map(re.escape, DATABASE_ENDINGS))}))(?::(?P<table>.*))?", re.I | re.S
+)
+
+
+def target_said(text: str, databases: Mapping[str, Database]) -> InDatabase | None:
+    """Return the place of a table to be written that is said as ``DATABASE:TABLE``, the database being one of a book; None where it
+    is said otherwise.
+    """
+    name, _, table = text.partition(":")
+    return InDatabase(databases[name], table) if name in databases and table else None
+
+
+def place_text(place: InDatabase) -> str:
+    """Return a place as book.toml names it."""
+    said = {
+        "database": place.database.name,
+        "schema": place.schema,
+        "view" if place.is_view else "table": place.table,
+    }
+    return "{ " + ", ".join(f"{word} = {toml_text(value)}" for word, value in said.items() if value) + " }"
+
+
+def _within_schema(place: InDatabase) -> InDatabase:
+    """Return a place whose table may be said with its schema and a dot."""
+    schema, dot, table = place.table.partition(".")
+    if dot and schema and table:
+        from kivvet.io.databases.engines import engine_of
+
+        if not engine_of(place.database).has_table(place):
+            return replace(place, schema=schema, table=table)
+    return place

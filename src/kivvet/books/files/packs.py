@@ -13,9 +13,12 @@ from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 from typing import Any
 
+from kivvet.books.files.database_rows import rows_in_database
+from kivvet.books.files.databases import read_databases
 from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.files.read_table import files_beside
 from kivvet.books.files.readers import read_toml
+from kivvet.core.read.options import Faults, Options
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
@@ -38,12 +41,20 @@ def write_pack(folder: Path, target: Path) -> tuple[str, ...]:
     Raises
     ------
     BookError
-        If the rows of a table stand outside the book's folder, so that they cannot go with it.
+        If the rows of a table stand outside the book's folder, so that they cannot go with it, or what goes with it holds a
+        password.
     OutputError
         If it cannot be written.
     """
     contents: dict[str, bytes] = {}
+    _refuse_secrets(folder)
     for path in _files_of(folder):
+        if path.parent.name == "tables" and (word := rows_in_database(path)):
+            raise BookError(
+                f"the {word} of table {path.stem} {'lies' if word == 'lookup' else 'lie'} in a database, which cannot go with it",
+                place=Place(shown_path(path)),
+                fix="write it to a file beside the table first",
+            )
         try:
             name = path.resolve().relative_to(folder.resolve()).as_posix()
         except ValueError:
@@ -62,6 +73,15 @@ def write_pack(folder: Path, target: Path) -> tuple[str, ...]:
             entry.external_attr = (stat.S_IFREG | 0o644) << 16
             archive.writestr(entry, content)
     return tuple(sorted(contents))
+
+
+def _refuse_secrets(folder: Path) -> None:
+    """Raise where the file of the book holds the password of a database."""
+    document, _ = read_toml(folder / _BOOK_FILE)
+    if document is not None:
+        _, said = read_databases(Options(document.values, Faults(document.locate)), folder)
+        for one in said:
+            raise BookError(one.message, place=one.places[0] if one.places else None, fix=one.remedy)
 
 
 def _files_of(folder: Path) -> list[Path]:

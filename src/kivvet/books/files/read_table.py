@@ -6,6 +6,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.database_rows import as_records, read_rows_there
+from kivvet.books.files.databases import is_in_database
 from kivvet.books.files.examples import with_examples
 from kivvet.books.files.read_options import read_options
 from kivvet.books.files.readers import Document, read_csv_rows, read_toml, unmerged
@@ -39,6 +41,10 @@ def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding
     locate_row: LocateRow = no_place
     if isinstance(definition.get("rows"), str):
         locate, faults = _attach_rows(definition, path, document, name)
+    elif is_in_database(definition.get("rows")):
+        locate, faults = _attach_database(definition, "rows", path, document, name)
+    elif is_in_database(definition.get("lookup")):
+        _, faults = _attach_database(definition, "lookup", path, document, name)
     elif isinstance(definition.get("lookup"), str):
         locate_row, faults = _attach_lookup(definition, path, document, name)
     is_read = not any(one.severity == "error" for one in faults)
@@ -100,6 +106,20 @@ def _attach_rows(
         return document.locate(at)
 
     return locate, faults
+
+
+def _attach_database(
+    definition: dict[str, Any], word: str, path: Path, document: Document, name: str
+) -> tuple[Locate, list[Finding]]:
+    rows, place, faults = read_rows_there(word, definition, path, document, name)
+    if rows is None:
+        return document.locate, faults
+    definition[word] = rows if word == "lookup" else as_records(rows)
+
+    def locate(at: tuple[str | int, ...]) -> Place | None:
+        return place if len(at) > 1 and at[0] == "rows" else document.locate(at)
+
+    return locate, []
 
 
 def _attach_lookup(

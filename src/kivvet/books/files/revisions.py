@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from kivvet.books.files.database_rows import remember_origin
 from kivvet.books.files.git import git
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook, read_book
 from kivvet.books.files.pins import PINS_FILE
@@ -126,6 +127,7 @@ class Revision:
         with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
             then = Path(folder).joinpath(*["up"] * len(self.folder.resolve().parts))
             (then / "tables").mkdir(parents=True)
+            remember_origin(then / "tables", self.folder / "tables")
             for name in names:
                 self._write(self.folder / name, then / name)
             for path in sorted((then / "tables").glob("*.toml")):
@@ -160,6 +162,7 @@ class Revision:
             # Files beside the table may be named by a way up: they lie below the same place here.
             then = Path(folder).joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
             then.parent.mkdir(parents=True)
+            remember_origin(Path(folder), path.parent)
             then.write_bytes(content)
             document, _ = read_toml(then)
             for file in () if document is None else files_beside(then, document.values):

@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.files.database_rows import refuse_edits, remember_origin
 from kivvet.books.files.read_table import files_beside, read_table
 from kivvet.books.files.readers import CsvRows, read_csv_rows, read_text, read_toml
 from kivvet.books.files.row_edits import RowEdit, edited_rows
@@ -68,6 +69,7 @@ class TableFiles:
                 place=first.places[0] if first and first.places else Place(shown_path(path)),
                 fix="mend them in an editor first",
             )
+        refuse_edits(path)
         document, _ = read_toml(path)
         assert document is not None
         file = next(iter(files_beside(path, document.values, ("rows", "lookup"))), path)
@@ -276,6 +278,7 @@ def as_files(path: Path, file: Path, text: str) -> Iterator[tuple[Path, Path]]:
         # Files beside the table may be named by a way up: they lie below the same place here.
         there = Path(folder).joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
         there.parent.mkdir(parents=True)
+        remember_origin(Path(folder), path.parent)
         toml = text if file == path else read_text(path)[0]
         there.write_text(toml, encoding="utf-8", newline="")
         document, _ = read_toml(there)

@@ -196,7 +196,9 @@ class Engine(ABC):
         return UnopenableError(
             f"database {self.database.name} cannot be opened",
             found=said,
-            fix="see that it runs and lets you in, and try again",
+            fix="correct the path"
+            if isinstance(error, FileNotFoundError)
+            else "see that it runs and lets you in, and try again",
         )
 
     def no_table(self, place: InDatabase) -> DataError:
