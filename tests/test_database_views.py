@@ -7,12 +7,14 @@ import datetime as dt
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+import pytest
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 import kivvet
 from kivvet.core.formulas.tree import columns_read, write_formula
 from kivvet.core.words.conditions import write_condition
+from tests.conftest import golden
 from tests.databases import book_with
 from tests.sql_referee import expressions, tables
 from tests.strategies import conditions
@@ -209,3 +211,169 @@ def test_generated_formulas_give_in_a_view_what_they_give_or_are_refused(held, d
             break
         texts = {name: text for name, text in texts.items() if name not in bad}
     same(held, folder, data, [f'"{name}"' for name in texts])
+
+
+PLAIN = {"id": [1, 2, 3, 4], "x": [5.5, 6.5, 7.5, None], "s": ["A", "B", "C", None]}
+BAND = 'inputs = { x = "number" }\noutputs = { band = "text" }\nrows = [\n  ["< 6", "low"],\n  [">= 6", "high"],\n]\n'
+AREA = (
+    'inputs = { s = "text" }\noutputs = { area = "text" }\nlookup = "area.csv"\nseverity = { gap = "note" }\n'
+)
+SEEN = '[datasets.seen]\nsource = {{ database = "survey", {source} }}\ntarget = {{ database = "survey", view = "seen" }}\ncolumns = [{columns}]\n'
+
+
+def published(held, columns='"band", "area"', source='table = "data"', **files):
+    """Write a book that publishes a view of four rows."""
+    values = ", ".join(
+        "(" + ", ".join("NULL" if one is None else repr(one) for one in row) + ")"
+        for row in zip(*PLAIN.values(), strict=True)
+    )
+    held.run("CREATE TABLE data (id BIGINT, x DOUBLE PRECISION, s TEXT)", f"INSERT INTO data VALUES {values}")
+    given = {
+        "tables/band.toml": BAND,
+        "tables/area.toml": AREA,
+        "tables/area.csv": "s,area\nA,upper\nB,lower\n",
+    }
+    return book_with(held, SEEN.format(columns=columns, source=source), **{**given, **files})
+
+
+def classes(held, column):
+    return dict(held.run(f"SELECT {column}, COUNT(*) FROM seen GROUP BY {column}"))
+
+
+def test_a_view_follows_rules_and_rows(held, run):
+    folder = published(held)
+    shown = run("apply", "--show-sql", cwd=folder)
+    assert "CREATE VIEW" in shown.out
+    assert "seen__area" in shown.out
+    with pytest.raises(Exception, match="seen"):
+        held.run("SELECT * FROM seen")  # nothing was touched
+    ran = run("apply", "seen", cwd=folder)
+    assert "survey:seen  4 rows in the view by now" in ran.out, ran.err
+    assert classes(held, "band") == {"low": 1, "high": 2, None: 1}
+    assert classes(held, "area") == {"upper": 1, "lower": 1, None: 2}
+    assert " current " in run("status", cwd=folder).out
+    # rows come: every reader sees their classes, and the view is as current as it was
+    held.run("INSERT INTO data VALUES (5, 1.0, 'B')")
+    assert classes(held, "band") == {"low": 2, "high": 2, None: 1}
+    assert " current " in run("status", cwd=folder).out
+    assert "nothing to do" in run("refresh", cwd=folder).out
+    # a rule and a mapping change: the view is stale until it is refreshed, which replaces it and the keys at once
+    (folder / "tables" / "band.toml").write_text(BAND.replace("6", "7"))
+    (folder / "tables" / "area.csv").write_text("s,area\nA,upper\nB,middle\nC,lower\n")
+    told = run("status", cwd=folder).out
+    assert " stale " in told
+    assert "6 to <7: high -> low" in told
+    assert classes(held, "band") == {"low": 2, "high": 2, None: 1}
+    assert "values change in 3 rows of seen" in run("impact", cwd=folder).out
+    assert run("refresh", cwd=folder).code == 0
+    assert classes(held, "band") == {"low": 3, "high": 1, None: 1}
+    assert classes(held, "area") == {"upper": 1, "middle": 2, "lower": 1, None: 1}
+    assert " current " in run("status", cwd=folder).out
+    # what Kivvet says of it comes out as the view has it
+    counted = run("summary", "seen", "--by", "area", "--format", "csv", cwd=folder).out
+    assert "middle,2" in counted
+    assert "PR" not in run("unmatched", "seen", cwd=folder).out
+    # tables of keys go with the table that needed them
+    book_with(held, SEEN.format(columns='"band"', source='table = "data"'))
+    assert run("refresh", cwd=folder).code == 0
+    assert classes(held, "band") == {"low": 3, "high": 1, None: 1}
+    with pytest.raises(Exception, match="seen__area"):
+        held.run("SELECT * FROM seen__area")
+    assert [name for (name,) in held.run("SELECT target FROM kivvet_records")] == ["seen"]
+
+
+def test_what_something_else_changed_is_told_and_kept(held, run):
+    folder = published(held)
+    held.run("CREATE TABLE seen (mine INTEGER)", "INSERT INTO seen VALUES (7)")
+    ran = run("apply", cwd=folder)
+    assert ran.code == 2
+    assert "was not written by Kivvet" in ran.err
+    assert held.run("SELECT mine FROM seen") == [(7,)]
+    assert run("apply", "--replace", cwd=folder).code == 0
+    assert classes(held, "band") == {"low": 1, "high": 2, None: 1}
+    # by hand, the view or the keys that it joins
+    for change in (
+        "DROP VIEW seen; CREATE VIEW seen AS SELECT 1 AS mine",
+        "UPDATE seen__area SET result_1 = 'mine'",
+    ):
+        held.run(*change.split("; "))
+        assert "was changed by something else" in run("status", cwd=folder).out
+        ran = run("apply", cwd=folder)
+        assert ran.code == 2
+        assert "--replace-edited" in ran.err
+        ran = run("apply", "--replace-edited", cwd=folder)
+        assert ran.code == 0, ran.err
+        assert classes(held, "area") == {"upper": 1, "lower": 1, None: 2}
+    if held.engine == "postgresql":  # who may read it, and what reads it, stay so
+        held.run("DROP ROLE IF EXISTS reader", "CREATE ROLE reader", "GRANT SELECT ON seen TO reader")
+        held.run("CREATE VIEW on_it AS SELECT band FROM seen")
+        (folder / "tables" / "band.toml").write_text(BAND.replace("6", "7"))
+        assert run("refresh", cwd=folder).code == 0
+        assert held.run("SELECT has_table_privilege('reader', 'seen', 'SELECT')") == [(True,)]
+        assert held.run("SELECT COUNT(*) FROM on_it WHERE band = 'low'") == [(2,)]
+        text = (folder / "book.toml").read_text()
+        (folder / "book.toml").write_text(text.replace('"band", ', ""))
+        ran = run("refresh", cwd=folder)
+        assert "other objects depend on it" in ran.err
+        assert classes(held, "band") == {"low": 2, "high": 1, None: 1}
+        held.run("DROP VIEW on_it")
+        assert run("refresh", cwd=folder).code == 0
+        assert held.run("SELECT has_table_privilege('reader', 'seen', 'SELECT')") == [(True,)]
+        (folder / "book.toml").write_text(text)
+        (folder / "tables" / "band.toml").write_text(BAND)
+        held.run("DROP OWNED BY reader", "DROP ROLE reader")
+        assert run("refresh", cwd=folder).code == 0
+    # taken away
+    held.run("DROP VIEW seen")
+    assert "the target does not exist yet" in run("status", cwd=folder).out
+    assert run("refresh", cwd=folder).code == 0
+    assert classes(held, "band") == {"low": 1, "high": 2, None: 1}
+
+
+OBSTACLES = {
+    "formula exp": ({"formulas.toml": 'f = "EXP(x)"\n'}, '"f"'),
+    "formula power": ({"formulas.toml": 'f = "POWER(x, 2)"\n'}, '"f"'),
+    "formula upper": ({"formulas.toml": 'f = "UPPER(s)"\n'}, '"f"'),
+    "formula cast": ({"formulas.toml": 'f = "CAST(x AS TEXT)"\n'}, '"f"'),
+    "formula round": ({"formulas.toml": 'f = "ROUND(x, 1)"\n'}, '"f"'),
+    "formula mod": ({"formulas.toml": 'f = "MOD(x, 2)"\n'}, '"f"'),
+    "formula sum of floats": ({"formulas.toml": 'f = "SUM(x) OVER (PARTITION BY s)"\n'}, '"f"'),
+    "formula strict": ({"formulas.toml": 'f = { formula = "1 / x", strict = true }\n'}, '"f"'),
+    "formula order of rows": ({"formulas.toml": 'f = "ROW_NUMBER() OVER (ORDER BY x)"\n'}, '"f"'),
+    "table every": ({"tables/k.toml": BAND.replace("band", "k") + 'match = "every"\n'}, '"k"'),
+    "table fold": (
+        {"tables/k.toml": 'inputs.s = { type = "text", fold = "case" }\noutputs.k = "text"\notherwise.k = "o"\nrows = [["A", "p"]]\n'},
+        '"k"',
+    ),
+    "column for each class": ({}, '{ indicators = "band", name = "is_{class}" }'),
+    "types": ({}, '"band"]\ntypes = { s = "text" }\nkey = ["id"'),
+}  # fmt: skip
+
+
+def test_what_cannot_be_the_same_is_refused_before_anything_is_written(held, run):
+    folder = published(held)
+    told = []
+    for name, (files, columns) in OBSTACLES.items():
+        for old in [*(folder / "tables").glob("k.toml"), *folder.glob("formulas.toml")]:
+            old.unlink()
+        book_with(held, SEEN.format(columns=columns, source='table = "data"'), **files)
+        ran = run("apply", "seen", cwd=folder)
+        checked = run("check", cwd=folder)
+        if ran.code == 0:
+            told.append(f"{name}: the same\n")
+            continue
+        assert "nothing was written" in ran.all
+        assert [name for (name,) in held.run("SELECT COUNT(*) FROM data")] == [4]
+        assert "obstacle" in checked.out, name
+        told.append(f"{name}\n{ran.all}\n")
+    golden(f"obstacles_{held.engine}.txt", "\n".join(told))
+
+
+def test_a_view_of_what_lies_elsewhere_is_refused(held, run):
+    folder = published(held)
+    text = (folder / "book.toml").read_text().replace('{ database = "survey", table = "data" }', '"data.csv"')
+    (folder / "book.toml").write_text(text)
+    (folder / "data.csv").write_text("id,x,s\n1,2,A\n")
+    ran = run("apply", "seen", cwd=folder)
+    assert ran.code == 1
+    assert "view seen reads data.csv, which does not lie in database survey" in ran.all

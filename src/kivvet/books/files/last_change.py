@@ -6,6 +6,7 @@ import datetime as dt
 from collections.abc import Sequence
 from pathlib import Path
 
+from kivvet.books.files.database_rows import rows_in_database
 from kivvet.books.files.git import git
 from kivvet.core.words.errors import BookError
 
@@ -15,6 +16,8 @@ def last_change(folder: Path, files: Sequence[Path]) -> str:
 
     What is committed is told as it was committed; what is not, by the time the file system gives.
     """
+    if any(one.parent.name == "tables" and one.suffix == ".toml" and rows_in_database(one) for one in files):
+        return "its rows lie in a database"
     there = [one.resolve() for one in files if one.is_file()]
     if not there:
         return ""

@@ -168,12 +168,13 @@ def publish(
         raise TableError(faults)
     with writing_to(place):
         before, _ = read_record(place)
-        for old in [] if before is None else before.others.get("keys", ()):
-            engine.drop(InDatabase(place.database, str(old), place.schema))
-        engine.drop(place)
+        olds = [] if before is None else before.others.get("keys", ())
+        aside = engine.set_aside(place, [InDatabase(place.database, str(old), place.schema) for old in olds])
         for name, keys in view.made.keys.items():
             load_table(engine, view.keys[name], keys.rows)
-        engine.run(view.create(engine))
+        engine.put_view(place, view.made.query)
+        for one in aside:
+            engine.drop(one)
         _compare(engine, place, report, {name: plan.types[name] for name in plan.written})
         names = [one.table for one in view.keys.values()]
         memory = Memory.of(book)

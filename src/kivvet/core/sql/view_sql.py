@@ -100,11 +100,15 @@ def view_sql(
 
 def _fault(step: Step, error: ObstacleError, dialect: Dialect, dataset: str) -> Finding:
     is_formula = isinstance(step, FormulaStep)
-    place = step.formula.place if isinstance(step, FormulaStep) else None
-    what = "formula" if is_formula else "table" if isinstance(step, TableStep) else "column"
+    what = f"{step.name} cannot be the same in {dialect.name}: {error.what}"
+    place = None
+    if isinstance(step, FormulaStep):
+        what, place = f"formula {what}", step.formula.place
+    elif isinstance(step, TableStep):
+        what, place = f"table {what}", step.table.place
     return finding(
         "obstacle",
-        f"{what} {step.name} cannot be the same in {dialect.name}: {error.what}",
+        what,
         table=step.name,
         dataset=dataset,
         is_of_formula=is_formula,
@@ -163,7 +167,7 @@ class _Writer:
         elif isinstance(step, TableStep):
             self._table(step, level, reads, formulas)
         else:
-            raise ObstacleError("a column for each class")
+            raise ObstacleError("they follow the classes there are")
 
     def _keep(self, name: str, alias: str, kind: ValueType) -> None:
         self.made[name] = alias, ColumnRead(alias, kind, _ARROW[kind])

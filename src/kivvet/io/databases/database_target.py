@@ -56,10 +56,13 @@ class DatabaseTarget(Target):
             self.engine.run(f"DROP TABLE {self.engine.named(made)}")
             self.engine.run(f"DELETE FROM {self.engine.named(place)}")
         else:
+            rights = self.engine.rights_on(place)
             self.engine.drop(place)
             self.engine.run(
                 f"ALTER TABLE {self.engine.named(made)} RENAME TO {self.engine.quoted(place.table)}"
             )
+            for one in rights:
+                self.engine.run(one)
         self.waiting: list[pa.RecordBatch] = []
         self.n_waiting = self.n_sent = self.n_arrived = 0
 

@@ -123,6 +123,24 @@ class Engine(ABC):
             kind = "TABLE" if self.view_text(place) is None else "VIEW"
             self.run(f"DROP {kind} {self.named(place)}")
 
+    def rights_on(self, place: InDatabase) -> list[str]:
+        """Return the statements that give others the rights again that they have on a table or view, within the transaction."""
+        return []
+
+    def put_view(self, place: InDatabase, query: str) -> None:
+        """Make a view, in the place of a table or view that there may be, within the transaction."""
+        self.drop(place)
+        self.run(f"CREATE VIEW {self.named(place)} AS\n{query}")
+
+    def set_aside(self, view: InDatabase, tables: Sequence[InDatabase]) -> list[InDatabase]:
+        """Free the names of tables that a view joins, within the transaction; return those to be dropped when the view joins
+        others.
+        """
+        self.drop(view)
+        for table in tables:
+            self.drop(table)
+        return []
+
     def is_in(self, place: InDatabase) -> bool:
         """Whether a table is there, within the transaction."""
         return self.has_table(place)

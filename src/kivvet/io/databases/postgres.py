@@ -221,7 +221,50 @@ class Postgres(Engine):
 
     def hold(self, place: InDatabase) -> None:
         """Let no other Kivvet write the same meanwhile."""
-        self.run(f"SELECT pg_advisory_xact_lock({zlib.crc32(self.named(place).encode())})")
+        try:
+            self.run(f"SELECT pg_advisory_xact_lock({zlib.crc32(self.named(place).encode())})")
+        except OutputError as error:
+            raise OutputError(
+                "is being written by another Kivvet",
+                place=place.place,
+                fix="try again when it has ended; nothing was changed by this one",
+            ) from error
+
+    def rights_on(self, place: InDatabase) -> list[str]:
+        name = self.named(place)
+        found = self.run(
+            "SELECT privilege_type::text, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(grantee)) END, is_grantable "
+            f"FROM pg_class, aclexplode(relacl) WHERE oid = to_regclass({self.text(name)}) AND grantee <> relowner"
+        )
+        return [
+            f"GRANT {right} ON {name} TO {who}{' WITH GRANT OPTION' if may_give else ''}"
+            for right, who, may_give in found
+        ]
+
+    def put_view(self, place: InDatabase, query: str) -> None:
+        """Make a view; one that is there keeps its rights, and, where its columns stay, the views on it."""
+        if self.view_text(place) is None:
+            super().put_view(place, query)
+            return
+        made = InDatabase(place.database, "kivvet_new_view", place.schema)
+        super().put_view(made, query)
+        there, wanted = self.columns_of(place), self.columns_of(made)
+        self.drop(made)
+        if there == wanted[: len(there)]:
+            self.run(f"CREATE OR REPLACE VIEW {self.named(place)} AS\n{query}")
+            return
+        rights = self.rights_on(place)
+        super().put_view(place, query)
+        for one in rights:
+            self.run(one)
+
+    def set_aside(self, view: InDatabase, tables: Sequence[InDatabase]) -> list[InDatabase]:
+        found: list[InDatabase] = []
+        for table in filter(self.is_in, tables):
+            aside = InDatabase(table.database, f"kivvet_old_{len(found)}", table.schema)
+            self.run(f"ALTER TABLE {self.named(table)} RENAME TO {self.quoted(aside.table)}")
+            found.append(aside)
+        return found
 
     def kinds_of(self, kind: pa.DataType) -> tuple[str, pa.DataType]:
         types = pa.types

@@ -239,6 +239,9 @@ class Sqlite(Engine):
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             writer = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False, timeout=10)
+            writer.execute(
+                "PRAGMA legacy_alter_table = 1"
+            )  # else a view that is broken elsewhere lets no table be renamed
             writer.execute("BEGIN IMMEDIATE")
         except (sqlite3.Error, OSError) as error:
             raise self.failed(error, doing="written") from error
