@@ -339,3 +339,96 @@ def test_no_secret_is_shown_or_written(tmp_path, monkeypatch, run):
 def test_urls_of_files(url, engine, path):
     address = Address.of_url(url)
     assert (address.engine, str(address.path)) == (engine, path)
+
+
+STATION = 'inputs = { station = "text" }\noutputs = { river = "text", opened = "date" }\nlookup = %s\n'
+BINS = 'inputs = { x = "number" }\noutputs = { k = "text" }\nmatch = "%s"\nrows = %s\n'
+
+
+def test_lookups_and_rows_of_a_table_come_from_a_database(held, run):
+    held.run(
+        "CREATE TABLE station (station TEXT, river TEXT, opened DATE)",
+        "INSERT INTO station VALUES ('0042', 'Sallow', '1996-10-01'), ('0043', 'Brook', NULL)",
+        "CREATE TABLE limits (n INTEGER, x TEXT, k TEXT)",
+        "INSERT INTO limits VALUES (2, '>= 6', 'high'), (1, '< 6', 'low')",
+    )
+    there = '{ database = "survey", table = "station" }'
+    query = '{ database = "survey", query = "SELECT x, k FROM limits ORDER BY n" }'
+    entry = '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ntypes = { station = "text" }\ncolumns = ["station", "limits"]\n'
+    files = {
+        "tables/station.toml": STATION % there,
+        "tables/limits.toml": BINS % ("first", query),
+        "d.csv": "station,x\n0042,5\n0043,7\n42,\n",
+        "station.csv": "station,river,opened\n0042,Sallow,1996-10-01\n0043,Brook,\n",
+        "kept.toml": STATION % '"station.csv"',
+    }
+    folder = book_with(held, entry, **files)
+    ran = run("apply", cwd=folder)
+    assert ran.code == 0, ran.err
+    assert (folder / "out.csv").read_text().splitlines()[1:] == [
+        "0042,5,Sallow,1996-10-01,low",
+        "0043,7,Brook,,high",
+        "42,,,,",
+    ]
+    assert "same" in run("compare", "station", "--against", "kept.toml", cwd=folder).out
+    # they are rules: the column is stale when they change, and what changed is told
+    assert " current " in run("status", cwd=folder).out
+    held.run("UPDATE station SET river = 'Beck' WHERE station = '0043'")
+    told = run("status", cwd=folder).out
+    assert "table station changed (its rows lie in a database)" in told
+    assert "0043: Brook, missing -> Beck, missing" in told
+    # they are changed where they lie, and go into no archive
+    for asked in (("draft", "station", "--extend", "--on", "d"), ("pack", "--to", "p.zip")):
+        ran = run(*asked, cwd=folder)
+        assert ran.code == 2
+        assert "in a database, which" in ran.err
+    assert not (folder / "p.zip").exists()
+    # what is wrong with them is told with the place
+    for given, said in (
+        ('{ database = "survey", table = "statoin" }', "did you mean 'station'?"),
+        ('{ database = "surve", table = "station" }', "the book names no database 'surve'"),
+        ('{ database = "survey", query = "DELETE FROM station" }', "survey:DELETE FROM station"),
+        ('{ database = "survey", query = "SELECT 1 AS station" }', "the lookup has no column 'river'"),
+    ):
+        (folder / "tables" / "station.toml").write_text(STATION % given)
+        ran = run("check", cwd=folder)
+        assert said in ran.out, ran.out
+        assert ran.code == 1
+    (folder / "tables" / "limits.toml").write_text(BINS % ("first", there.replace("station", "limits")))
+    assert "SELECT * FROM limits ORDER BY ..." in run("check", "limits", cwd=folder).out
+    assert held.run("SELECT COUNT(*) FROM station") == [(2,)]
+
+
+def test_a_table_of_a_database_is_looked_at_drafted_from_and_added(held, run):
+    held.run("CREATE TABLE t (site TEXT, x DOUBLE PRECISION)", "INSERT INTO t VALUES ('A', 6), ('B', 7.5)")
+    folder = book_with(held, "", **{"tables/k.toml": PH})
+    names = ["survey:t"] if held.engine == "postgresql" else ["survey:t", f"{held.path.name}:t"]
+    for name in names:
+        assert "2 rows, 2 columns" in run("look", name, cwd=folder).out
+    for name, said in (
+        ("survey:u", "one of: t"),
+        (names[-1].removesuffix("t"), "none of its tables is named"),
+    ):
+        ran = run("look", name, cwd=folder)
+        assert said in ran.err
+        assert ran.code != 0
+    assert "holds a password" in run("look", "postgresql://me:hush@h/d", cwd=folder).err.replace(
+        "may hold", "holds"
+    )
+    assert run("draft", "site", "--on", "survey:t", "--column", "site", cwd=folder).code == 0
+    assert '"A"' in (folder / "tables" / "site.toml").read_text()
+    (folder / "tables" / "site.toml").unlink()
+    assert run("add", "d", names[-1], "--to", "survey:made", "--apply", "k", cwd=folder).code == 0
+    assert run("add", "seen", "survey:t", "--view", "seen", "--apply", "k", cwd=folder).code == 0
+    assert run("apply", cwd=folder).code == 0
+    for name in ("made", "seen"):
+        assert held.run(f"SELECT site, k FROM {name} ORDER BY site") == [("A", "low"), ("B", "high")]
+    assert (
+        "to one place, and two are given"
+        in run("add", "e", "survey:t", "--view", "e", "--to", "e.csv", cwd=folder).err
+    )
+    (folder / "f.csv").write_text("x\n1\n")
+    assert (
+        "a view is made in the database that its rows lie in"
+        in run("add", "e", "f.csv", "--view", "e", cwd=folder).err
+    )

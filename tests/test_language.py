@@ -30,7 +30,7 @@ COMMANDS = {
 #: The calls behind each command; those of Python alone are named beside.
 CALLS = {
     "add": ["add"],
-    "apply": ["apply_dataset", "apply_as_of"],
+    "apply": ["apply_dataset", "apply_as_of", "view_sql"],
     "chart": ["chart"],
     "check": ["check"],
     "compare": ["compare"],
@@ -57,7 +57,15 @@ CALLS = {
 OF_COMMANDS = {
     *("book", "format", "json", "csv", "csv_safe", "fail_if", "in_full", "all", "extend", "mark", "save_as"),
     *("as_example", "only_files", "shrink_to", "uses", "no_data"),
-    *("apply.to", "chart.to", "chart.replace", "report.to", "report.replace", "history.first"),
+    *(
+        "apply.to",
+        "apply.show_sql",
+        "chart.to",
+        "chart.replace",
+        "report.to",
+        "report.replace",
+        "history.first",
+    ),
     *("explain.where", "explain.only", "explain.set"),  # to find the row, or to give its values
 }
 OF_CALLS = {"on_rows", "data", "stop", "explained"}

@@ -63,10 +63,15 @@ def command(
         form.tell(done, lambda out: print_done_again(out, done), lines=lambda: [done.as_dict()])
         return
     if show_sql:
-        if replace or replace_edited or note:
-            raise click.UsageError("--show-sql touches nothing: it takes no --replace and no --note")
-        for name in datasets or opened.names_of_views:
+        if replace or replace_edited or note or not form.is_text:
+            raise click.UsageError(
+                "--show-sql prints SQL and touches nothing: it takes no --replace, --note or --format"
+            )
+        names = datasets or opened.names_of_views
+        for name in names:
             say(opened.view_sql(name).rstrip())
+        if not names:
+            say('no dataset of the book is a view: target = { database = "...", view = "..." }')
         return
     reports = []
     for name in datasets or opened.names_in_order:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from kivvet.books.asks.data_read import data_read
@@ -59,7 +59,7 @@ def add_dataset(
     if not name.strip() or any(sign in name for sign in "\n\r\0"):
         raise BookError(f"{name!r} is no name of a dataset", fix='for example "samples"')
     data = data_read(book if book.databases else None, source, read_as)
-    there = data.dataset.source
+    there = _as_named(data.dataset.source, book.databases)
     if (
         isinstance(there, Path)
         and not str(source).endswith("/")
@@ -101,6 +101,16 @@ def add_dataset(
     if found is not None and found.by:
         remarks.insert(0, f"read as {found.by} says, which lies beside it")
     return Added(name, tuple(lines), (*remarks, *(note.message for note in opened.notes)))
+
+
+def _as_named(there: Location, databases: Mapping[str, Database]) -> Location:
+    """Return a place in a database that is a file as one of the database that the book names, where it names that file."""
+    if isinstance(there, InDatabase) and there.database.path is not None:
+        own = there.database.path.resolve()
+        for one in databases.values():
+            if one.path is not None and one.path.resolve() == own:
+                return replace(there, database=one)
+    return there
 
 
 def _with_database(book: OpenBook, there: Location) -> tuple[dict[str, Database], list[str]]:

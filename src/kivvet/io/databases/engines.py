@@ -15,7 +15,7 @@ _ENGINES: dict[str, tuple[str, str]] = {
     "duckdb": ("duck", "Duck"),
     "postgresql": ("postgres", "Postgres"),
 }
-_open: dict[tuple[Database, str], Engine] = {}
+_open: dict[object, Engine] = {}
 
 
 def engine_of(database: Database) -> Engine:
@@ -27,7 +27,8 @@ def engine_of(database: Database) -> Engine:
         If it cannot be opened, or the package for it is not installed.
     """
     address = database.address()
-    key = database, address.url
+    # A file is open once, by whatever name: what is open to be read could not be opened to be written.
+    key = (database, address.url) if address.path is None else address.path.resolve()
     if key not in _open:
         if address.engine not in _ENGINES:
             raise UnopenableError(
