@@ -13,6 +13,7 @@ from benchmarks import (
     compare,
     cross_table,
     currency,
+    databases,
     formulas,
     frames,
     growth,
@@ -41,6 +42,7 @@ ALL = {
     "columns": columns.comparisons,
     "cross_table": cross_table.comparisons,
     "workbooks": workbooks.comparisons,
+    "databases": databases.comparisons,
 }
 FIGURES = {
     "books": books.figures,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import itertools
+import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from importlib import resources
@@ -21,6 +22,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
 from kivvet.demo.stations_workbook import write_stations
 from kivvet.demo.survey_data import write_loggers, write_samples, write_sheets
+from kivvet.demo.survey_database import write_database
 from kivvet.demo.verdicts_workbook import write_verdicts
 from kivvet.draw.chart import Chart
 from kivvet.io.files import unwritable
@@ -158,6 +160,8 @@ WIDENED = Edit("tables/quality.toml", '"< 6.5"', '"< 6.6"', "the same")
 
 #: The stations as the field office keeps them, and how they are read; and a workbook of rules that goes out.
 STATIONS, STATIONS_READ, RULES = "data/stations.xlsx", "data/stations.toml", "rules.xlsx"
+#: The laboratory's database, and its stations as the rows of a table.
+DATABASE, STATIONS_THERE = "data/survey.db", "data/stations_there.toml"
 #: What a colleague works out in a sheet, and the lab in a query.
 VERDICTS, LAB_QUERY = "data/verdicts.xlsx", "data/lab.sql"
 _SAMPLES_OF_COLLEAGUE = 120
@@ -186,8 +190,9 @@ def write_survey(folder: Path) -> list[Path]:
         if find_spec("xlsxwriter") is not None:
             written.append(write_stations(folder / STATIONS))
             written.append(write_verdicts(folder / VERDICTS, _first_samples(folder / "data" / "samples.csv")))
-    except OSError as error:
-        raise unwritable(folder, error) from error
+        written.append(write_database(folder / DATABASE, folder / "data" / "samples.csv"))
+    except (OSError, sqlite3.Error) as error:
+        raise unwritable(folder, error if isinstance(error, OSError) else OSError(str(error))) from error
     return [*written, folder / "data" / "samples.csv", folder / "data" / "sheets.csv"]
 
 
@@ -309,6 +314,7 @@ class Story:
             self.book().apply_dataset("by_river"),
         )
         self._taken_over(where)
+        self._published(where)
         self.tell("Somebody changes the mapping of methods", "", (CHANGE, NEW_ROW))
         make_edit(self.folder, CHANGE)
         make_edit(self.folder, NEW_ROW)
@@ -317,6 +323,15 @@ class Story:
         )
         self.tell("Which columns are stale now, and why?", f"kivvet status {where}", self.book().status())
         self.tell("Bring them up to date", f"kivvet refresh {where}", self.book().refresh())
+        self.tell(
+            "Whoever reads the view sees it too, without Kivvet",
+            f"kivvet summary survey:samples_classed --by method_group --share total {where}",
+            Shown(
+                self.book().cross_table("survey:samples_classed", by=["method_group"], share="total"),
+                "survey:samples_classed",
+                "total",
+            ),
+        )
         self.tell("A second time there is nothing to do", f"kivvet refresh {where}", self.book().refresh())
         self.tell("A colleague rewrites the status table", "", (REWRITING,))
         make_edit(self.folder, REWRITING)
@@ -374,6 +389,25 @@ class Story:
                 f"kivvet adopt {verdicts} --column verdict {where}",
                 self.book().adopt(verdicts, column="verdict"),
             )
+
+    def _published(self, where: str) -> None:
+        """Look things up in the laboratory's database, and publish the classes there as a view."""
+        self.tell(
+            "The laboratory keeps samples and stations in a database: its stations give just what the list in the book gives",
+            f"kivvet compare station --against {self.folder / STATIONS_THERE} {where}",
+            self.book().compare("station", self.folder / STATIONS_THERE),
+        )
+        tables = ["quality", "oxygen_status", "method", "station"]
+        self.tell(
+            "Its samples get their classes there: a view, which follows the rules",
+            f"kivvet add live survey:samples --view samples_classed {' '.join(f'--apply {one}' for one in tables)} {where}",
+            self.book().add("live", "survey:samples", view="samples_classed", apply=tables),
+        )
+        self.tell(
+            "It is published in one transaction, and only if it counts what Kivvet counts",
+            f"kivvet apply live {where}",
+            self.book().apply_dataset("live"),
+        )
 
     def _workbooks(self, where: str) -> None:
         """Read what others keep in a workbook, and let rules be reviewed in one, where the extra for it is installed."""
