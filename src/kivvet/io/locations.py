@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -107,6 +107,13 @@ def begun(part: Path, location: Location, schema: pa.Schema, options: WriteOptio
     create = target_format(location).create
     assert create is not None
     return create(part, location, schema, options)
+
+
+def merged(location: InDatabase, schema: pa.Schema, key: Sequence[str], n_rows: int) -> Target:
+    """Return a table begun whose rows stay, but for those of the same key as a row that is written; it has a number of rows then."""
+    from kivvet.io.databases.database_target import DatabaseTarget
+
+    return DatabaseTarget(location, schema, key, n_rows)
 
 
 def records_at(location: Location) -> tuple[list[Any], str | None] | None:

@@ -27,7 +27,9 @@ def print_apply_report(out: Console, report: ApplyReport, verb: str = "written")
     """Print what was written, and for each table what became of the rows."""
     if report.is_view:
         verb = f"in the view by now, which was {verb}"
-    if report.standing is not None:
+    if report.is_merged:
+        verb = f"came or changed, beside {report.standing:,} that stand; what follows is about those"
+    elif report.standing is not None:
         verb = f"added to {report.standing:,} that stand; what follows is about those that came"
     out.print(
         Text()

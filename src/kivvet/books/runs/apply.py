@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import xxhash
 
 from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.changed_rows import rows_that_changed, version_of_source
 from kivvet.books.runs.demands import DemandCheck, demands_of
 from kivvet.books.runs.fingerprints import (
     column_records,
@@ -50,7 +51,8 @@ from kivvet.core.words.errors import DataError, OutputError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.io.databases.places import Location
+from kivvet.io.databases.database_target import NotMergedError
+from kivvet.io.databases.places import InDatabase, Location
 from kivvet.io.files import FileState
 from kivvet.io.locations import (
     format_to,
@@ -158,6 +160,8 @@ class _Work:
         What the files of the source are known to be; empty: as they were just read.
     grown : Record or None
         Of the target, where only the rows are run that came since, and the others stand.
+    standing : int or None
+        Where only the rows are run that came or changed: how many stand beside them.
     """
 
     run: Run
@@ -170,6 +174,7 @@ class _Work:
     kept: tuple[str, ...] = ()
     parts: tuple[Mapping[str, Any], ...] = ()
     grown: Record | None = None
+    standing: int | None = None
 
 
 def _all_columns(
@@ -251,6 +256,18 @@ def _rows_that_came(book: OpenBook, prepared: Prepared, target: Location, on_row
     return _Work(run, None, state, record.types, record.inferred, None, grown=record)
 
 
+def _rows_that_changed(book: OpenBook, prepared: Prepared, target: Location, on_rows: OnRows) -> _Work | None:
+    """Return the work of making those rows of a table of a database that came or changed; None where they are not found for certain."""
+    found = rows_that_changed(book, prepared, target)
+    if found is None:
+        return None
+    record, rest = found
+    state = prepared.source.identity()
+    standing = prepared.source.n_rows() - rest.n_rows()
+    run = Run(replace(prepared, source=rest), refuses_overlaps=True, on_rows=on_rows, rows_before=standing)
+    return _Work(run, None, state, record.types, record.inferred, None, standing=standing)
+
+
 def _read_besides(taken_over: TakenOver, run: Run) -> Sequence[str]:
     """Return the columns that are read although others are taken over; one at least, so that rows are counted."""
     source, read = run.reader.source, {*run.plan.source_columns, *run.reader.dataset.key}
@@ -265,10 +282,14 @@ def _write_target(
     work = None
     if how.action == "refresh":
         work = _changed_columns(book, prepared, target, on_rows)
-        came = None if work is not None else _rows_that_came(book, prepared, target, on_rows)
+        came = None
+        if work is None and isinstance(target, InDatabase):
+            came = _rows_that_changed(book, prepared, target, on_rows)
+        elif work is None:
+            came = _rows_that_came(book, prepared, target, on_rows)
         if came is not None:
             # Faults are told of all rows, below.
-            with suppress(NotExtendedError, NotTakenOverError, TableError, DataError):
+            with suppress(NotExtendedError, NotMergedError, NotTakenOverError, TableError, DataError):
                 return _written(book, prepared, target, how, came)
         if work is None and format_to(target).keeps_types:
             prepared, _ = prepare(book, dataset, with_all_types=True)
@@ -297,10 +318,13 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
         work.taken_over,
         dataset.written_as,
         is_extended=work.grown is not None,
+        key=dataset.key if work.standing is not None else (),
+        n_rows=0 if work.standing is None else source.n_rows(),
         rules=records,
         plan=plan,
     )
     keys = RowKeys(dataset.key) if dataset.key else None
+    is_of_some = work.grown is not None or work.standing is not None
     n_before = run.n_rows
     with replacing_at(target) as part, writer.to(part):
         for batch in run.batches(
@@ -310,16 +334,17 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
                 demands.see([batch.columns_of(step) for step in run.plan.table_steps])
             if work.names is None:
                 run.reader.convert_declared(batch.read)
-            if keys is not None and work.grown is None and not work.kept:
+            if keys is not None and not is_of_some and not work.kept:
                 keys.see([batch.read.typed(name) for name in dataset.key])
             writer.write(batch)
         before, _ = read_record(target)
         report = run.report(dataset.name, shown_location(target))
         where = "" if dataset.where is None else dataset.where.text
-        standing = None if work.grown is None else work.grown.rows - work.grown.left_out
+        standing = work.standing if work.grown is None else work.grown.rows - work.grown.left_out
         report = replace(report, notes=work.notes, kept=work.kept, where=where, standing=standing)
+        report = replace(report, is_merged=work.standing is not None)
         report = replace(report, since=since_last_run(report, before))
-        if keys is not None and work.grown is not None:
+        if keys is not None and is_of_some:
             see_keys(keys, prepared)
         _stop_at([*run.faults(), *demands.errors(report), *_about(dataset, keys)])
         if work.state.marks != source.marks():
@@ -358,6 +383,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
             no_data=sum(n for _, n in report.no_data),
             where=where_record(plan, prepared.types),
             below=below,
+            source_version=version_of_source(source),
             is_settled=work.state.is_settled or _was_settled(before, work.state),
         )
         record = writer.commit(record)

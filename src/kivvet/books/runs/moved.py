@@ -48,6 +48,8 @@ def _counted(report: ApplyReport, before: Record | None) -> dict[str, dict[str |
     made = {name: dict(counted) for table in report.tables for name, counted in table.classes.items()}
     if report.standing is None:
         return made
+    if report.is_merged:
+        return {}  # of which class those were whose place they took is not known
     added: dict[str, dict[str | None, int]] = {}
     for name, now in made.items():
         then = None if before is None else _counts(before.class_counts.get(name))

@@ -82,6 +82,8 @@ class Record:
         The fingerprint of the condition of the rows that were.
     below : mapping
         Of a summary: the `hash` of the data that is summed up, and the fingerprints of the `rules` that it rests on, by name.
+    source_version : object
+        Of a source in a database the highest value of the column that grows with each change, where the book names one.
     others : mapping
         Fields of a later version, which are kept.
     """
@@ -107,6 +109,7 @@ class Record:
     no_data: int = 0
     where: str = ""
     below: Mapping[str, Any] = field(default_factory=dict)
+    source_version: Any = None
     target_hash: str = ""
     version: int = RECORD_VERSION
     others: Mapping[str, Any] = field(default_factory=dict)

@@ -107,7 +107,7 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Location) -> tupl
     rows than its own; where the source holds what it held, and after that more; and where what came is of the types that
     the data gave before.
     """
-    record, plan = _record_to_go_by(book, prepared, target), prepared.plan
+    record, plan = record_to_go_by(book, prepared, target), prepared.plan
     if record is None or plan.needing_all_rows or not record.rows:
         return None
     rewritten = rewritten_tables(book, record, plan)
@@ -149,7 +149,7 @@ def _is_of_types(record: Record, prepared: Prepared, rest: Source) -> bool:
     return all(found.get(name) == record.types.get(name) for name in inferred)
 
 
-def _record_to_go_by(book: OpenBook, prepared: Prepared, target: Location) -> Record | None:
+def record_to_go_by(book: OpenBook, prepared: Prepared, target: Location) -> Record | None:
     """Return the record of a target that is as it was written, with options that are today's, by rules that demanded no
     less of the data; None elsewhere.
     """
@@ -171,7 +171,7 @@ def standing_columns(
     They stand where the target is as it was written, from the same source read in the same way, by rules that demanded
     no less of the data, and nothing that decides the column has changed since.
     """
-    record = _record_to_go_by(book, prepared, target)
+    record = record_to_go_by(book, prepared, target)
     if record is None or not is_source_of(record, prepared.source) or changed_types(record, prepared):
         return None
     then = {column.name: column.fingerprint for column in record.columns}

@@ -20,9 +20,9 @@ from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.io.csv_target import list_as_text
-from kivvet.io.databases.places import Location
+from kivvet.io.databases.places import InDatabase, Location
 from kivvet.io.formats import format_of
-from kivvet.io.locations import begun, format_to, holds_sheets
+from kivvet.io.locations import begun, format_to, holds_sheets, merged
 from kivvet.io.queued import QueuedTarget
 from kivvet.io.source_and_target import (
     AS_IT_IS_NAMED,
@@ -126,6 +126,10 @@ class TargetWriter:
     options : WriteOptions
     is_extended : bool
         Whether the rows of the target that is there stay, and those that are written follow them.
+    key : sequence of str
+        Of a table of a database whose rows stay, but for those that have the same values in these columns as one that is written.
+    n_rows : int
+        The rows that it has then.
     rules : sequence of ColumnRecord
         By which table or formula each column is made, and the hash of its meaning: what its field is to carry.
     plan : Plan, optional
@@ -142,12 +146,15 @@ class TargetWriter:
         options: WriteOptions = AS_IT_IS_NAMED,
         *,
         is_extended: bool = False,
+        key: Sequence[str] = (),
+        n_rows: int = 0,
         rules: Sequence[ColumnRecord] = (),
         plan: Plan | None = None,
     ) -> None:
         self.colours = colours_of(plan) if plan is not None and holds_sheets(target) else {}
         self.rules = {one.name: one for one in rules}
         self.is_extended = is_extended
+        self.key, self.n_rows = key, n_rows
         self.target = target
         self.format = format_to(target)
         self.source, self.own, self.made = source, own, made
@@ -209,6 +216,8 @@ class TargetWriter:
             schema = pa.schema([field.with_name(headings.get(field.name, field.name)) for field in schema])
         if self.taken_over is not None:
             return self.taken_over.encoded.begin(self.part, schema, self.taken_over.names)
+        if self.key and isinstance(self.target, InDatabase):
+            return merged(self.target, schema, self.key, self.n_rows)
         if self.is_extended:
             extend = self.format.extend
             extended = (

@@ -62,6 +62,7 @@ class ApplyReport(Printed):
     Where a source has grown at its end, `rows` are those that came; `standing` rows were written before and stand as they
     are, neither read nor counted; elsewhere it is None. `no_data` are the rows of the source that were left out as it was
     read, by why; they are none of `rows`. `is_view`: nothing was written but the view, which has so many rows by now.
+    `is_merged`: the rows came or changed in a table of a database, and took the place of those of the same key.
     """
 
     rows: int
@@ -79,6 +80,7 @@ class ApplyReport(Printed):
     standing: int | None = None
     no_data: tuple[tuple[str, int], ...] = ()
     is_view: bool = False
+    is_merged: bool = False
 
     @property
     def written(self) -> int:
@@ -118,6 +120,7 @@ class ApplyReport(Printed):
             "dataset": self.dataset,
             "target": self.target,
             "is_view": self.is_view,
+            "is_merged": self.is_merged,
             "rows": self.rows,
             "where": self.where,
             "written": self.written,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import pyarrow as pa
@@ -17,11 +18,11 @@ from kivvet.io.source_and_target import Source
 class DatabaseSource(Source):
     """The rows of a table or query; columns have the types that the database gives them."""
 
-    def __init__(self, place: InDatabase) -> None:
+    def __init__(self, place: InDatabase, schema: pa.Schema | None = None) -> None:
         self.place = place
         self.path = Path(place.shown)
         self.engine = engine_of(place.database)
-        self.stored_schema: pa.Schema = self.engine.schema_of(place)
+        self.stored_schema: pa.Schema = schema or self.engine.schema_of(place)
         self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
         self.can_tell = bool(place.version)
 
@@ -43,6 +44,26 @@ class DatabaseSource(Source):
     def _version(self) -> str:
         said = self.engine.version_of(self.place)
         return xxhash.xxh3_128_hexdigest(f"{self.place.identity} {said}".encode())
+
+    def last_version(self) -> int | float | str | None:
+        """Return the highest value of the column that grows with each change; None where there is none, or a row has none."""
+        name = self.engine.version_column(self.place)
+        if not name:
+            return None
+        column, from_ = self.engine.quoted(name), self.engine.from_(self.place)
+        if int(self.engine.value(f"SELECT COUNT(*) FROM {from_} WHERE {column} IS NULL")):
+            return None
+        last = self.engine.value(f"SELECT MAX({column}) FROM {from_}")
+        return last if last is None or isinstance(last, (int, float)) else str(last)
+
+    def since(self, version: int | float | str) -> DatabaseSource | None:
+        """Return the rows whose version is that one or a higher one, as a source of their own; None where not all have one."""
+        if self.last_version() is None:
+            return None
+        value = self.engine.text(version) if isinstance(version, str) else repr(version)
+        column = self.engine.quoted(self.engine.version_column(self.place))
+        query = f"SELECT * FROM {self.engine.from_(self.place)} WHERE {column} >= {value}"
+        return DatabaseSource(replace(self.place, table="", schema="", query=query), self.stored_schema)
 
     def identity(self) -> FileState:
         marks = self.marks()

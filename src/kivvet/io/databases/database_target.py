@@ -30,14 +30,30 @@ def writing_to(place: InDatabase) -> Iterator[None]:
         yield
 
 
+class NotMergedError(Exception):
+    """Rows cannot take the place of those that a table has, for it would not hold what its source holds."""
+
+
 class DatabaseTarget(Target):
     """The rows of a table that are written anew.
 
     Where the table that is there has the same columns, its rows go and others come, so that its indexes, rights and the views on it
     stay; else it is made anew.
+
+    Parameters
+    ----------
+    place : InDatabase
+    schema : pyarrow.Schema
+    key : sequence of str
+        Where rows only take the place of those that have the same values in these columns, which all have.
+    n_rows : int
+        How many rows the table has then.
     """
 
-    def __init__(self, place: InDatabase, schema: pa.Schema) -> None:
+    def __init__(
+        self, place: InDatabase, schema: pa.Schema, key: Sequence[str] = (), n_rows: int = 0
+    ) -> None:
+        self.key, self.n_rows = key, n_rows
         self.place = place
         self.engine = engine_of(place.database)
         described = [self.engine.kinds_of(field.type) for field in schema]
@@ -49,10 +65,19 @@ class DatabaseTarget(Target):
             for field, (word, _) in zip(schema, described, strict=True)
         )
         made = InDatabase(place.database, f"{_NEW}{place.table}"[: self.engine.longest_name], place.schema)
+        self.made = self.filled = made
         self.engine.run(f"DROP TABLE IF EXISTS {self.engine.named(made)}")
         self.engine.run(f"CREATE TABLE {self.engine.named(made)} ({columns})")
+        self.waiting: list[pa.RecordBatch] = []
+        self.n_waiting = self.n_sent = self.n_arrived = 0
         is_table = self.engine.is_in(place) and self.engine.view_text(place) is None
-        if is_table and self.engine.columns_of(place) == self.engine.columns_of(made):
+        is_alike = is_table and self.engine.columns_of(place) == self.engine.columns_of(made)
+        if key and not is_alike:
+            raise NotMergedError
+        if key or self.engine.swaps_tables:
+            return
+        self.filled = place
+        if is_alike:
             self.engine.run(f"DROP TABLE {self.engine.named(made)}")
             self.engine.run(f"DELETE FROM {self.engine.named(place)}")
         else:
@@ -63,8 +88,6 @@ class DatabaseTarget(Target):
             )
             for one in rights:
                 self.engine.run(one)
-        self.waiting: list[pa.RecordBatch] = []
-        self.n_waiting = self.n_sent = self.n_arrived = 0
 
     def write(self, columns: Sequence[pa.Array]) -> None:
         arrays = [self._sent(array, field) for array, field in zip(columns, self.sent, strict=True)]
@@ -89,20 +112,38 @@ class DatabaseTarget(Target):
 
     def _flush(self) -> None:
         if self.n_waiting:
-            self.n_arrived += self.engine.load(self.place, iter(self.waiting), self.sent)
+            self.n_arrived += self.engine.load(self.filled, iter(self.waiting), self.sent)
         self.n_sent += self.n_waiting
         self.waiting, self.n_waiting = [], 0
 
     def commit(self, seal: Seal) -> None:
         self._flush()
-        found = int(self.engine.run(f"SELECT COUNT(*) FROM {self.engine.named(self.place)}")[0][0])
+        found = self._count(self.filled)
         if not self.n_sent == self.n_arrived == found:
             raise OutputError(
                 f"{count(self.n_sent, 'row')} were sent, and {found:,} arrived",
                 place=self.place.place,
                 fix="what was there is as it was; a trigger of the table may change what arrives",
             )
+        if self.key:
+            self._merge()
+        elif self.engine.swaps_tables:
+            self.engine.swap(self.made, self.place)
         write_record(self.engine, self.place, seal(self.engine.hash_of(self.place)))
+
+    def _count(self, place: InDatabase) -> int:
+        return int(self.engine.run(f"SELECT COUNT(*) FROM {self.engine.named(place)}")[0][0])
+
+    def _merge(self) -> None:
+        """Let the rows take the place of those that have the same key."""
+        there, made = self.engine.named(self.place), self.engine.named(self.made)
+        key = ", ".join(map(self.engine.quoted, self.key))
+        one = key if len(self.key) == 1 else f"({key})"
+        self.engine.run(f"DELETE FROM {there} WHERE {one} IN (SELECT {key} FROM {made})")
+        self.engine.run(f"INSERT INTO {there} SELECT * FROM {made}")
+        self.engine.run(f"DROP TABLE {made}")
+        if self._count(self.place) != self.n_rows:
+            raise NotMergedError
 
     def abandon(self) -> None:
         self.waiting = []
@@ -111,9 +152,10 @@ class DatabaseTarget(Target):
 def write_record(engine: Engine, place: InDatabase, record: Any) -> None:
     """Write the record of a target into the table of records, within the transaction."""
     table = _records(engine, place)
-    engine.run(
-        f"CREATE TABLE IF NOT EXISTS {table} (target {engine.word_for_text} PRIMARY KEY, record {engine.word_for_text})"
-    )
+    if not engine.is_in(InDatabase(place.database, RECORDS, place.schema)):
+        engine.run(
+            f"CREATE TABLE {table} (target {engine.word_for_key or engine.word_for_text} PRIMARY KEY, record {engine.word_for_text})"
+        )
     name = engine.text(place.table)
     engine.run(f"DELETE FROM {table} WHERE target = {name}")
     engine.run(f"INSERT INTO {table} VALUES ({name}, {engine.text(json.dumps(record, ensure_ascii=True))})")

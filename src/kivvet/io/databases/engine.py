@@ -30,13 +30,21 @@ class Engine(ABC):
         The engine as messages name it.
     longest_name : int
         Bytes of a name; a longer one would be cut.
-    word_for_text : str
-        The type of texts.
+    word_for_text, word_for_key : str
+        The type of texts, and of those that are a key, where that is another.
+    has_views : bool
+        Whether views that follow the rules are written for it.
+    swaps_tables : bool
+        Whether a table is filled beside the one that is there and takes its place in the end, since the making of tables is not
+        taken back.
     """
 
     title = "the database"
     longest_name = 1_000
     word_for_text = "TEXT"
+    word_for_key = ""
+    has_views = True
+    swaps_tables = False
 
     def __init__(self, database: Database, address: Address) -> None:
         self.database = database
@@ -132,6 +140,10 @@ class Engine(ABC):
         self.drop(place)
         self.run(f"CREATE VIEW {self.named(place)} AS\n{query}")
 
+    def swap(self, made: InDatabase, place: InDatabase) -> None:
+        """Put a table that is filled in the place of another."""
+        raise NotImplementedError
+
     def set_aside(self, view: InDatabase, tables: Sequence[InDatabase]) -> list[InDatabase]:
         """Free the names of tables that a view joins, within the transaction; return those to be dropped when the view joins
         others.
@@ -182,11 +194,16 @@ class Engine(ABC):
         columns = ", ".join(map(self.quoted, names)) or "1"
         return f"SELECT {columns} FROM {self.from_(place)}"
 
+    def version_column(self, place: InDatabase) -> str:
+        """Return the column that grows with each change of a row; empty where the book names none, or a query."""
+        said = place.version.split(None, 1)[0].upper() if place.version else ""
+        return "" if said in ("", "SELECT", "WITH") else place.version
+
     def version_of(self, place: InDatabase) -> str | None:
         """Return what tells this state of the rows from another, as the book says; None where it says nothing."""
         if not place.version:
             return None
-        if place.version.split(None, 1)[0].upper() in ("SELECT", "WITH"):
+        if not self.version_column(place):
             return str(self.value(plain_query(place.version)))
         column = self.quoted(place.version)
         from_ = self.from_(place)

@@ -254,7 +254,9 @@ class Toolkit(Engine):
         if types.is_boolean(kind):
             return self._word(kinds.Boolean()), kind
         if types.is_integer(kind):
-            return ("BIGINT UNSIGNED" if is_mysql and kind == pa.uint64() else self._word(kinds.BigInteger())), kind
+            return (
+                "BIGINT UNSIGNED" if is_mysql and kind == pa.uint64() else self._word(kinds.BigInteger())
+            ), kind
         if types.is_floating(kind):
             return self._word(kinds.Double()), kind
         if types.is_date(kind):
@@ -265,11 +267,13 @@ class Toolkit(Engine):
             return self._word(kinds.Numeric(kind.precision, kind.scale)), kind
         if types.is_string(kind) or types.is_large_string(kind):
             return self.word_for_text, pa.string()
-        raise OutputError(f"{self.title} has no type for {kind}", fix="leave the column out, or write another file")
+        raise OutputError(
+            f"{self.title} has no type for {kind}", fix="leave the column out, or write another file"
+        )
 
     def load(self, place: InDatabase, batches: Iterator[pa.RecordBatch], schema: pa.Schema) -> int:
         assert self._writer is not None
-        columns = [sa.column(name) for name in schema.names]
+        columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in schema.names]
         table = sa.table(place.table, *columns, schema=place.schema or None)
         names = [f"c{at}" for at in range(len(columns))]
         insert = table.insert().values(
@@ -298,7 +302,7 @@ class Toolkit(Engine):
         return self._engine.dialect.identifier_preparer.quote_identifier(name)
 
     def text(self, value: str) -> str:
-        process = kinds.String().literal_processor(self._engine.dialect)
+        process: Any = kinds.String().literal_processor(self._engine.dialect)  # type: ignore[no-untyped-call]
         assert process is not None
         return str(process(value)).replace("%%", "%")
 
