@@ -15,7 +15,7 @@ from hypothesis import settings
 
 from kivvet.cli.main import main
 from kivvet.demo.story import Story, write_survey
-from tests.databases import held, sql_server  # noqa: F401 - fixtures
+from tests.databases import held, other_sql_server, sql_server  # noqa: F401 - fixtures
 from tests.fork_server import write_client
 
 settings.register_profile("kivvet", deadline=None, derandomize="CI" in os.environ)

@@ -7,7 +7,8 @@ import socket
 import sqlite3
 import subprocess
 import tempfile
-from contextlib import closing, contextmanager
+import time
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from urllib.parse import quote
 
@@ -19,6 +20,12 @@ from kivvet.io.databases.engines import close_all
 ENGINES = ("sqlite", "duckdb", "postgresql")
 
 PASSWORD = "s3cret pw@/:%"
+
+
+def free_port():
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return free.getsockname()[1]
 
 
 def server_programs():
@@ -53,9 +60,7 @@ def cluster():
             capture_output=True,
         )
 
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = free_port()
     run(
         *(programs / "initdb", "-D", base / "data", "-U", "kivvet", "-A", "scram-sha-256"),
         *("--pwfile", base / "pw", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"),
@@ -71,9 +76,63 @@ def cluster():
         shutil.rmtree(base, ignore_errors=True)
 
 
+@contextmanager
+def other_server():
+    """Give the URL of a database of MariaDB on a free port of this machine; skips where none is installed."""
+    if shutil.which("mariadbd") is None or shutil.which("mariadb-install-db") is None:
+        pytest.skip("no MariaDB server is installed here")
+    import pymysql
+
+    base = Path(tempfile.mkdtemp(prefix="my-", dir="/tmp"))
+    user = ()
+    if os.getuid() == 0:
+        shutil.chown(base, "mysql")
+        user = ("--user=mysql",)
+    port = free_port()
+    asked = ("--no-defaults", *user, f"--datadir={base / 'data'}")
+    subprocess.run(
+        ["mariadb-install-db", *asked, "--auth-root-authentication-method=normal", "--skip-test-db"],
+        check=True,
+        capture_output=True,
+    )
+    server = subprocess.Popen(
+        [
+            "mariadbd",
+            *asked,
+            f"--socket={base / 's'}",
+            f"--pid-file={base / 'pid'}",
+            "--bind-address=127.0.0.1",
+            f"--port={port}",
+        ],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
+    try:
+        for _ in range(300):
+            with suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=1):
+                break
+            time.sleep(0.1)
+        with pymysql.connect(unix_socket=str(base / "s"), user="root") as connection:
+            cursor = connection.cursor()
+            cursor.execute("CREATE DATABASE survey")
+            cursor.execute("CREATE USER k@'127.0.0.1' IDENTIFIED BY %s", (PASSWORD,))
+            cursor.execute("GRANT ALL ON survey.* TO k@'127.0.0.1'")
+        yield f"mysql://k:{quote(PASSWORD, safe='')}@127.0.0.1:{port}/survey"
+    finally:
+        server.kill()
+        server.wait()
+        shutil.rmtree(base, ignore_errors=True)
+
+
 @pytest.fixture(scope="session")
 def sql_server():
     with cluster() as url:
+        yield url
+
+
+@pytest.fixture(scope="session")
+def other_sql_server():
+    with other_server() as url:
         yield url
 
 

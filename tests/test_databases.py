@@ -4,6 +4,12 @@ and on a real server.
 
 import datetime as dt
 import decimal
+import signal
+import sqlite3
+import subprocess
+import sys
+import zlib
+from contextlib import closing
 from pathlib import Path
 
 import pyarrow as pa
@@ -11,10 +17,12 @@ import pyarrow.parquet as pq
 import pytest
 
 import kivvet
+from kivvet.io.databases import postgres
+from kivvet.io.databases.database_target import DatabaseTarget
 from kivvet.io.databases.engines import close_all
 from kivvet.io.databases.places import Address
 from tests.conftest import write_book
-from tests.databases import PASSWORD, book_with
+from tests.databases import PASSWORD, Held, book_with
 
 D = decimal.Decimal
 
@@ -498,3 +506,124 @@ def test_rows_that_came_or_changed_are_classed_alone_and_it_comes_out_as_of_all(
     assert refreshed_with.code == 0
     held.run("INSERT INTO t VALUES ('H', 1, 9, 11)")
     assert alone not in run("refresh", cwd=folder).out
+
+
+MADE = '"made"'
+IN_THE_MIDDLE = """
+import os, signal, sys
+import kivvet
+from kivvet.books.runs import views
+from kivvet.io.databases.database_target import DatabaseTarget
+
+def stop(*_):
+    os.kill(os.getpid(), signal.SIGKILL)
+
+DatabaseTarget.commit = views.write_record = stop
+kivvet.open_book(".").apply_dataset(sys.argv[1], replace_edited=True)
+"""
+
+
+@pytest.mark.parametrize("name", ["made", "seen"])
+def test_a_kill_in_the_middle_leaves_all_as_it_was(held, run, name):
+    held.run("CREATE TABLE t (site TEXT, x DOUBLE PRECISION)", "INSERT INTO t VALUES ('A', 6), ('B', 7.5)")
+    targets = {
+        "made": '{ database = "survey", table = "made" }',
+        "seen": '{ database = "survey", view = "seen" }',
+    }
+    entry = (
+        '[datasets.%s]\nsource = { database = "survey", table = "t" }\ntarget = %s\ncolumns = ["k", "site"]\n'
+    )
+    lookup = (
+        'inputs.site = "text"\noutputs.river = "text"\nlookup = "site.csv"\nseverity = { gap = "note" }\n'
+    )
+    files = {
+        "tables/k.toml": PH,
+        "tables/site.toml": lookup,
+        "tables/site.csv": "site,river\nA,Sallow\nB,Brook\n",
+    }
+    folder = book_with(held, entry % (name, targets[name]), **files)
+    assert run("apply", cwd=folder).code == 0
+    asked = f"SELECT site, k, river FROM {name} ORDER BY site"
+    before = held.run(asked)
+    assert before == [("A", "low", "Sallow"), ("B", "high", "Brook")]
+    (folder / "tables" / "k.toml").write_text(PH.replace('"low"', '"lower"'))
+    (folder / "tables" / "site.csv").write_text("site,river\nA,Beck\nB,Brook\n")
+    close_all()
+    ended = subprocess.run(
+        [sys.executable, "-c", IN_THE_MIDDLE, name], cwd=folder, capture_output=True, text=True, check=False
+    )
+    assert ended.returncode == -signal.SIGKILL, ended.stderr
+    assert held.run(asked) == before
+    assert " stale " in run("status", cwd=folder).out
+    assert run("refresh", cwd=folder).code == 0
+    assert held.run(asked) == [("A", "lower", "Beck"), ("B", "high", "Brook")]
+
+
+def test_readers_see_the_old_rows_until_the_new_ones_are_there(held, run, monkeypatch):
+    if held.engine == "duckdb":
+        pytest.skip("a file of duckdb that is written is open in one process only")
+    folder = book_with(held, WRITTEN, **{"tables/k.toml": PH, "d.csv": "id,x\n1,6\n"})
+    assert run("apply", "d", cwd=folder).code == 0
+    (folder / "d.csv").write_text("id,x\n1,6\n2,7\n")
+    seen, commit = [], DatabaseTarget.commit
+
+    def looked_at(target, seal):
+        commit(target, seal)
+        if held.engine == "sqlite":
+            with closing(sqlite3.connect(held.path)) as other:
+                seen.extend(other.execute("SELECT COUNT(*) FROM made").fetchall())
+        else:
+            import psycopg
+
+            with psycopg.connect(
+                held.url
+            ) as other:  # the rows of then, by what this one may see; the table is not locked to readers
+                seen.extend(other.execute("SELECT COUNT(*) FROM made").fetchall())
+
+    monkeypatch.setattr(DatabaseTarget, "commit", looked_at)
+    assert run("apply", "d", cwd=folder).code == 0
+    assert seen == [(1,)]
+    assert held.run("SELECT COUNT(*) FROM made") == [(2,)]
+
+
+def test_a_connection_that_is_lost_and_another_that_writes_are_told(sql_server, tmp_path, monkeypatch, run):
+    import psycopg
+
+    monkeypatch.setenv("SURVEY_DB", sql_server)
+    (tmp_path / "book").mkdir()
+    held = Held("postgresql", tmp_path / "book", sql_server)
+    held.run("DROP SCHEMA public CASCADE", "CREATE SCHEMA public")
+    folder = book_with(held, WRITTEN, **{"tables/k.toml": PH, "d.csv": "id,x\n1,6\n"})
+    assert run("apply", "d", cwd=folder).code == 0
+    (folder / "d.csv").write_text("id,x\n1,6\n2,7\n")
+    commit = DatabaseTarget.commit
+
+    def lost(target, seal):
+        held.run(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'kivvet' AND state <> 'idle'"
+        )
+        commit(target, seal)
+
+    monkeypatch.setattr(DatabaseTarget, "commit", lost)
+    ran = run("apply", "d", cwd=folder)
+    assert ran.code == 2
+    assert "cannot be written" in ran.err
+    assert "what was there is as it was" in ran.err
+    assert held.run("SELECT COUNT(*) FROM made") == [(1,)]
+    monkeypatch.undo()
+    monkeypatch.setenv("SURVEY_DB", sql_server)
+    for options in ("_READING", "_WRITING"):
+        monkeypatch.setattr(postgres, options, getattr(postgres, options).replace("10s", "1s"))
+    with psycopg.connect(sql_server) as other:
+        other.execute("LOCK TABLE made")
+        ran = run("apply", "d", cwd=folder)
+        assert ran.code == 2
+        assert "lock timeout" in ran.err
+        assert "Traceback" not in ran.err
+    with psycopg.connect(sql_server) as other:
+        other.execute(f"SELECT pg_advisory_xact_lock({zlib.crc32(MADE.encode())})")
+        ran = run("apply", "d", cwd=folder)
+        assert ran.code == 2
+        assert "is being written by another Kivvet" in ran.err
+    assert run("apply", "d", cwd=folder).code == 0
+    close_all()

@@ -23,7 +23,8 @@ from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed
 from kivvet.io.csv_target import as_text
-from kivvet.io.databases.places import Location
+from kivvet.io.databases.places import InDatabase, Location
+from kivvet.io.frame_source import FrameSource
 from kivvet.io.locations import open_written
 from kivvet.io.source_and_target import Source
 
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
 
 _MOST_EXAMPLES = 5
 _MOST_COLUMNS = 8
+_MOST_SORTED = 1_000_000  # rows of a database, which have no order of their own
 
 
 @dataclass(frozen=True)
@@ -88,6 +90,10 @@ def _differences(written: Source, dataset: Dataset) -> Edits:
             parts.append(f"it has {count(n_rows[1], 'row')} instead of {n_rows[0]:,}")
             parts += _keys(written, there, dataset.key) if set(dataset.key) <= set(shared) else []
             return Edits("; ".join(parts))
+        if isinstance(dataset.target, InDatabase):
+            if not dataset.key or n_rows[0] > _MOST_SORTED or not set(dataset.key) <= set(shared):
+                return Edits("; ".join(parts))
+            written, there = (_sorted(source, shared, dataset.key) for source in (written, there))
         found = _Differing(shared)
         for rows_before, one, other in _in_step(written, there, shared):
             found.see(rows_before, one, other)
@@ -95,6 +101,12 @@ def _differences(written: Source, dataset: Dataset) -> Edits:
         return Edits(f"it cannot be read: {error.problem}")
     parts += found.said()
     return Edits("; ".join(parts) or "no value differs", tuple(found.examples))
+
+
+def _sorted(source: Source, names: Sequence[str], key: Sequence[str]) -> Source:
+    """Return the rows of a source in the order of their keys: those of a database have none."""
+    rows = pa.Table.from_batches(list(source.batches(names)))
+    return FrameSource(rows.sort_by([(name, "ascending") for name in key]))
 
 
 def _columns(written: Source, there: Source) -> list[str]:

@@ -34,6 +34,7 @@ from kivvet.io.locations import shown_location
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
+_AS_TABLE = 'write the columns as a table: target = { ..., table = "..." }'
 _MOST_CLASSES = 200  # of a column, whose counts are compared
 
 
@@ -80,6 +81,9 @@ def view_of(prepared: Prepared) -> View:
     if not isinstance(source, InDatabase) or source.database != target.database:
         return View(target, ViewSql("", obstacles=(_elsewhere(dataset, target),)), {})
     engine = engine_of(target.database)
+    if not engine.has_views:
+        what = f"view {target.table} would lie in a database of {engine.title}, which gets no views"
+        return View(target, ViewSql("", obstacles=(_obstacle(dataset, what, _AS_TABLE),)), {})
     dialect = DIALECTS[engine.address.engine]
     keys: dict[str, InDatabase] = {}
 

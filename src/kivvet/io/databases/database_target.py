@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import pyarrow as pa
 import xxhash
 
-from kivvet.core.words.errors import DataError, OutputError
+from kivvet.core.words.errors import DataError, KivvetError, OutputError, UnopenableError
 from kivvet.core.words.wording import count
 from kivvet.io.databases.engine import RECORDS, Engine
 from kivvet.io.databases.engines import engine_of
@@ -141,12 +141,15 @@ class DatabaseTarget(Target):
         one = key if len(self.key) == 1 else f"({key})"
         self.engine.run(f"DELETE FROM {there} WHERE {one} IN (SELECT {key} FROM {made})")
         self.engine.run(f"INSERT INTO {there} SELECT * FROM {made}")
-        self.engine.run(f"DROP TABLE {made}")
         if self._count(self.place) != self.n_rows:
             raise NotMergedError
+        self.engine.run(f"DROP TABLE {made}")
 
     def abandon(self) -> None:
         self.waiting = []
+        if self.engine.swaps_tables:
+            with suppress(KivvetError):
+                self.engine.run(f"DROP TABLE IF EXISTS {self.engine.named(self.made)}")
 
 
 def write_record(engine: Engine, place: InDatabase, record: Any) -> None:
@@ -181,12 +184,15 @@ def record_of(place: InDatabase) -> Any:
 
 def kept_records(place: InDatabase) -> tuple[list[Any], str | None]:
     """Return the records kept with a target, the newest first, and the hash of what it holds."""
+    values = record_of(place)
+    keys = values.get("keys", ()) if isinstance(values, dict) else ()
+    kept = [] if values is None else [values]
     try:
-        values = record_of(place)
-        keys = values.get("keys", ()) if isinstance(values, dict) else ()
-        return ([] if values is None else [values]), hash_of_target(engine_of(place.database), place, keys)
-    except DataError:
-        return [], None
+        return kept, hash_of_target(engine_of(place.database), place, keys)
+    except UnopenableError:
+        raise
+    except DataError:  # of what lies there no hash is to be had: it is something else
+        return kept, None
 
 
 def hash_of_target(engine: Engine, place: InDatabase, keys: Sequence[str] = ()) -> str:

@@ -216,6 +216,12 @@ class Engine(ABC):
     def failed(self, error: Exception, place: InDatabase | None = None, doing: str = "read") -> KivvetError:
         """Return what the database says, as an error that shows no secret."""
         said = self.address.without_secrets(str(error)).strip().split("\n")[0]
+        if doing != "written" and self.is_passing(error):
+            return UnopenableError(
+                f"cannot be {doing} now: {said}",
+                place=place.place if place is not None else Place(self.database.name),
+                fix="try again",
+            )
         kind = OutputError if doing == "written" else DataError
         return kind(
             f"cannot be {doing}: {said}",
@@ -224,6 +230,10 @@ class Engine(ABC):
             if doing == "written"
             else "correct the query, or what it asks for",
         )
+
+    def is_passing(self, error: Exception) -> bool:
+        """Whether an error says that the database cannot be asked now, and nothing of what was asked."""
+        return False
 
     def unreachable(self, error: Exception) -> UnopenableError:
         """Return the error for a database that cannot be opened."""

@@ -1,4 +1,6 @@
-"""The databases that can be read and written: which engine each scheme of a URL has. This is the one list of them."""
+"""The databases that can be read and written: which engine each scheme of a URL has. This is the one list of them; every other one that
+SQLAlchemy knows is read and written by it.
+"""
 
 from __future__ import annotations
 
@@ -15,6 +17,7 @@ _ENGINES: dict[str, tuple[str, str]] = {
     "duckdb": ("duck", "Duck"),
     "postgresql": ("postgres", "Postgres"),
 }
+_OTHERS = "toolkit", "Toolkit"
 _open: dict[object, Engine] = {}
 
 
@@ -30,12 +33,7 @@ def engine_of(database: Database) -> Engine:
     # A file is open once, by whatever name: what is open to be read could not be opened to be written.
     key = (database, address.url) if address.path is None else address.path.resolve()
     if key not in _open:
-        if address.engine not in _ENGINES:
-            raise UnopenableError(
-                f"database {database.name} is of a kind this version does not open: {address.engine}",
-                expected=f"one of: {', '.join(_ENGINES)}",
-            )
-        module, name = _ENGINES[address.engine]
+        module, name = _ENGINES.get(address.engine, _OTHERS)
         try:
             made: Callable[[Database, Address], Engine] = getattr(
                 import_module(f"kivvet.io.databases.{module}"), name

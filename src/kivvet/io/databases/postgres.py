@@ -24,7 +24,7 @@ from kivvet.io.databases.places import Address, Database, InDatabase
 
 _READING = (
     "-c default_transaction_read_only=on -c default_transaction_isolation=repeatable\\ read -c TimeZone=UTC "
-    "-c synchronize_seqscans=off -c max_parallel_workers_per_gather=0 -c application_name=kivvet"
+    "-c lock_timeout=10s -c synchronize_seqscans=off -c max_parallel_workers_per_gather=0 -c application_name=kivvet"
 )
 _WRITING = "-c TimeZone=UTC -c lock_timeout=10s -c application_name=kivvet"
 _BATCH_BYTES = 8_000_000
@@ -74,6 +74,10 @@ class Postgres(Engine):
         with connection.cursor() as cursor:
             cursor.execute(sql, tuple(values) or None)
             return [tuple(row) for row in cursor.fetchall()]
+
+    def is_passing(self, error: Exception) -> bool:
+        state = str(getattr(error, "sqlstate", "") or "")
+        return not state or state[:2] in ("08", "53", "55", "57")  # connection, resources, locks, an operator
 
     def tables(self) -> list[str]:
         sql = "SELECT table_name::text FROM information_schema.tables WHERE table_schema NOT IN ('pg_catalog', 'information_schema') ORDER BY 1"

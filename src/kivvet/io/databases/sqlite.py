@@ -105,6 +105,9 @@ class Sqlite(Engine):
             finally:
                 connection.set_authorizer(None)
 
+    def is_passing(self, error: Exception) -> bool:
+        return isinstance(error, sqlite3.OperationalError) and "locked" in str(error)
+
     def tables(self) -> list[str]:
         with self._lock:
             found = self._read().execute(

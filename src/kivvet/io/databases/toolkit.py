@@ -59,8 +59,10 @@ class Toolkit(Engine):
             raise self.unreachable(error) from None
         self.title = address.engine
         self.longest_name = self._engine.dialect.max_identifier_length
-        self.word_for_text = self._word(kinds.Text(1 << 30))
-        self.word_for_key = self._word(kinds.String(255))
+        self._is_mysql = self._engine.dialect.name in ("mysql", "mariadb")
+        signs = " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin" if self._is_mysql else ""
+        self.word_for_text = ("LONGTEXT" if self._is_mysql else self._word(kinds.Text())) + signs
+        self.word_for_key = self._word(kinds.String(255)) + signs
         self._writer: sa.Connection | None = None
 
     def _word(self, kind: kinds.TypeEngine[Any]) -> str:
@@ -238,7 +240,7 @@ class Toolkit(Engine):
         new, there = self.named(made), self.named(place)
         if not self.is_in(place):
             self.run(f"ALTER TABLE {new} RENAME TO {self.quoted(place.table)}")
-        elif self._engine.dialect.name in ("mysql", "mariadb") and self.view_text(place) is None:
+        elif self._is_mysql and self.view_text(place) is None:
             old = self.named(InDatabase(place.database, "kivvet_old", place.schema))
             self.run(f"RENAME TABLE {there} TO {old}, {new} TO {there}")
             self.run(f"DROP TABLE {old}")
@@ -250,19 +252,20 @@ class Toolkit(Engine):
         types = pa.types
         if types.is_dictionary(kind):
             return self.kinds_of(kind.value_type)
-        is_mysql = self._engine.dialect.name in ("mysql", "mariadb")
         if types.is_boolean(kind):
             return self._word(kinds.Boolean()), kind
         if types.is_integer(kind):
             return (
-                "BIGINT UNSIGNED" if is_mysql and kind == pa.uint64() else self._word(kinds.BigInteger())
+                "BIGINT UNSIGNED"
+                if self._is_mysql and kind == pa.uint64()
+                else self._word(kinds.BigInteger())
             ), kind
         if types.is_floating(kind):
             return self._word(kinds.Double()), kind
         if types.is_date(kind):
             return self._word(kinds.Date()), pa.date32()
         if types.is_timestamp(kind) and kind.tz is None:
-            return ("DATETIME(6)" if is_mysql else self._word(kinds.DateTime())), _MICROSECONDS
+            return ("DATETIME(6)" if self._is_mysql else self._word(kinds.DateTime())), _MICROSECONDS
         if types.is_decimal(kind):
             return self._word(kinds.Numeric(kind.precision, kind.scale)), kind
         if types.is_string(kind) or types.is_large_string(kind):
@@ -299,12 +302,12 @@ class Toolkit(Engine):
 
     def quoted(self, name: str) -> str:
         super().quoted(name)
-        return self._engine.dialect.identifier_preparer.quote_identifier(name)
+        marks = self._engine.dialect.identifier_preparer
+        within = name.replace(marks.escape_quote, marks.escape_quote * 2)
+        return f"{marks.initial_quote}{within}{marks.final_quote}"
 
     def text(self, value: str) -> str:
-        process: Any = kinds.String().literal_processor(self._engine.dialect)  # type: ignore[no-untyped-call]
-        assert process is not None
-        return str(process(value)).replace("%%", "%")
+        return super().text(value.replace("\\", "\\\\") if self._is_mysql else value)
 
     def close(self) -> None:
         self._engine.dispose()
@@ -313,6 +316,8 @@ class Toolkit(Engine):
 def _cause(error: BaseException) -> Exception:
     """Return what the driver says, without the statement and its values."""
     said = getattr(error, "orig", None) or error
+    if len(said.args) > 1 and isinstance(said.args[1], str):  # a number stands before it
+        return Exception(said.args[1])
     return said if isinstance(said, Exception) else Exception(str(said))
 
 
