@@ -256,12 +256,34 @@ def test_a_table_is_replaced_whole_or_not_at_all_and_only_if_it_is_ours(held, ru
     ran = run("apply", "d", cwd=folder)
     assert ran.code == 1
     assert held.run(asked) == rows
-    # an index stays where the columns are the same
+    # an index stays where the columns are the same, and so do rights, constraints and views
     (folder / "d.csv").write_text("id,x\n1,6\n2,7\n3,8\n")
     if held.engine != "duckdb":
         held.run("CREATE INDEX by_k ON made (k)")
     assert run("apply", "d", "--replace-edited", cwd=folder).code == 0
     assert len(held.run(asked)) == 3
+    if held.engine == "postgresql":
+        held.run("DROP ROLE IF EXISTS looker", "CREATE ROLE looker", "GRANT SELECT ON made TO looker")
+        for hung, found in (
+            (None, "SELECT COUNT(*) FROM pg_indexes WHERE indexname = 'by_k'"),
+            (
+                "DROP INDEX by_k; CREATE VIEW on_made AS SELECT * FROM made",
+                "SELECT COUNT(*) / 3 FROM on_made",
+            ),
+            (
+                "DROP VIEW on_made; ALTER TABLE made ALTER k SET DEFAULT 'x'",
+                "SELECT COUNT(*) FROM pg_attrdef",
+            ),
+            (
+                "ALTER TABLE made ALTER k DROP DEFAULT",
+                "SELECT 1",
+            ),  # nothing hangs on it: another takes its place
+        ):
+            held.run(*(hung or "SELECT 1").split("; "))
+            assert run("apply", "d", "--replace-edited", cwd=folder).code == 0, hung
+            assert held.run(found)[0][0] == 1, hung
+            assert held.run("SELECT has_table_privilege('looker', 'made', 'SELECT')") == [(True,)]
+        held.run("DROP OWNED BY looker", "DROP ROLE looker")
     if held.engine == "sqlite":
         assert held.run("SELECT name FROM sqlite_master WHERE type = 'index' AND name = 'by_k'") == [
             ("by_k",)
@@ -568,17 +590,17 @@ def test_readers_see_the_old_rows_until_the_new_ones_are_there(held, run, monkey
     seen, commit = [], DatabaseTarget.commit
 
     def looked_at(target, seal):
-        commit(target, seal)
+        """Look from another connection when all rows were sent, and before what is done in the end."""
+        target._flush()
         if held.engine == "sqlite":
             with closing(sqlite3.connect(held.path)) as other:
                 seen.extend(other.execute("SELECT COUNT(*) FROM made").fetchall())
         else:
             import psycopg
 
-            with psycopg.connect(
-                held.url
-            ) as other:  # the rows of then, by what this one may see; the table is not locked to readers
+            with psycopg.connect(held.url) as other:
                 seen.extend(other.execute("SELECT COUNT(*) FROM made").fetchall())
+        commit(target, seal)
 
     monkeypatch.setattr(DatabaseTarget, "commit", looked_at)
     assert run("apply", "d", cwd=folder).code == 0

@@ -37,8 +37,8 @@ class NotMergedError(Exception):
 class DatabaseTarget(Target):
     """The rows of a table that are written anew.
 
-    Where the table that is there has the same columns, its rows go and others come, so that its indexes, rights and the views on it
-    stay; else it is made anew.
+    Where the table that is there has the same columns, and something hangs on it, its rows go and others come, so that its indexes,
+    constraints and the views on it stay; else another takes its place in the end, which is faster.
 
     Parameters
     ----------
@@ -74,20 +74,10 @@ class DatabaseTarget(Target):
         is_alike = is_table and self.engine.columns_of(place) == self.engine.columns_of(made)
         if key and not is_alike:
             raise NotMergedError
-        if key or self.engine.swaps_tables:
-            return
-        self.filled = place
-        if is_alike:
+        if is_alike and not (key or self.engine.swaps_tables or self.engine.is_bare(place)):
+            self.filled = place
             self.engine.run(f"DROP TABLE {self.engine.named(made)}")
             self.engine.run(f"DELETE FROM {self.engine.named(place)}")
-        else:
-            rights = self.engine.rights_on(place)
-            self.engine.drop(place)
-            self.engine.run(
-                f"ALTER TABLE {self.engine.named(made)} RENAME TO {self.engine.quoted(place.table)}"
-            )
-            for one in rights:
-                self.engine.run(one)
 
     def write(self, columns: Sequence[pa.Array]) -> None:
         arrays = [self._sent(array, field) for array, field in zip(columns, self.sent, strict=True)]
@@ -127,7 +117,7 @@ class DatabaseTarget(Target):
             )
         if self.key:
             self._merge()
-        elif self.engine.swaps_tables:
+        elif self.filled is self.made:
             self.engine.swap(self.made, self.place)
         write_record(self.engine, self.place, seal(self.engine.hash_of(self.place)))
 

@@ -14,7 +14,7 @@ import xxhash
 
 from kivvet.core.columns.column import type_of_arrow
 from kivvet.core.words.errors import DataError, OutputError
-from kivvet.io.databases.engine import ROWS_A_BATCH, Engine
+from kivvet.io.databases.engine import ROWS_A_BATCH, Engine, in_turn
 from kivvet.io.databases.places import Address, Database, InDatabase
 
 _SETTINGS: dict[str, str | bool | int | float | list[str]] = {
@@ -78,6 +78,7 @@ class Duck(Engine):
             )
         )
 
+    @in_turn
     def asked(self, query: str) -> list[tuple[Any, ...]]:
         try:
             return (self._in_transaction or self._read()).execute(query).fetchall()
@@ -93,6 +94,11 @@ class Duck(Engine):
 
     def columns_of(self, place: InDatabase) -> list[tuple[Any, ...]]:
         return [one[:2] for one in self.asked(f"DESCRIBE {self.named(place)}")]
+
+    def is_bare(self, place: InDatabase) -> bool:
+        here = f"WHERE table_name = {self.text(place.table)} AND schema_name = {self.text(place.schema or 'main')}"
+        hung = (f"SELECT COUNT(*) FROM {one}() {here}" for one in ("duckdb_indexes", "duckdb_constraints"))
+        return not any(self.asked(sql)[0][0] for sql in hung)
 
     def _one_select(self, connection: duckdb.DuckDBPyConnection, sql: str, place: InDatabase | None) -> None:
         """Raise unless a text is one statement that reads."""
@@ -162,6 +168,7 @@ class Duck(Engine):
                 with contextlib.suppress(duckdb.Error):
                     connection.execute("ROLLBACK")
 
+    @in_turn
     def run(self, statement: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         assert self._in_transaction is not None
         try:
@@ -190,6 +197,7 @@ class Duck(Engine):
             )
         raise OutputError(f"duckdb has no type for {kind}", fix="leave the column out, or write another file")
 
+    @in_turn
     def load(self, place: InDatabase, batches: Iterator[pa.RecordBatch], schema: pa.Schema) -> int:
         assert self._in_transaction is not None
         connection, failed = self._in_transaction, []

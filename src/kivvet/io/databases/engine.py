@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import threading
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
-from typing import Any
+from functools import wraps
+from typing import Any, TypeVar, cast
 
 import pyarrow as pa
 
@@ -17,6 +19,20 @@ from kivvet.io.databases.places import Address, Database, InDatabase
 ROWS_A_BATCH = 1 << 16
 #: The table beside the targets of a database in which their records stand.
 RECORDS = "kivvet_records"
+
+
+_Method = TypeVar("_Method", bound=Callable[..., Any])
+
+
+def in_turn(method: _Method) -> _Method:
+    """Let one thread at a time do what uses the transaction: rows are written while others are made."""
+
+    @wraps(method)
+    def held(self: Engine, *given: Any, **named: Any) -> Any:
+        with self.turn:
+            return method(self, *given, **named)
+
+    return cast(_Method, held)
 
 
 class Engine(ABC):
@@ -49,6 +65,7 @@ class Engine(ABC):
     def __init__(self, database: Database, address: Address) -> None:
         self.database = database
         self.address = address
+        self.turn = threading.RLock()
 
     # Reading.
 
@@ -141,8 +158,16 @@ class Engine(ABC):
         self.run(f"CREATE VIEW {self.named(place)} AS\n{query}")
 
     def swap(self, made: InDatabase, place: InDatabase) -> None:
-        """Put a table that is filled in the place of another."""
-        raise NotImplementedError
+        """Put a table that is filled in the place of another, if there is one, within the transaction; rights on it stay."""
+        rights = self.rights_on(place)
+        self.drop(place)
+        self.run(f"ALTER TABLE {self.named(made)} RENAME TO {self.quoted(place.table)}")
+        for one in rights:
+            self.run(one)
+
+    def is_bare(self, place: InDatabase) -> bool:
+        """Whether nothing hangs on a table that would be lost if another took its place: indexes, constraints, views, triggers."""
+        return False
 
     def set_aside(self, view: InDatabase, tables: Sequence[InDatabase]) -> list[InDatabase]:
         """Free the names of tables that a view joins, within the transaction; return those to be dropped when the view joins

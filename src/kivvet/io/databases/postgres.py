@@ -19,7 +19,7 @@ from adbc_driver_postgresql import dbapi
 
 from kivvet.core.columns.column import type_of_arrow
 from kivvet.core.words.errors import DataError, OutputError
-from kivvet.io.databases.engine import Engine
+from kivvet.io.databases.engine import Engine, in_turn
 from kivvet.io.databases.places import Address, Database, InDatabase
 
 _READING = (
@@ -57,6 +57,7 @@ class Postgres(Engine):
         except _Error as error:
             raise self.unreachable(error) from None  # the cause may show what it was given
 
+    @in_turn
     def _rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Return the rows of a small query, as the database is now."""
         if self._writer is not None:
@@ -214,6 +215,7 @@ class Postgres(Engine):
             with contextlib.suppress(_Error):
                 writer.close()
 
+    @in_turn
     def run(self, statement: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         assert self._writer is not None
         try:
@@ -233,6 +235,26 @@ class Postgres(Engine):
                 place=place.place,
                 fix="try again when it has ended; nothing was changed by this one",
             ) from error
+
+    def is_bare(self, place: InDatabase) -> bool:
+        table = f"{self.text(self.named(place))}::regclass"
+        hung = " UNION ALL ".join(
+            f"SELECT 1 FROM {sql}"
+            for sql in (
+                f"pg_index WHERE indrelid = {table}",
+                f"pg_constraint WHERE {table} IN (conrelid, confrelid)",
+                f"pg_trigger WHERE tgrelid = {table}",
+                f"pg_rewrite WHERE ev_class = {table}",
+                f"pg_policy WHERE polrelid = {table}",
+                f"pg_inherits WHERE {table} IN (inhrelid, inhparent)",
+                f"pg_publication_rel WHERE prrelid = {table}",
+                f"pg_description WHERE objoid = {table}",
+                f"pg_depend WHERE refobjid = {table} AND deptype IN ('n', 'a')",
+                f"pg_attribute WHERE attrelid = {table} AND attnum > 0 AND (attnotnull OR atthasdef)",
+                f"pg_class WHERE oid = {table} AND (reloptions IS NOT NULL OR relowner <> current_user::regrole)",
+            )
+        )
+        return not self.run(f"SELECT 1 WHERE EXISTS ({hung})")
 
     def rights_on(self, place: InDatabase) -> list[str]:
         name = self.named(place)
@@ -291,6 +313,7 @@ class Postgres(Engine):
             f"PostgreSQL has no type for {kind}", fix="leave the column out, or write another file"
         )
 
+    @in_turn
     def load(self, place: InDatabase, batches: Iterator[pa.RecordBatch], schema: pa.Schema) -> int:
         assert self._writer is not None
         failed: list[Exception] = []
@@ -315,7 +338,7 @@ class Postgres(Engine):
             raise self.failed(error, place, "written") from None
 
     def hash_of(self, place: InDatabase) -> str:
-        sql = f"SELECT COUNT(*), COALESCE(SUM(hash_record_extended(kivvet_row, 0)::numeric), 0)::text FROM {self.named(place)} AS kivvet_row"
+        sql = f"SELECT COUNT(*), COALESCE(SUM(hash_record_extended(kivvet_row, 0)), 0)::text FROM {self.named(place)} AS kivvet_row"
         n, total = self.asked(sql)[0]
         return xxhash.xxh3_128_hexdigest(f"{self.columns_of(place)} {n} {total}".encode())
 

@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 import xxhash
 
 from kivvet.core.words.errors import DataError, OutputError
-from kivvet.io.databases.engine import ROWS_A_BATCH, Engine, plain_query
+from kivvet.io.databases.engine import ROWS_A_BATCH, Engine, in_turn, plain_query
 from kivvet.io.databases.places import Address, Database, InDatabase
 
 _ALLOWED = {
@@ -260,6 +260,7 @@ class Sqlite(Engine):
                 writer.execute("ROLLBACK")
             writer.close()
 
+    @in_turn
     def run(self, statement: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         assert self._writer is not None
         try:
@@ -285,6 +286,7 @@ class Sqlite(Engine):
             return "TEXT", pa.string()
         raise OutputError(f"SQLite has no type for {kind}", fix="leave the column out, or write another file")
 
+    @in_turn
     def load(self, place: InDatabase, batches: Iterator[pa.RecordBatch], schema: pa.Schema) -> int:
         assert self._writer is not None
         marks = ", ".join("?" * len(schema))

@@ -16,7 +16,7 @@ import xxhash
 from sqlalchemy import types as kinds
 
 from kivvet.core.words.errors import DataError, OutputError, UnopenableError
-from kivvet.io.databases.engine import Engine, plain_query
+from kivvet.io.databases.engine import Engine, in_turn, plain_query
 from kivvet.io.databases.places import Address, Database, InDatabase
 
 _ROWS_A_BATCH = 10_000
@@ -91,6 +91,7 @@ class Toolkit(Engine):
     def _run(self, connection: sa.Connection, sql: str) -> Any:
         return connection.exec_driver_sql(sql, execution_options={"no_parameters": True})
 
+    @in_turn
     def asked(self, query: str) -> list[tuple[Any, ...]]:
         if self._writer is not None:
             return self.run(query)
@@ -102,6 +103,7 @@ class Toolkit(Engine):
             seen = sa.inspect(connection)
             return sorted([*seen.get_table_names(), *seen.get_view_names()])
 
+    @in_turn
     def has_table(self, place: InDatabase) -> bool:
         with self._connected() as connection:
             seen = sa.inspect(connection)
@@ -116,6 +118,7 @@ class Toolkit(Engine):
         with self._reading() as connection:
             yield connection
 
+    @in_turn
     def view_text(self, place: InDatabase) -> str | None:
         with self._connected() as connection:
             seen = sa.inspect(connection)
@@ -123,6 +126,7 @@ class Toolkit(Engine):
                 return None
             return str(seen.get_view_definition(place.table, place.schema or None))
 
+    @in_turn
     def columns_of(self, place: InDatabase) -> list[tuple[Any, ...]]:
         with self._connected() as connection:
             found = sa.inspect(connection).get_columns(place.table, place.schema or None)
@@ -225,6 +229,7 @@ class Toolkit(Engine):
                 writer.rollback()
             writer.close()
 
+    @in_turn
     def run(self, statement: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         assert self._writer is not None
         try:
@@ -274,6 +279,7 @@ class Toolkit(Engine):
             f"{self.title} has no type for {kind}", fix="leave the column out, or write another file"
         )
 
+    @in_turn
     def load(self, place: InDatabase, batches: Iterator[pa.RecordBatch], schema: pa.Schema) -> int:
         assert self._writer is not None
         columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in schema.names]
