@@ -345,7 +345,6 @@ OBSTACLES = {
         {"tables/k.toml": 'inputs.s = { type = "text", fold = "case" }\noutputs.k = "text"\notherwise.k = "o"\nrows = [["A", "p"]]\n'},
         '"k"',
     ),
-    "column for each class": ({}, '{ indicators = "band", name = "is_{class}" }'),
     "types": ({}, '"band"]\ntypes = { s = "text" }\nkey = ["id"'),
 }  # fmt: skip
 
@@ -377,3 +376,78 @@ def test_a_view_of_what_lies_elsewhere_is_refused(held, run):
     ran = run("apply", "seen", cwd=folder)
     assert ran.code == 1
     assert "view seen reads data.csv, which does not lie in database survey" in ran.all
+
+
+def test_columns_for_each_class_are_the_same(held):
+    rest = BAND.replace("rows =", 'missing = { band = "?" }\nrows =')
+    folder = book_with(
+        held,
+        "",
+        **{
+            "tables/band.toml": BAND,
+            "tables/every.toml": rest.replace("band =", "every =").replace("band", "every"),
+        },
+    )
+    ways = (
+        'name = "i{n}_{class}"',
+        'name = "b{n}_{class}", type = "boolean"',
+        'name = "r{n}_{class}", rest = "r{n}"',
+        'name = "a{n}_{class}", amount = "i"',
+        'name = "x{n}_{class}", amount = "x", rest = "x{n}"',
+        'name = "m{n}_{class}", amount = "i", otherwise = "missing"',
+        'name = "o{n}_{class}", amount = "x", otherwise = "missing", rest = "o{n}"',
+    )
+    columns = [
+        f'{{ indicators = "{table}", {way.replace("{n}", str(number))} }}'
+        for number, table in enumerate(("band", "every"))
+        for way in ways
+    ]
+    same(held, folder, probes(held.engine), ['"band"', '"every"', *columns])
+
+
+def test_what_a_view_cannot_make_stands_in_a_table_beside_it(held, run):
+    formulas = 'e = "EXP(x)"\nplace = "ROW_NUMBER() OVER (ORDER BY x)"\nof_e = "CASE WHEN e > 1000 THEN \'many\' ELSE \'few\' END"\n'
+    columns = '"band", "e", "place", "of_e", "area"'
+    folder = published(held, columns, **{"formulas.toml": formulas})
+    assert "EXP: its last digits" in run("apply", cwd=folder).err
+    text = (folder / "book.toml").read_text().replace('view = "seen"', 'view = "seen", beside = "table"')
+    (folder / "book.toml").write_text(text)
+    assert "the dataset has no key by which its rows are found" in run("apply", cwd=folder).err
+    (folder / "book.toml").write_text(f'{text}key = ["id"]\n')
+    ran = run("apply", cwd=folder)
+    assert ran.code == 0, ran.err
+    assert "e, place and of_e come from table seen__beside" in " ".join(ran.out.split())
+    (folder / "book.toml").write_text(
+        (folder / "book.toml").read_text()
+        + '[datasets.whole]\nsource = { database = "survey", table = "data" }\ntarget = { database = "survey", table = "whole" }\n'
+        + f"columns = [{columns}]\n"
+    )
+    asked = "SELECT id, x, s, band, e, place, of_e, area FROM {} ORDER BY id"
+
+    def is_as_of_all():
+        assert run("apply", "whole", cwd=folder).code == 0
+        return held.run(asked.format("seen")) == held.run(asked.format("whole"))
+
+    assert is_as_of_all()
+    assert "cannot tell" in run("status", "seen", cwd=folder).out
+    # rows that come have what the view makes, and the rest after the next refresh
+    held.run("INSERT INTO data VALUES (9, 1.0, 'B')")
+    assert held.run("SELECT band, e, area FROM seen WHERE id = 9") == [("low", None, "lower")]
+    assert run("refresh", "seen", cwd=folder).code == 0
+    assert is_as_of_all()
+    version = text.replace('table = "data" }', 'table = "data", version = "id" }')
+    (folder / "book.toml").write_text(f'{version}key = ["id"]\n')
+    assert run("refresh", "seen", cwd=folder).code == 0
+    assert " current " in run("status", "seen", cwd=folder).out
+    held.run("INSERT INTO data VALUES (10, 1.0, 'B')")
+    assert " stale " in run("status", "seen", cwd=folder).out
+    # a key that is there twice would join rows with others
+    held.run("INSERT INTO data VALUES (10, 2.0, 'B')")
+    assert "repeated-key" in run("refresh", "seen", cwd=folder).err
+    assert held.run("SELECT COUNT(*) FROM seen WHERE id = 10") == [(2,)]
+    # without such columns the table goes
+    held.run("DELETE FROM data WHERE id = 10 AND x = 2.0")
+    (folder / "book.toml").write_text(f"{text}".replace(', "e", "place", "of_e"', "") + 'key = ["id"]\n')
+    assert run("refresh", "seen", cwd=folder).code == 0
+    with pytest.raises(Exception, match="seen__beside"):
+        held.run("SELECT * FROM seen__beside")

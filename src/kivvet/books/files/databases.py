@@ -92,7 +92,7 @@ def read_place(
     """
     given = options.plain(word)
     at = (word,)
-    keywords = ("database", "table", "schema", "view") if is_target else _PLACE_KEYWORDS
+    keywords = ("database", "table", "schema", "view", "beside") if is_target else _PLACE_KEYWORDS
     one = Options(given, options.faults, (*options.path, word))
     one.unknown(keywords, f"a {word} in a database")
     name = one.text("database", "database is the name of one", fix='for example database = "survey"')
@@ -122,6 +122,16 @@ def read_place(
             f'for example {word} = {{ database = "{name}", table = "samples" }}',
         )
         return None
+    beside = one.text("beside", 'beside is "table"', fix='beside = "table"') if is_target else None
+    if beside is not None and (beside != "table" or not texts.get("view")):
+        options.fault(
+            word,
+            "beside says that a view takes what it cannot make from a table beside it"
+            if not texts.get("view")
+            else f"beside is {beside!r}",
+            f'for example {word} = {{ database = "{name}", view = "samples_classed", beside = "table" }}',
+        )
+        return None
     return InDatabase(
         databases[name],
         texts["table"] or texts.get("view", ""),
@@ -129,6 +139,7 @@ def read_place(
         texts.get("query", ""),
         texts.get("version", ""),
         bool(texts.get("view")),
+        beside is not None,
     )
 
 

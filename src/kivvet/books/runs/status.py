@@ -169,7 +169,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
             )
         )
     unknown: list[Reason] = []
-    if is_view(dataset):
+    if is_view(dataset) and not record.others.get("beside"):
         pass  # it gives what the rules make of the rows that are there
     elif not prepared.source.can_tell:
         said = f"rows of {prepared.source.shown_name} may have changed: the book names no version of them"

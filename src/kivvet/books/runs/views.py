@@ -5,9 +5,13 @@ counts.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+import tempfile
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing
+from dataclasses import astuple, dataclass, replace
 from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.demands import DemandCheck, demands_of
@@ -17,15 +21,24 @@ from kivvet.books.runs.past_run import PastRun, whoever_runs
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record
-from kivvet.books.runs.run import Run
+from kivvet.books.runs.row_keys import in_dataset
+from kivvet.books.runs.run import Run, RunBatch
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.run.reports import ApplyReport
+from kivvet.core.run.row_keys import RowKeys
 from kivvet.core.sql.dialect import DIALECTS
-from kivvet.core.sql.view_sql import ViewSql, view_sql
-from kivvet.core.words.errors import BookError, OutputError, TableError
+from kivvet.core.sql.view_sql import Beside, ViewSql, view_sql
+from kivvet.core.words.errors import BookError, DataError, OutputError, TableError
 from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, listed
-from kivvet.io.databases.database_target import hash_of_target, load_table, write_record, writing_to
+from kivvet.io.databases.database_target import (
+    hash_of_target,
+    load_batches,
+    load_table,
+    write_record,
+    writing_to,
+)
 from kivvet.io.databases.engine import Engine
 from kivvet.io.databases.engines import engine_of
 from kivvet.io.databases.places import InDatabase
@@ -93,6 +106,9 @@ def view_of(prepared: Prepared) -> View:
         keys[name] = place
         return name
 
+    beside, obstacle = _beside(dataset, engine, target)
+    if obstacle is not None:
+        return View(target, ViewSql("", obstacles=(obstacle,)), {})
     assert prepared.source.stored_schema is not None
     made = view_sql(
         prepared.plan,
@@ -101,12 +117,27 @@ def view_of(prepared: Prepared) -> View:
         dialect,
         name_of_keys,
         dataset.name,
+        beside,
     )
     if words := _read_otherwise(dataset):
         what = f"view {target.table} reads columns as they are, and the dataset says {listed(words)}"
         fix = "say it in the query of the source, with CAST and NULLIF"
         made = replace(made, obstacles=(*made.obstacles, _obstacle(dataset, what, fix)))
     return View(target, made, keys)
+
+
+def _place_beside(target: InDatabase) -> InDatabase:
+    """Return the table beside a view that has what the view cannot make."""
+    return InDatabase(target.database, f"{target.table}__beside", target.schema)
+
+
+def _beside(dataset: Dataset, engine: Engine, target: InDatabase) -> tuple[Beside | None, Finding | None]:
+    if not target.has_table_beside:
+        return None, None
+    if not dataset.key:
+        what = f"view {target.table} has a table beside it, and the dataset has no key by which its rows are found"
+        return None, _obstacle(dataset, what, 'name the columns that tell rows apart: key = ["..."]')
+    return Beside(engine.named(_place_beside(target)), dataset.key), None
 
 
 def _read_otherwise(dataset: Dataset) -> list[str]:
@@ -144,6 +175,14 @@ def sql_of_view(book: OpenBook, dataset: Dataset) -> str:
     return view.statements()
 
 
+@dataclass(frozen=True)
+class _How:
+    """What the history says of a run: which command it was, and what whoever ran it wrote about it."""
+
+    action: str
+    note: str
+
+
 def publish(
     book: OpenBook, prepared: Prepared, action: str, note: str, on_rows: Callable[[int], None]
 ) -> ApplyReport:
@@ -156,19 +195,29 @@ def publish(
     OutputError
         If it cannot be written, or counts otherwise than Kivvet does. What was there is as it was.
     """
-    dataset, plan = prepared.dataset, prepared.plan
     view = view_of(prepared)
     if view.made.obstacles:
         raise TableError(list(view.made.obstacles))
+    with closing(_Kept(prepared.dataset, view.made.beside)) as kept:
+        return _published(book, prepared, view, kept, _How(action, note), on_rows)
+
+
+def _published(
+    book: OpenBook, prepared: Prepared, view: View, kept: _Kept, how: _How, on_rows: Callable[[int], None]
+) -> ApplyReport:
+    dataset, plan = prepared.dataset, prepared.plan
     place, engine = view.place, engine_of(view.place.database)
+    state = prepared.source.identity()
     run = Run(prepared, refuses_overlaps=True, on_rows=on_rows)
     demands = DemandCheck(plan, book.severity)
-    for batch in run.batches(list(plan.source_columns) or prepared.source.names[:1]):
+    names = list(dict.fromkeys([*plan.source_columns, *kept.key])) or prepared.source.names[:1]
+    for batch in run.batches(names):
         if demands.is_watching_tables:
             demands.see([batch.columns_of(step) for step in run.plan.table_steps])
+        kept.see(batch)
     where = "" if dataset.where is None else dataset.where.text
     report = replace(run.report(dataset.name, shown_location(place)), where=where, is_view=True)
-    if faults := [*run.faults(), *demands.errors(report)]:
+    if faults := [*run.faults(), *demands.errors(report), *kept.faults()]:
         raise TableError(faults)
     with writing_to(place):
         before, _ = read_record(place)
@@ -176,11 +225,20 @@ def publish(
         aside = engine.set_aside(place, [InDatabase(place.database, str(old), place.schema) for old in olds])
         for name, keys in view.made.keys.items():
             load_table(engine, view.keys[name], keys.rows)
+        if view.made.beside:
+            kept.write(engine, _place_beside(place))
         engine.put_view(place, view.made.query)
         for one in aside:
             engine.drop(one)
         _compare(engine, place, report, {name: plan.types[name] for name in plan.written})
         names = [one.table for one in view.keys.values()]
+        names += [_place_beside(place).table] if view.made.beside else []
+        if view.made.beside and state.marks != prepared.source.marks():
+            raise DataError(
+                "changed while it was read",
+                place=Place(prepared.source.shown_name),
+                fix="apply again; nothing was written",
+            )
         memory = Memory.of(book)
         definitions = definitions_of(plan.steps, memory.remembered())
         record = Record(
@@ -188,7 +246,7 @@ def publish(
             dt.datetime.now(dt.UTC).isoformat(timespec="microseconds"),
             report.rows,
             shown_location(dataset.source),
-            "",
+            state.hash if view.made.beside else "",
             dataset.read_options(),
             column_records(plan, prepared.types, with_classes=False),
             dict(prepared.types),
@@ -198,14 +256,66 @@ def publish(
             class_orders=plan.class_orders,
             left_out=report.left_out,
             where=where_record(plan, prepared.types),
+            source_marks=astuple(state.marks) if view.made.beside else (),
             target_hash=hash_of_target(engine, place, names),
-            others={"keys": names},
+            others={"keys": names, "beside": list(view.made.beside)},
         )
         write_record(engine, place, record.as_dict())
     past = PastRun(
-        record.made_at, dataset.name, action, record, whoever_runs(book.folder), note, dataset.said
+        record.made_at, dataset.name, how.action, record, whoever_runs(book.folder), how.note, dataset.said
     )
-    return replace(report, notes=(*report.notes, *memory.remember(past, definitions)))
+    notes = [*report.notes, *memory.remember(past, definitions)]
+    if view.made.beside:
+        notes.append(
+            f"{listed(view.made.beside)} {'come' if len(view.made.beside) > 1 else 'comes'} from table {_place_beside(place).table}, "
+            "as the rows are now: rows that come have no value there until the next refresh"
+        )
+    return replace(report, notes=tuple(notes))
+
+
+class _Kept:
+    """The columns that a view cannot make, as Kivvet makes them, on their way into the table beside it; they wait in a file."""
+
+    def __init__(self, dataset: Dataset, names: Sequence[str]) -> None:
+        self.dataset, self.names = dataset, names
+        self.key = dataset.key if names else ()
+        self.keys = RowKeys(dataset.key) if names else None
+        self._file = tempfile.TemporaryFile(prefix="kivvet-") if names else None  # noqa: SIM115 (see `close`)
+        self._writer: pa.RecordBatchStreamWriter | None = None
+
+    def see(self, batch: RunBatch) -> None:
+        if self.keys is None:
+            return
+        self.keys.see([batch.read.typed(name) for name in self.key])
+        arrays = {name: batch.read.typed(name) for name in self.key}
+        arrays |= {name: batch.made[name].as_arrow() for name in self.names}
+        plain = [
+            one.dictionary_decode() if pa.types.is_dictionary(one.type) else one for one in arrays.values()
+        ]
+        made = pa.RecordBatch.from_arrays(plain, names=list(arrays))
+        if self._writer is None:
+            self._writer = pa.ipc.new_stream(self._file, made.schema)
+        self._writer.write_batch(made)
+
+    def faults(self) -> list[Finding]:
+        return [] if self.keys is None else [in_dataset(one, self.dataset) for one in self.keys.findings()]
+
+    def write(self, engine: Engine, place: InDatabase) -> None:
+        """Fill the table, within the transaction."""
+        assert self._file is not None
+        if self._writer is None:
+            raise OutputError(
+                "there are no rows, so that the types of the table beside the view are not known",
+                place=place.place,
+            )
+        self._writer.close()
+        self._file.seek(0)
+        reader = pa.ipc.open_stream(self._file)
+        load_batches(engine, place, reader.schema, reader)
+
+    def close(self) -> None:
+        if self._file is not None:
+            self._file.close()
 
 
 def _compare(engine: Engine, place: InDatabase, report: ApplyReport, types: Mapping[str, Any]) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import pyarrow as pa
@@ -10,6 +10,7 @@ import pyarrow as pa
 from kivvet.core.check.check import findings_of
 from kivvet.core.columns.column import type_of_arrow
 from kivvet.core.formulas.tree import Constant
+from kivvet.core.run.class_step import ClassStep
 from kivvet.core.run.formula_step import FormulaStep
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Read, Step
@@ -56,11 +57,30 @@ class ViewSql:
         By the name of the table in the database.
     obstacles : tuple of Finding
         What cannot be the same; there is no query then.
+    beside : tuple of str
+        The columns that the view takes from a table beside it, as Kivvet made them.
     """
 
     query: str
     keys: Mapping[str, KeyTable] = field(default_factory=dict)
     obstacles: tuple[Finding, ...] = ()
+    beside: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Beside:
+    """A table beside a view that has what the view itself cannot make.
+
+    Attributes
+    ----------
+    name : str
+        In SQL.
+    key : sequence of str
+        The columns that it and the source have, and by which it is joined.
+    """
+
+    name: str
+    key: Sequence[str]
 
 
 def view_sql(
@@ -70,6 +90,7 @@ def view_sql(
     dialect: Dialect,
     name_of_keys: Callable[[str], str],
     dataset: str = "",
+    beside: Beside | None = None,
 ) -> ViewSql:
     """Return what makes the columns of a plan in a database.
 
@@ -83,6 +104,8 @@ def view_sql(
         What stands behind FROM for the source.
     name_of_keys : callable
         Gives the name of the table of a lookup's keys, in SQL.
+    beside : Beside, optional
+        What has the columns that cannot be the same; without it they are obstacles.
     """
     writer = _Writer(source, dialect, name_of_keys)
     faults = []
@@ -93,9 +116,10 @@ def view_sql(
             faults.append(_fault(step, error, dialect, dataset))
         except KeyError:
             continue  # it reads what could not be made, which is told
-    if faults:
+    lacking = tuple(name for name in plan.written if name not in writer.made)
+    if faults and (beside is None or (plan.where is not None and plan.where not in writer.made)):
         return ViewSql("", obstacles=tuple(faults))
-    return ViewSql(writer.query(plan, source, from_), writer.keys)
+    return ViewSql(writer.query(plan, source, from_, beside), writer.keys, beside=lacking)
 
 
 def _fault(step: Step, error: ObstacleError, dialect: Dialect, dataset: str) -> Finding:
@@ -166,8 +190,10 @@ class _Writer:
             self._formula(step, level, formulas)
         elif isinstance(step, TableStep):
             self._table(step, level, reads, formulas)
+        elif isinstance(step, ClassStep):
+            self._by_class(step, level, reads)
         else:
-            raise ObstacleError("they follow the classes there are")
+            raise ObstacleError("it is not known to be the same there")
 
     def _keep(self, name: str, alias: str, kind: ValueType) -> None:
         self.made[name] = alias, ColumnRead(alias, kind, _ARROW[kind])
@@ -222,6 +248,36 @@ class _Writer:
         if step.row is not None:
             self._keep(step.row, self._alias(level + 1, row_sql(number, self.dialect)), "integer")
 
+    def _by_class(self, step: ClassStep, level: int, reads: Mapping[str, ColumnRead]) -> None:
+        """Add one column for each class of texts."""
+        if step.is_of_sets or reads["class"].kind != "text":
+            raise ObstacleError(
+                "their classes are no texts", "make the column of a table whose classes are texts"
+            )
+        name, by_class, dialect = reads["class"].sql, step.by_class, self.dialect
+        texts = [dialect.text(str(one)) for one in step.classes]
+        known = f"{name} IN ({', '.join(texts)})"
+        kind = step.made[0].type or "number"
+        if by_class.amount is not None:
+            if reads["amount"].kind not in ("integer", "number"):
+                raise ObstacleError("amounts of decimals", "let them be numbers")
+            here, there = reads["amount"].sql, f"CAST(0 AS {dialect.types[kind]})"
+        elif by_class.is_boolean:
+            here, there = dialect.truth(True), dialect.truth(False)
+        else:
+            here, there = "1", "0"
+        zero = f"WHEN {known} THEN {there}"
+        if by_class.rest is not None:
+            zero = f"ELSE {there}"
+        if by_class.amount is not None and by_class.elsewhere == "missing":
+            zero = ""
+        columns = [f"CASE WHEN {name} = {text} THEN {here} {zero} END" for text in texts]
+        if by_class.rest is not None:
+            other = there if zero else dialect.null(kind)
+            columns.append(f"CASE WHEN {known} THEN {other} ELSE {here} END")
+        for made, sql in zip(step.names, columns, strict=True):
+            self._keep(made, self._alias(level, sql), kind)
+
     def _joined(self, step: TableStep, level: int, reads: Mapping[str, ColumnRead]) -> str:
         table = step.table
         _refuse_meeting(table)
@@ -237,7 +293,7 @@ class _Writer:
         self.joins[level].append(f"LEFT JOIN {name} AS {found} ON {on}")
         return found
 
-    def query(self, plan: Plan, source: pa.Schema, from_: str) -> str:
+    def query(self, plan: Plan, source: pa.Schema, from_: str, beside: Beside | None = None) -> str:
         """Return the whole query."""
         quoted = self.dialect.quoted
         own = ", ".join(f"t.{quoted(name)}" for name in source.names)
@@ -248,10 +304,18 @@ class _Writer:
                 columns = ",\n  ".join(["s.*", *(f"{sql} AS {alias}" for alias, sql in made)])
                 joins = "".join(f"\n{one}" for one in self.joins[level])
                 text = f"SELECT {columns}\nFROM (\n{text}\n) AS s{joins}{self.dialect.fence}"
-        written = [f"{self.made[name][0]} AS {quoted(name)}" for name in plan.written]
-        columns = ", ".join([*(quoted(name) for name in source.names), *written])
+        lacking = beside is not None and any(name not in self.made for name in plan.written)
+        written = [
+            f"{self.made[name][0]} AS {quoted(name)}" if name in self.made else f"b.{quoted(name)}"
+            for name in plan.written
+        ]
+        columns = ", ".join([*(f"s.{quoted(name)}" for name in source.names), *written])
+        joined = ""
+        if lacking and beside is not None:
+            on = " AND ".join(f"b.{quoted(name)} = s.{quoted(name)}" for name in beside.key)
+            joined = f"\nLEFT JOIN {beside.name} AS b ON {on}"
         where = "" if plan.where is None else f"\nWHERE {self.made[plan.where][0]} IS TRUE"
-        return f"SELECT {columns}\nFROM (\n{text}\n) AS s{where}"
+        return f"SELECT {columns}\nFROM (\n{text}\n) AS s{joined}{where}"
 
 
 def _of_formula(name: str, reads: Mapping[str, ColumnRead]) -> tuple[str, ValueType]:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from itertools import chain
 from typing import Any
 
 import pyarrow as pa
@@ -199,10 +200,17 @@ def hash_of_target(engine: Engine, place: InDatabase, keys: Sequence[str] = ()) 
 
 def load_table(engine: Engine, place: InDatabase, rows: pa.Table) -> None:
     """Make a table anew that holds some rows, within the transaction."""
-    described = [engine.kinds_of(kind) for kind in rows.schema.types]
-    sent = pa.schema([(name, kind) for name, (_, kind) in zip(rows.column_names, described, strict=True)])
+    load_batches(engine, place, rows.schema, rows.combine_chunks().to_batches(_ROWS_AT_ONCE))
+
+
+def load_batches(
+    engine: Engine, place: InDatabase, schema: pa.Schema, rows: Iterable[pa.RecordBatch]
+) -> None:
+    """Make a table anew that holds the rows of some batches, within the transaction."""
+    described = [engine.kinds_of(kind) for kind in schema.types]
+    sent = pa.schema([(name, kind) for name, (_, kind) in zip(schema.names, described, strict=True)])
     columns = ", ".join(
-        f"{engine.quoted(name)} {word}" for name, (word, _) in zip(rows.column_names, described, strict=True)
+        f"{engine.quoted(name)} {word}" for name, (word, _) in zip(schema.names, described, strict=True)
     )
     engine.drop(place)
     engine.run(f"CREATE TABLE {engine.named(place)} ({columns})")
@@ -214,7 +222,9 @@ def load_table(engine: Engine, place: InDatabase, rows: pa.Table) -> None:
             ],
             schema=sent,
         )
-        for batch in rows.combine_chunks().to_batches(_ROWS_AT_ONCE)
+        for batch in rows
+        if batch.num_rows
     )
-    if rows.num_rows:
-        engine.load(place, batches, sent)
+    first = next(batches, None)
+    if first is not None:
+        engine.load(place, chain([first], batches), sent)

@@ -148,6 +148,8 @@ class InDatabase:
         What tells one state of the rows from another: a column that grows, or a query for a value.
     is_view : bool
         Whether it is a view that follows the rules.
+    has_table_beside : bool
+        Whether it takes what it cannot make from a table beside it.
     """
 
     database: Database
@@ -156,6 +158,7 @@ class InDatabase:
     query: str = ""
     version: str = ""
     is_view: bool = False
+    has_table_beside: bool = False
 
     @property
     def name(self) -> str:
