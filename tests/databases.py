@@ -86,8 +86,9 @@ def other_server():
     base = Path(tempfile.mkdtemp(prefix="my-", dir="/tmp"))
     user = ()
     if os.getuid() == 0:
-        shutil.chown(base, "mysql")
-        user = ("--user=mysql",)
+        name = "mysql" if any(one.pw_name == "mysql" for one in pwd.getpwall()) else "root"
+        shutil.chown(base, name)
+        user = (f"--user={name}",)
     port = free_port()
     asked = ("--no-defaults", *user, f"--datadir={base / 'data'}")
     subprocess.run(
