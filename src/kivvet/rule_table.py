@@ -12,7 +12,7 @@ from kivvet.core.tables.table import Match, Row, Table
 from kivvet.core.words.conditions import Equals, write_condition
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.examples import Example
-from kivvet.core.words.findings import Report, with_severity
+from kivvet.core.words.findings import Report
 from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.values import Value
 
@@ -48,6 +48,8 @@ class RuleTable(ShownInNotebooks):
         Statements about columns that always hold: ``"low <= high"``.
     examples : sequence of sequences
         Cases that must come out so: the names of inputs and outputs, then a row each.
+    promises : sequence of str
+        What must hold of the results for all values: ``"as ph rises, status never falls"``.
     missing, otherwise : mapping of str to value
         By output: the result where no row matches, for missing inputs and for all others.
     severity : mapping of str to {"error", "warning", "note"}
@@ -78,6 +80,7 @@ class RuleTable(ShownInNotebooks):
         severity: Mapping[str, str] | None = None,
         given: str | Sequence[str] | None = None,
         examples: Sequence[Sequence[Any]] | None = None,
+        promises: Sequence[str] | None = None,
         title: str = "",
         owner: str = "",
     ) -> None:
@@ -92,6 +95,7 @@ class RuleTable(ShownInNotebooks):
             "severity": severity,
             "given": given,
             "examples": examples,
+            "promises": promises,
             "title": title,
             "owner": owner,
         }
@@ -174,6 +178,11 @@ class RuleTable(ShownInNotebooks):
         return self._table.examples
 
     @property
+    def promises(self) -> tuple[str, ...]:
+        """What must hold of the results for all values, as it is written."""
+        return tuple(one.text for one in self._table.promises)
+
+    @property
     def drafted(self) -> DraftReport | None:
         """For a table drafted from classes that data holds: how well it reproduces them."""
         return self._drafted
@@ -194,12 +203,9 @@ class RuleTable(ShownInNotebooks):
             How many steps each question over several inputs may take; a question that is then still open is a
             finding ``not-proven``. 200,000 by default.
         """
-        from kivvet.core.check.check import check_table, findings_of
-        from kivvet.core.run.examples import example_findings
+        from kivvet.core.run.own_findings import own_findings
 
-        found = findings_of(self._table) if budget is None else check_table(self._table, budget)
-        examples = with_severity(example_findings(self._table), self._table.severity)
-        return Report.of([*found, *examples], tables=[self.name])
+        return Report.of(own_findings(self._table, budget), tables=[self.name])
 
     def explain(self, values: Mapping[str, Any]) -> Explanation:
         """Return why `values` get the class they get.

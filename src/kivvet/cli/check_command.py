@@ -7,13 +7,14 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, budget_option, opened_book, option
-from kivvet.cli.telling import Form, forms
+from kivvet.cli.options import Command, book_option, budget_option, opened_book, option, say
+from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 
 @click.command("check", cls=Command, short_help="Prove tables complete, and hold them against the data.")
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
 @option("--no-data", "Check the tables alone; read no data.")
+@option("--propose-promises")
 @budget_option
 @option("--in-full")
 @option("--fail-if", "End with 1 where there are warnings too.", type=click.Choice(["warnings"]))
@@ -22,6 +23,7 @@ from kivvet.cli.telling import Form, forms
 def command(
     tables: tuple[str, ...],
     no_data: bool,
+    propose_promises: bool,
     budget: int | None,
     in_full: bool,
     fail_if: str | None,
@@ -42,12 +44,29 @@ def command(
       kivvet check ph_class --no-data    one table, by itself
       kivvet check --json > report.json
       kivvet check --fail-if warnings    for a build
+      kivvet check quality --propose-promises
       kivvet check --format sarif > findings.sarif
     """
     from kivvet.show.findings import print_report
     from kivvet.show.progress import counting_rows
+    from kivvet.show.promises import promises_text
 
     opened = opened_book(book)
+    if propose_promises:
+        if no_data or in_full or fail_if is not None or not (form.is_text or form.name == "json"):
+            raise click.UsageError(
+                "--propose-promises checks nothing: it takes names of tables, --budget and --json"
+            )
+        proposed = opened.propose_promises(tables or None, budget=budget)
+        form.tell(
+            proposed,
+            lambda _: say(promises_text(proposed)),
+            values=lambda: {
+                "version": JSON_VERSION,
+                "promises": {name: list(made) for name, made in proposed.items()},
+            },
+        )
+        return
     with counting_rows("reading") as on_rows:
         report = opened.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
     if form.name == "sarif" or form.name == "junit":  # noqa: PLR1714 (so that its type is known)

@@ -145,6 +145,7 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--save-as": Word("Keep it in the book as a summary of that name.", "NAME"),
         "--as-example": Word("Keep it as an example of the table, which must come out so from now on."),
         "--note": Word("Words that are kept with it.", "TEXT"),
+        "--propose-promises": Word("Print the promises that hold of the tables already; check nothing."),
         "--mark": Word("Write into the table's file that it was reviewed today, as it is."),
         "--reviewer": Word("With --mark: who; without it, whoever runs this.", "NAME"),
         "--take": Word("Go by what is there today from now on."),

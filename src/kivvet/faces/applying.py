@@ -57,6 +57,28 @@ class Applying(OpenedBook):
         names = None if tables is None else names_of(tables)
         return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
 
+    def propose_promises(
+        self, tables: Iterable[str] | None = None, *, budget: int | None = None
+    ) -> dict[str, tuple[str, ...]]:
+        """Return by table the promises that hold of it already, to be kept in its file: which way results go as an input rises, between
+        which numbers they lie, that every class can occur.
+
+        Parameters
+        ----------
+        tables : iterable of str, optional
+            Only these.
+        budget : int, optional
+            Steps that each question may take; one that is not settled is not proposed.
+
+        Raises
+        ------
+        BookError, TableError
+            If there is no such table, or it cannot be read.
+        """
+        from kivvet.books.asks.promises import proposed_promises
+
+        return proposed_promises(self._opened, None if tables is None else names_of(tables), budget)
+
     def report_as(self, report: Report, form: ReviewForm) -> str:
         """Return a report of this book in a form that other programs read.
 

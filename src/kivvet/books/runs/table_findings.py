@@ -8,8 +8,8 @@ from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.dependence import only_possible
 from kivvet.books.runs.fed_domains import fed_domains
 from kivvet.core.check.check import check_table, findings_of
-from kivvet.core.run.examples import example_findings
 from kivvet.core.run.fed_domains import limited
+from kivvet.core.run.own_findings import of_cases, own_findings
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.findings import Finding, with_severity
@@ -25,7 +25,7 @@ def findings_in_book(book: OpenBook, table: Table, budget: int | None = None) ->
     found = findings_of(checked) if budget is None else tuple(check_table(checked, budget))
     if len(table.inputs) > 1 and any(one.kind in ("gap", "overlap", "conflict") for one in found):
         found = tuple(only_possible(book, table, found))
-    return with_severity([*found, *example_findings(table)], table.severity)
+    return with_severity([*found, *of_cases(table, budget)], table.severity)
 
 
 def refuse_faults(book: OpenBook | None, tables: Iterable[Table]) -> None:
@@ -44,7 +44,7 @@ def new_errors(table: Table, *before: Table) -> list[Finding]:
 
 
 def _errors(table: Table) -> list[Finding]:
-    return [one for one in (*findings_of(table), *example_findings(table)) if one.severity == "error"]
+    return [one for one in own_findings(table) if one.severity == "error"]
 
 
 def _key(found: Finding) -> tuple[object, ...]:

@@ -26,6 +26,7 @@ from kivvet.core.read.options import (
     toml_text,
 )
 from kivvet.core.read.origin import read_origin
+from kivvet.core.read.promise_reader import PromiseError, read_promise
 from kivvet.core.read.review import read_review
 from kivvet.core.read.row_reader import RowReader, RowsAre
 from kivvet.core.read.when import formula_fault, read_given
@@ -33,6 +34,7 @@ from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.lookup_rows import LocateRow, LookupRows, no_place
 from kivvet.core.tables.table import UNFINISHED, Given, Match, Row, Table
 from kivvet.core.words.findings import Finding
+from kivvet.core.words.promises import Promise
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 
@@ -61,6 +63,7 @@ TABLE_KEYWORDS = (
     "severity",
     "given",
     "examples",
+    "promises",
 )
 
 
@@ -192,7 +195,7 @@ class _TableParser:
         reads = {name: None if about is None else about.type for name, about in table.reads.items()}
         given = {one.name: _type_expected(one, match) for one in outputs}
         examples = read_examples(options.plain("examples"), reads, given, self.faults)
-        return replace(table, examples=examples), self.faults.found
+        return replace(table, examples=examples, promises=self.parse_promises(table)), self.faults.found
 
     def ordered(
         self,
@@ -256,6 +259,27 @@ class _TableParser:
                 made.append(read_given(text, self.faults.locate(path)))
             except FormulaError as error:
                 formula_fault(self.faults, error, text, path, "in given")
+        return tuple(made)
+
+    def parse_promises(self, table: Table) -> tuple[Promise, ...]:
+        texts = self.options.texts(
+            "promises", "promises lists what holds of all results", 'for example promises = ["rate <= 0.4"]'
+        )
+        made: list[Promise] = []
+        if texts and (table.lookup is not None or table.match == "every"):
+            what = "a lookup" if table.lookup is not None else 'match = "every"'
+            self.faults.add(
+                f"a table with {what} keeps no promises", ("promises",), fix="hold it by examples"
+            )
+            return ()
+        for index, text in enumerate(texts):
+            path: KeyPath = ("promises", index)
+            place = self.faults.locate(path)
+            try:
+                made.append(read_promise(text, table, place))
+            except PromiseError as error:
+                message = f"promise {text!r}: {error.problem}"
+                self.faults.add(message, path, fix=error.fix, kind=error.kind)
         return tuple(made)
 
     def results_by_output(self, key: str, reader: RowReader) -> dict[str, Any]:

@@ -11,7 +11,6 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.check.check import findings_of
 from kivvet.core.columns.column import (
     BoolArray,
     CodedColumn,
@@ -26,9 +25,10 @@ from kivvet.core.formulas.errors import FormulaError, pointed_at
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.run.entries import Entry
-from kivvet.core.run.examples import example_findings, formula_example_findings
+from kivvet.core.run.examples import formula_example_findings
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.fed_domains import fed_by, limited
+from kivvet.core.run.own_findings import own_findings
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.planner import make_plan
 from kivvet.core.run.polars_frames import NewColumn, arrow_of, is_polars, with_new_columns
@@ -36,7 +36,7 @@ from kivvet.core.run.reports import Applied, ApplyReport
 from kivvet.core.run.where import where_misfit
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError, TableError
-from kivvet.core.words.findings import Finding, finding, with_severity
+from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import repeated
 
@@ -118,8 +118,7 @@ def plan_for(
     plan, faults = make_plan(entries, tables, frame.names, formulas=formulas, where=where, in_python=True)
     fed = fed_by([plan])
     for table in plan.tables.values():
-        faults += findings_of(limited(table, fed))
-        faults += with_severity(example_findings(table), table.severity)
+        faults += own_findings(table, checked=limited(table, fed))
     faults += [one for step in plan.formula_steps for one in formula_example_findings(step.formula)]
     errors = [item for item in faults if item.severity == "error"]
     if errors:

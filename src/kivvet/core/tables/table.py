@@ -20,6 +20,7 @@ from kivvet.core.words.examples import Example
 from kivvet.core.words.findings import Severity
 from kivvet.core.words.kept import KeepsWork, kept
 from kivvet.core.words.places import Place
+from kivvet.core.words.promises import Promise
 from kivvet.core.words.values import Value
 
 #: The heading of the column of conditions over any columns; where an input has the name, it is the input.
@@ -141,6 +142,7 @@ class Table(KeepsWork):
     note: str = field(default="", compare=False)
     origin: Origin | None = field(default=None, compare=False)
     examples: tuple[Example, ...] = ()
+    promises: tuple[Promise, ...] = ()
     reviewed: Review | None = field(default=None, compare=False)
 
     def __hash__(self) -> int:

@@ -33,6 +33,7 @@ KINDS: Mapping[str, Severity] = {
     "gap": "error",
     "obstacle": "error",
     "example": "error",
+    "promise": "error",
     "shadowed": "warning",
     "duplicate": "warning",
     "unfinished": "warning",

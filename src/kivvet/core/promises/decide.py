@@ -1,0 +1,416 @@
+"""Promises about the results of a table, decided for all values.
+
+Inputs are cut into cells by what rows and promises ask of them; within a place, one cell of each input, the same rows decide. A promise about
+results is broken where a place that it speaks of has another result: boxes of places are searched as in `box_search`, a box being done where
+all rows that may decide in it keep the promise. A promise of order compares neighbouring cells of its input, the others alike and none of them missing: where every
+place has a result, a result that never falls from one cell to the next never falls at all; where some have none, all pairs of cells are
+compared. Where a table gives no result, no promise is broken: that is a gap, and told as one.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Hashable, Iterator, Sequence
+from dataclasses import replace
+from decimal import Decimal
+
+from kivvet.core.check.box_search import (
+    DEFAULT_BUDGET,
+    BudgetSpentError,
+    Ranges,
+    any_of,
+    best_cut,
+    different_cells,
+)
+from kivvet.core.check.box_witness import witness_in
+from kivvet.core.check.dependent import may_be_empty
+from kivvet.core.compare.box_difference import Side
+from kivvet.core.compare.versions import NOTHING, Given, Joint, PriorityRow
+from kivvet.core.space.boxes import Space, bits_of
+from kivvet.core.space.make_axis import make_axis
+from kivvet.core.tables.inputs import Input, Output
+from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Table
+from kivvet.core.words.conditions import AnyValue, Condition, Equals
+from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.kept import kept
+from kivvet.core.words.promises import OccursPromise, OrderPromise, Promise, ResultPromise
+from kivvet.core.words.values import Value, write_value
+from kivvet.core.words.wording import listed
+
+#: What a box says of a promise: it is kept everywhere, broken everywhere, or the box is to be cut where these rows differ.
+Verdict = bool | int
+Judge = Callable[[int, int], Verdict]
+_KEPT, _BROKEN = True, False
+
+
+@kept
+def promise_findings(table: Table) -> tuple[Finding, ...]:
+    """Return what is found of the promises of a table, with as many steps as there are by default."""
+    return tuple(check_promises(table))
+
+
+def check_promises(table: Table, budget: int = DEFAULT_BUDGET) -> list[Finding]:
+    """Return a finding for each promise of a table that is broken, speaks of nothing, or is not settled within a budget of steps."""
+    if not table.promises or not table.is_complete or table.lookup is not None:
+        return []
+    return [one for promise in table.promises for one in _Promised(table, promise, budget).findings()]
+
+
+def is_kept(table: Table, promise: Promise, budget: int = DEFAULT_BUDGET) -> bool:
+    """Whether it is proved that a table keeps a promise, which speaks of something."""
+    return not list(_Promised(table, promise, budget).findings())
+
+
+class _OpenError(Exception):
+    """The promise is not decided here, and why."""
+
+
+class _Promised:
+    """One promise, and the space that the table and what the promise asks divide."""
+
+    def __init__(self, table: Table, promise: Promise, budget: int) -> None:
+        self.table, self.promise = table, promise
+        self.output = table.output(promise.output)
+        self.budget, self.n_steps = budget, 0
+        joint = Joint.of(table, table, [promise.output])
+        rows = list(joint.new.rows)
+        n_dimensions = len(joint.inputs) + len(joint.computed_inputs)
+        asked = promise.asked if isinstance(promise, ResultPromise) else {}
+        conditions = [asked.get(one.name, AnyValue()) for one in joint.inputs]
+        rows.append(PriorityRow((*conditions, *[AnyValue()] * (n_dimensions - len(conditions))), (NOTHING,)))
+        self.space = Space(joint.table_of(rows))
+        self.about_row = len(rows) - 1  # it only cuts the space, and says of which cells the promise speaks
+        self.side = Side(joint.new, dict(enumerate(rows[:-1])))
+        self.masks = [dimension.masks for dimension in self.space.dimensions]
+        self.is_open = False  # whether a result that is worked out was met, which is not looked into
+
+    # What is told
+
+    def findings(self) -> Iterator[Finding]:
+        try:
+            yield from self._found()
+        except BudgetSpentError:
+            yield self._open(
+                f"is not settled within {self.budget:,} steps", f"allow more with --budget {self.budget * 10}"
+            )
+        except _OpenError as error:
+            yield self._open(str(error), "hold it by examples, which are tried")
+
+    def _found(self) -> Iterator[Finding]:
+        promise = self.promise
+        within = self.within()
+        if any(not cells for cells in within):
+            name = next(
+                one.about.name for one, cells in zip(self.space.dimensions, within, strict=True) if not cells
+            )
+            yield self._finding(
+                "warning", f"speaks of nothing: {name} never is what it asks", "correct it, or the domain"
+            )
+            return
+        if isinstance(promise, OrderPromise):
+            yield from self._order(promise, within)
+        elif isinstance(promise, OccursPromise):
+            yield from self._occurs(within)
+        elif isinstance(promise, ResultPromise):
+            yield from self._result(promise, within)
+        if self.is_open:
+            raise _OpenError("cannot be decided here where results are worked out")
+
+    def within(self) -> list[list[int]]:
+        """Return for each dimension the cells that the promise speaks of: those of its domain, and missing."""
+        found = []
+        for number, dimension in enumerate(self.space.dimensions):
+            cells = dimension.cells_of_row[self.about_row] & dimension.possible
+            cells &= dimension.inside | 1 << dimension.missing
+            if number < len(self.table.inputs) and self.table.inputs[number].required:
+                cells &= dimension.present
+            found.append(list(bits_of(cells)))
+        return found
+
+    def _result(self, promise: ResultPromise, within: list[list[int]]) -> Iterator[Finding]:
+        keeps = _keeper(promise, self.output)
+        place = self.place(within, self._judge(keeps))
+        if place is not None:
+            yield self._broken(place, "")
+
+    def _occurs(self, within: list[list[int]]) -> Iterator[Finding]:
+        classes: tuple[Value, ...] = self.output.order or self.table.classes(self.output)
+        never = [
+            write_value(one) for one in classes if self.place(within, self._judge(_other_than(one))) is None
+        ]
+        if never:
+            message = f"is broken: {listed(never)} can never result"
+            yield self._finding("error", message, "give it a row that can win, or take the class out")
+
+    def _order(self, promise: OrderPromise, within: list[list[int]]) -> Iterator[Finding]:
+        number = [one.name for one in self.table.inputs].index(promise.input)
+        if any(not one.is_plain for one in self.space.dimensions):
+            raise _OpenError("cannot be decided here where `when` compares inputs")
+        dimension = self.space.dimensions[number]
+        cells = [cell for cell in within[number] if cell != dimension.missing]
+        pairs: Iterator[tuple[int, int]] = itertools.pairwise(cells)
+        for _ in range(2):
+            for low, high in pairs:
+                found = self._falls(promise, within, number, low, high)
+                if found is not None:
+                    yield self._turned(number, low, high, found)
+                    return
+            if not self._has_holes(within):
+                return
+            pairs = ((low, high) for at, low in enumerate(cells) for high in cells[at + 2 :])
+
+    def _falls(
+        self, promise: OrderPromise, within: list[list[int]], number: int, low: int, high: int
+    ) -> list[int] | None:
+        """Return a place of the other inputs where the result is on the wrong side between two cells of one."""
+        at_low, at_high = self.masks[number][low], self.masks[number][high]
+        if at_low == at_high:
+            return None
+        first, second = (at_high, at_low) if promise.is_falling else (at_low, at_high)
+        ranks = self._ranks()
+
+        def judge(alive: int, sure: int) -> Verdict:
+            before = self.side.deciding(alive & first, sure & first)
+            after = self.side.deciding(alive & second, sure & second)
+            if before == after:
+                return _KEPT
+            of_before = [ranks[bit] for bit in bits_of(before)]
+            of_after = [ranks[bit] for bit in bits_of(after)]
+            known = [[one for one in each if one is not None] for each in (of_before, of_after)]
+            if not known[0] or not known[1] or max(known[0]) <= min(known[1]):
+                return _KEPT
+            one, other = self.side.settled(before, sure & first), self.side.settled(after, sure & second)
+            if one is None or other is None:
+                return before | after
+            low_rank, high_rank = self._rank_of(one), self._rank_of(other)
+            return low_rank is None or high_rank is None or low_rank <= high_rank
+
+        others = [
+            [low] if at == number else [cell for cell in cells if cell != self.space.dimensions[at].missing]
+            for at, cells in enumerate(within)
+        ]
+        return self.place(others, judge, apart=number)
+
+    def _has_holes(self, within: list[list[int]]) -> bool:
+        """Whether there is a place without a result, no input being missing."""
+        present = [
+            [cell for cell in cells if cell != one.missing]
+            for one, cells in zip(self.space.dimensions, within, strict=True)
+        ]
+
+        def judge(alive: int, sure: int) -> Verdict:
+            deciding = self.side.deciding(alive, sure)
+            rows = [self.side.row_of[bit].results[0] for bit in bits_of(deciding)]
+            if all(self._rank(one) is not None for one in rows):
+                return _KEPT
+            settled = self.side.settled(deciding, sure)
+            return deciding if settled is None else self._rank_of(settled) is not None
+
+        return self.place(present, judge) is not None
+
+    def _ranks(self) -> dict[int, Decimal | int | None]:
+        if not hasattr(self, "_known_ranks"):
+            self._known_ranks = {bit: self._rank(row.results[0]) for bit, row in self.side.row_of.items()}
+        return self._known_ranks
+
+    def _rank_of(self, given: Given) -> Decimal | int | None:
+        return self._rank(given.results[0]) if given.results else None
+
+    def _rank(self, value: Hashable) -> Decimal | int | None:
+        """Return where a result stands; None where there is none."""
+        if value is NOTHING or value is None or value is UNFINISHED:
+            return None
+        if isinstance(value, Computed):
+            self.is_open = True
+            return None
+        if isinstance(value, str):
+            return self.output.order.index(value) if value in self.output.order else None
+        if isinstance(value, (int, Decimal)):
+            return value
+        return value.toordinal() if hasattr(value, "toordinal") else None
+
+    # Searching
+
+    def _judge(self, keeps: Callable[[Value], bool]) -> Judge:
+        known: dict[Hashable, bool] = {}
+
+        def is_fine(value: Hashable) -> bool:
+            if value is NOTHING or value is None or value is UNFINISHED:
+                return True
+            if isinstance(value, Computed):
+                self.is_open = True
+                return True
+            if value not in known:
+                known[value] = keeps(value)  # type: ignore[arg-type]
+            return known[value]
+
+        fine = sum(1 << bit for bit, row in self.side.row_of.items() if is_fine(row.results[0]))
+
+        def judge(alive: int, sure: int) -> Verdict:
+            deciding = self.side.deciding(alive, sure)
+            if not deciding & ~fine:
+                return _KEPT
+            settled = self.side.settled(deciding, sure)
+            if settled is None:
+                return deciding
+            values = settled.results or tuple(settled.disputed[0])  # type: ignore[arg-type]
+            return all(map(is_fine, values))
+
+        return judge
+
+    def place(self, within: Sequence[Sequence[int]], judge: Judge, apart: int = -1) -> list[int] | None:
+        """Return a place where a promise is broken, one cell of each dimension; None where it is kept everywhere.
+
+        Parameters
+        ----------
+        apart : int
+            A dimension that the judge itself looks at: it holds no row out.
+
+        Raises
+        ------
+        BudgetSpentError
+        """
+        every_row = (1 << len(self.side.row_of)) - 1
+        masks, cells = [], []
+        for number, of_dimension in enumerate(within):
+            own = [every_row if number == apart else self.masks[number][cell] for cell in of_dimension]
+            different, first = different_cells(own, every_row)
+            masks.append(different)
+            cells.append([of_dimension[one] for one in first])
+        everywhere = every_row
+        for of_cells in masks:
+            everywhere &= any_of(of_cells)
+        waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(one)) for one in cells))]
+        asked: set[tuple[int, tuple[tuple[int, int] | None, ...]]] = set()
+        while waiting:
+            alive, ranges = waiting.pop()
+            held = [_held(masks[number][start:end], alive) for number, (start, end) in enumerate(ranges)]
+            sure = alive
+            for rows in held:
+                sure &= rows
+            verdict = judge(alive, sure)
+            if verdict is _KEPT:
+                continue
+            if verdict is _BROKEN:
+                return [of[start] for of, (start, _) in zip(cells, ranges, strict=True)]
+            needed = int(verdict)
+            question = tuple(
+                None if not needed & ~one else pair for one, pair in zip(held, ranges, strict=True)
+            )
+            if (alive & needed, question) in asked:
+                continue
+            asked.add((alive & needed, question))
+            self.n_steps += 1
+            if self.n_steps > self.budget:
+                raise BudgetSpentError
+            order = sorted(
+                ((needed & one).bit_count(), number) for number, one in enumerate(held) if needed & ~one
+            )
+            dimension, at = best_cut(masks, needed, ranges, [number for _, number in order])
+            start, end = ranges[dimension]
+            for half in ((at, end), (start, at)):
+                touching = alive & any_of(masks[dimension][half[0] : half[1]])
+                waiting.append((touching, (*ranges[:dimension], half, *ranges[dimension + 1 :])))
+        return None
+
+    # Telling
+
+    def _given_at(self, place: Sequence[int]) -> Given:
+        alive = -1
+        for masks, cell in zip(self.masks, place, strict=True):
+            alive &= masks[cell]
+        return self.side.at(alive & (1 << len(self.side.row_of)) - 1)
+
+    def _broken(self, place: list[int], how: str) -> Finding:
+        witness = witness_in(self.space, place)
+        gives = _said(self._given_at(place))
+        shown = ", ".join(f"{name} = {value}" for name, value in witness.items()) or "any row"
+        return self._placed(place, witness, f"is broken: {shown} gives {gives}{how}")
+
+    def _turned(self, number: int, low: int, high: int, place: list[int]) -> Finding:
+        """Return the finding about two rows that differ in one input."""
+        name = self.table.inputs[number].name
+        ends = [[*place[:number], cell, *place[number + 1 :]] for cell in (low, high)]
+        witnesses = [witness_in(self.space, one) for one in ends]
+        others = ", ".join(f"{key} = {value}" for key, value in witnesses[0].items() if key != name)
+        said = [
+            f"{name} = {one[name]} gives {_said(self._given_at(at))}"
+            for one, at in zip(witnesses, ends, strict=True)
+        ]
+        message = f"is broken: {'with ' + others + ', ' if others else ''}{said[0]}, and {said[1]}"
+        return self._placed(ends[0], witnesses[0], message)
+
+    def _placed(self, place: list[int], witness: dict[str, str], message: str) -> Finding:
+        rows = self._given_at(place).rows
+        possible = WHEN in witness or (
+            bool(self.table.given) and may_be_empty(self.space, [False] * len(self.space.dimensions))
+        )
+        one = self._finding("error", message, "change the row, or the promise", rows, witness)
+        return replace(one, possible=True, severity="warning") if possible else one
+
+    def _finding(
+        self,
+        severity: str,
+        message: str,
+        fix: str,
+        rows: tuple[int, ...] = (),
+        witness: dict[str, str] | None = None,
+    ) -> Finding:
+        places = [self.promise.place] if self.promise.place else []
+        places += [row.place for row in self.table.rows if row.number in rows and row.place is not None]
+        return finding(
+            "promise",
+            f'promise "{self.promise.text}" {message}',
+            severity=severity,
+            table=self.table.name,
+            rows=rows,
+            witness=witness,
+            places=tuple(places),
+            remedy=fix,
+        )
+
+    def _open(self, why: str, fix: str) -> Finding:
+        return finding(
+            "not-proven",
+            f'promise "{self.promise.text}" {why}',
+            table=self.table.name,
+            places=(self.promise.place,) if self.promise.place else (),
+            remedy=fix,
+        )
+
+
+def _said(given: Given) -> str:
+    results = given.results or tuple(given.disputed[0])  # type: ignore[arg-type]
+    text = " or ".join(sorted("no result" if one is NOTHING else write_value(one) for one in results))  # type: ignore[arg-type]
+    if given.rows:
+        return (
+            f"{text} (row {given.rows[0]})" if len(given.rows) == 1 else f"{text} (rows {listed(given.rows)})"
+        )
+    return f"{text} ({given.how})"
+
+
+def _held(masks: Sequence[int], alive: int) -> int:
+    """Return the rows alive that accept every one of some cells."""
+    for mask in masks:
+        alive &= mask
+        if not alive:
+            break
+    return alive
+
+
+def _other_than(name: Value) -> Callable[[Value], bool]:
+    return lambda value: value != name
+
+
+def _keeper(promise: ResultPromise, output: Output) -> Callable[[Value], bool]:
+    """Return what says whether a result is one that is promised."""
+    if promise.demanded is None:
+        return lambda value: value in promise.classes
+    demanded = promise.demanded
+    return lambda value: _meets(value, demanded, output)
+
+
+def _meets(value: Value, condition: Condition, output: Output) -> bool:
+    """Whether a value meets a condition as an input's would."""
+    axis = make_axis(Input(output.name, output.type), [condition, Equals(value)])
+    return any((axis.region(Equals(value)) & axis.region(condition)).bands)
