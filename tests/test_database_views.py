@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet.core.formulas.tree import columns_read, write_formula
 from kivvet.core.words.conditions import write_condition
-from tests.conftest import golden
-from tests.databases import book_with
+from tests.conftest import golden, write_book
+from tests.databases import ENGINES, book_with
 from tests.sql_referee import expressions, tables
 from tests.strategies import conditions
 
@@ -416,7 +416,7 @@ def test_what_a_view_cannot_make_stands_in_a_table_beside_it(held, run):
     (folder / "book.toml").write_text(f'{text}key = ["id"]\n')
     ran = run("apply", cwd=folder)
     assert ran.code == 0, ran.err
-    assert "e, place and of_e come from table seen__beside" in " ".join(ran.out.split())
+    assert "e, place, of_e come from table seen__beside" in " ".join(ran.out.split())
     (folder / "book.toml").write_text(
         (folder / "book.toml").read_text()
         + '[datasets.whole]\nsource = { database = "survey", table = "data" }\ntarget = { database = "survey", table = "whole" }\n'
@@ -451,3 +451,21 @@ def test_what_a_view_cannot_make_stands_in_a_table_beside_it(held, run):
     assert run("refresh", "seen", cwd=folder).code == 0
     with pytest.raises(Exception, match="seen__beside"):
         held.run("SELECT * FROM seen__beside")
+
+
+def test_what_could_not_be_a_view_is_told_of_any_dataset(tmp_path, run):
+    text = '[datasets.d]\nsource = "d.csv"\ntarget = "out.csv"\ncolumns = ["band", "f", "g"]\n'
+    formulas = 'f = "EXP(x)"\ng = "ROUND(f, 1)"\n'
+    folder = write_book(
+        tmp_path, {"book.toml": text, "formulas.toml": formulas, "tables/band.toml": BAND, "d.csv": "x\n1\n"}
+    )
+    for engine in ENGINES:
+        ran = run("check", "--engine", engine, cwd=folder)
+        assert ran.code == 1
+        assert ran.out.count("  obstacle  ") == 1, ran.out
+        assert "formula f cannot be the same" in ran.out
+    assert run("check", "band", "--engine", "duckdb", cwd=folder).code == 0
+    assert run("check", cwd=folder).code == 0
+    assert run("check", "--engine", "cloud", cwd=folder).code == 2
+    with pytest.raises(kivvet.BookError, match="no database with views"):
+        kivvet.open_book(folder).check(engine="cloud")

@@ -32,7 +32,7 @@ CALLS = {
     "add": ["add"],
     "apply": ["apply_dataset", "apply_as_of", "view_sql"],
     "chart": ["chart"],
-    "check": ["check"],
+    "check": ["check", "propose_promises"],
     "compare": ["compare"],
     "draft": ["draft", "extend"],
     "explain": ["explain", "add_example"],

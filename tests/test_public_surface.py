@@ -110,6 +110,7 @@ def test_what_a_command_does_a_call_does(command):
 def test_a_table_shows_its_users_what_is_theirs_alone():
     assert set(public(kivvet.RuleTable)) == {
         *(
+            "promises",
             "name",
             "title",
             "owner",

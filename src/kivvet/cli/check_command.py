@@ -15,6 +15,7 @@ from kivvet.cli.telling import JSON_VERSION, Form, forms
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
 @option("--no-data", "Check the tables alone; read no data.")
 @option("--propose-promises")
+@option("--engine", type=click.Choice(["sqlite", "duckdb", "postgresql"]))
 @budget_option
 @option("--in-full")
 @option("--fail-if", "End with 1 where there are warnings too.", type=click.Choice(["warnings"]))
@@ -24,6 +25,7 @@ def command(
     tables: tuple[str, ...],
     no_data: bool,
     propose_promises: bool,
+    engine: str | None,
     budget: int | None,
     in_full: bool,
     fail_if: str | None,
@@ -53,7 +55,13 @@ def command(
 
     opened = opened_book(book)
     if propose_promises:
-        if no_data or in_full or fail_if is not None or not (form.is_text or form.name == "json"):
+        if (
+            no_data
+            or in_full
+            or engine is not None
+            or fail_if is not None
+            or not (form.is_text or form.name == "json")
+        ):
             raise click.UsageError(
                 "--propose-promises checks nothing: it takes names of tables, --budget and --json"
             )
@@ -68,7 +76,7 @@ def command(
         )
         return
     with counting_rows("reading") as on_rows:
-        report = opened.check(tables or None, data=not no_data, budget=budget, on_rows=on_rows)
+        report = opened.check(tables or None, data=not no_data, budget=budget, engine=engine, on_rows=on_rows)
     if form.name == "sarif" or form.name == "junit":  # noqa: PLR1714 (so that its type is known)
         click.echo(opened.report_as(report, form.name))
     else:

@@ -155,6 +155,12 @@ MOVED = (
     ),
 )
 NARROWED = Edit("tables/quality.toml", '"6.5 to 8.5"', '"6.6 to 8.5"', "and somebody narrows the range of pH")
+SOFTENED = Edit(
+    "tables/quality.toml",
+    '["< 4", "any", "", "", "poor"]',
+    '["< 4", "any", "", "", "watch"]',
+    "somebody finds poor too hard a word where there is little oxygen",
+)
 WIDENED = Edit("tables/quality.toml", '"< 6.5"', '"< 6.6"', "the same")
 
 
@@ -356,6 +362,14 @@ class Story:
             self.book().check(["quality"], data=False),
         )
         quality.write_text(before, encoding="utf-8")  # so it stays as it was
+        self.tell("A class is changed", "", (SOFTENED,))
+        make_edit(self.folder, SOFTENED)
+        self.tell(
+            "That breaks what the desk has promised of all values, with values to try: it is taken back too",
+            f"kivvet check quality --no-data {where}",
+            self.book().check(["quality"], data=False),
+        )
+        quality.write_text(before, encoding="utf-8")
         self._workbooks(where)
         loggers = self.folder / "data" / "loggers" / "2026-*.csv"
         self.tell(

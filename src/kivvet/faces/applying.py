@@ -37,6 +37,7 @@ class Applying(OpenedBook):
         *,
         data: bool = True,
         budget: int | None = None,
+        engine: str | None = None,
         on_rows: OnRows = lambda _: None,
     ) -> Report:
         """Return a report of everything wrong with the book, its tables and the data they read.
@@ -49,13 +50,15 @@ class Applying(OpenedBook):
             Whether to read the sources of the datasets too.
         budget : int, optional
             As for `Table.check`.
+        engine : {"sqlite", "duckdb", "postgresql"}, optional
+            Tell too what of the datasets could not be the same in a view of such a database.
         on_rows : callable
             Called with a number of rows after each batch that was read.
         """
         from kivvet.books.asks.check_book import check_book
 
         names = None if tables is None else names_of(tables)
-        return check_book(self._opened, names, data=data, budget=budget, on_rows=on_rows)
+        return check_book(self._opened, names, data=data, budget=budget, engine=engine, on_rows=on_rows)
 
     def propose_promises(
         self, tables: Iterable[str] | None = None, *, budget: int | None = None

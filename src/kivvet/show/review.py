@@ -24,6 +24,7 @@ def print_review(out: Console, one: TableReview) -> None:
         ("source", one.source),
         ("changed", one.last_change),
         ("reviewed", reviewed),
+        *(("promised", text) for text in one.promises),
     ):
         if said:
             print_columns(out, [("", "", 2), (word, "cyan", 10)], said)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence, Set
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -16,13 +16,14 @@ from kivvet.books.runs.row_keys import in_dataset
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.status import status_of
 from kivvet.books.runs.table_findings import findings_in_book
-from kivvet.books.runs.views import is_view, view_of
+from kivvet.books.runs.views import is_view, obstacles_in, view_of
 from kivvet.core.check.row_findings import RowFindings
 from kivvet.core.classify.input_coder import MisfitError
 from kivvet.core.run.data_checks import DataProbe, formula_findings, unused_rows
 from kivvet.core.run.examples import formula_example_findings
 from kivvet.core.run.row_keys import RowKeys
-from kivvet.core.words.errors import DataError
+from kivvet.core.sql.dialect import DIALECTS
+from kivvet.core.words.errors import BookError, DataError, KivvetError
 from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_severity
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import listed
@@ -40,6 +41,7 @@ def check_book(
     *,
     data: bool = True,
     budget: int | None = None,
+    engine: str | None = None,
     on_rows: OnRows = lambda _: None,
 ) -> Report:
     """Return a report of everything wrong with a book, its tables and the data they read; see `Book.check`."""
@@ -54,9 +56,30 @@ def check_book(
     rows_read: dict[str, int] = {}
     if data:
         found, rows_read = check_data(book, found, names, only=tables is not None, on_rows=on_rows)
+    if engine is not None:
+        found += _obstacles(book, names, engine, only=tables is not None)
     own = {name: table.severity for name, table in book.tables.items()}
     found = [one for item in found for one in with_severity([item], own.get(item.table, book.severity))]
     return Report.of(found, sorted(names - all_formulas), rows_read, sorted(names & all_formulas))
+
+
+def _obstacles(book: OpenBook, names: Set[str], engine: str, *, only: bool) -> list[Finding]:
+    """Return what of the datasets could not be the same in a view of a kind of database."""
+    if engine not in DIALECTS:
+        raise BookError(
+            f"{engine!r} is no database with views", expected=f"one of: {', '.join(sorted(DIALECTS))}"
+        )
+    found = []
+    for name in book.in_order(book.datasets):
+        dataset = book.datasets[name]
+        if is_view(dataset) or dataset.of is not None:
+            continue
+        try:
+            prepared, _ = prepare(book, dataset, with_all_types=True)
+        except KivvetError:
+            continue  # which the check of its data tells
+        found += [one for one in obstacles_in(prepared, engine) if not only or one.table in names]
+    return found
 
 
 def check_data(

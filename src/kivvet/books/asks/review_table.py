@@ -46,6 +46,8 @@ class TableReview(Printed):
         Against what was reviewed; None where that is not remembered, or nothing was.
     impact : Impact or None
         What the change since moves in the data.
+    promises : tuple of str
+        What it promises, as it is written.
     """
 
     table: str
@@ -58,6 +60,7 @@ class TableReview(Printed):
     is_current: bool
     comparison: Comparison | None = None
     impact: Impact | None = None
+    promises: tuple[str, ...] = ()
 
     def as_dict(self) -> dict[str, Any]:
         reviewed = self.reviewed
@@ -67,6 +70,7 @@ class TableReview(Printed):
             "title": self.title,
             "owner": self.owner,
             "note": self.note,
+            "promises": list(self.promises),
             "source": self.source,
             "last_change": self.last_change,
             "reviewed": None
@@ -111,6 +115,7 @@ def review_of(
         is_current,
         comparison,
         impact,
+        tuple(one.text for one in table.promises),
     )
 
 

@@ -130,7 +130,7 @@ def rows_told(table: Table) -> tuple[tuple[str, ...], int, tuple[tuple[tuple[str
 
 
 def rest_told(table: Table) -> tuple[tuple[str, str], ...]:
-    """Return what a table gives where no row decides."""
+    """Return what a table gives where no row decides, and what it promises."""
     told = []
     for word, results in (
         ("where a value is missing", table.missing),
@@ -142,6 +142,7 @@ def rest_told(table: Table) -> tuple[tuple[str, str], ...]:
                 for name, value in results.items()
             ]
             told.append((word, ", ".join(given)))
+    told += [("promised", one.text) for one in table.promises]
     return tuple(told)
 
 

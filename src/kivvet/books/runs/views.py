@@ -23,6 +23,7 @@ from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record
 from kivvet.books.runs.row_keys import in_dataset
 from kivvet.books.runs.run import Run, RunBatch
+from kivvet.core.columns.convert import arrow_type
 from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.run.row_keys import RowKeys
@@ -124,6 +125,17 @@ def view_of(prepared: Prepared) -> View:
         fix = "say it in the query of the source, with CAST and NULLIF"
         made = replace(made, obstacles=(*made.obstacles, _obstacle(dataset, what, fix)))
     return View(target, made, keys)
+
+
+def obstacles_in(prepared: Prepared, engine: str) -> tuple[Finding, ...]:
+    """Return what of a dataset could not be the same in a view of a kind of database, wherever its rows lie today."""
+    schema = prepared.source.stored_schema
+    if schema is None:
+        kinds = {name: arrow_type(prepared.types.get(name, "text")) for name in prepared.source.names}
+        schema = pa.schema(list(kinds.items()))
+    dialect = DIALECTS[engine]
+    made = view_sql(prepared.plan, schema, "data", dialect, dialect.quoted, prepared.dataset.name)
+    return made.obstacles
 
 
 def _place_beside(target: InDatabase) -> InDatabase:

@@ -52,6 +52,8 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
                 )
                 + " }"
             )
+    if table.promises:
+        lines += ["promises = [", *(f"  {_quoted(one.text)}," for one in table.promises), "]"]
     examples = [] if not table.examples else ["", "examples = [", *example_lines(table.examples), "]"]
     if table.lookup is not None:
         lines.append(f"lookup = {_quoted(rows_file or table.name + '.csv')}")

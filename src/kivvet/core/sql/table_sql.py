@@ -103,22 +103,32 @@ def refuse_table(table: Table) -> None:
 
 
 def deciding_row(
-    table: Table, columns: Callable[[str], ColumnRead], dialect: Dialect, formulas: FormulaSql
+    table: Table,
+    columns: Callable[[str], ColumnRead],
+    dialect: Dialect,
+    formulas: FormulaSql,
+    gives: Callable[[int], str] = str,
 ) -> str:
-    """Return what gives the number of the row that decides, from 1; `MISSING` or `UNMATCHED` where none does."""
+    """Return what gives the number of the row that decides, from 1; `MISSING` or `UNMATCHED` where none does.
+
+    Parameters
+    ----------
+    gives : callable
+        What is given instead of a number.
+    """
     tests = _tests_by_input(table, columns, dialect, formulas)
     lines = []
     for number in range(1, len(table.rows) + 1):
         parts = [text for of_rows in tests if (text := of_rows[number - 1])]
         asked = " AND ".join(parts) or dialect.truth(True) + " = " + dialect.truth(True)
-        lines.append(f"WHEN {asked} THEN {number}")
+        lines.append(f"WHEN {asked} THEN {gives(number)}")
     gone = [
         f"{_column_of(table, at, columns, dialect, formulas).sql} IS NULL"
         for at, about in enumerate(table.dimensions)
         if about.required or any(not isinstance(table.asked(row, at), AnyValue) for row in table.rows)
     ]
-    rest = f"WHEN {' OR '.join(gone)} THEN {MISSING} " if gone else ""
-    return f"CASE {' '.join(lines)} {rest}ELSE {UNMATCHED} END"
+    rest = f"WHEN {' OR '.join(gone)} THEN {gives(MISSING)} " if gone else ""
+    return f"CASE {' '.join(lines)} {rest}ELSE {gives(UNMATCHED)} END"
 
 
 def _column_of(
@@ -295,24 +305,31 @@ def _of_text(about: Input, condition: Condition, name: str, dialect: Dialect) ->
 # Results.
 
 
-def result_sql(table: Table, place: int, number: str, dialect: Dialect, formulas: FormulaSql) -> str:
-    """Return what gives an output, from the number of the row that decides."""
+def results_by_row(table: Table, place: int, dialect: Dialect, formulas: FormulaSql) -> dict[int, str]:
+    """Return what each row gives for an output, and what is given where none decides."""
     output = table.outputs[place]
     kind = output.type
     if kind == "decimal":
         raise ObstacleError(
             f"output {output.name} is of decimals, which have one scale there", "let it be a number"
         )
-    by_result: dict[str, list[int]] = {}
+    made = {}
     for at, row in enumerate(table.rows, 1):
         result = row.results[place]
         if isinstance(result, Computed):
-            made = formulas.written(result.tree, kind)
+            made[at] = formulas.written(result.tree, kind)
         else:
-            made = dialect.value(result, kind)  # type: ignore[arg-type]
-        by_result.setdefault(made, []).append(at)
+            made[at] = dialect.value(result, kind)  # type: ignore[arg-type]
     for at, word in ((MISSING, "missing"), (UNMATCHED, "otherwise")):
-        by_result.setdefault(dialect.value(getattr(table, word).get(output.name), kind), []).append(at)
+        made[at] = dialect.value(getattr(table, word).get(output.name), kind)
+    return made
+
+
+def result_sql(table: Table, place: int, number: str, dialect: Dialect, formulas: FormulaSql) -> str:
+    """Return what gives an output, from the number of the row that decides."""
+    by_result: dict[str, list[int]] = {}
+    for at, made in results_by_row(table, place, dialect, formulas).items():
+        by_result.setdefault(made, []).append(at)
     lines = [
         f"WHEN {number} IN ({', '.join(map(str, rows))}) THEN {made}" for made, rows in by_result.items()
     ]

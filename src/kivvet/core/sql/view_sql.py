@@ -28,6 +28,7 @@ from kivvet.core.sql.table_sql import (
     keys_of_mapping,
     refuse_table,
     result_sql,
+    results_by_row,
     row_sql,
     status_sql,
 )
@@ -108,12 +109,13 @@ def view_sql(
         What has the columns that cannot be the same; without it they are obstacles.
     """
     writer = _Writer(source, dialect, name_of_keys)
-    faults = []
+    faults: list[Finding] = []
     for step in plan.steps:
         try:
             writer.add(step)
         except ObstacleError as error:
-            faults.append(_fault(step, error, dialect, dataset))
+            fault = _fault(step, error, dialect, dataset)
+            faults += [] if any(one.message == fault.message for one in faults) else [fault]
         except KeyError:
             continue  # it reads what could not be made, which is told
     lacking = tuple(name for name in plan.written if name not in writer.made)
@@ -225,7 +227,15 @@ class _Writer:
         ):
             raise ObstacleError("it compares columns by their steps", "leave out step")
         found = ""
-        if table.lookup is not None or is_long_mapping(table):
+        is_joined = table.lookup is not None or is_long_mapping(table)
+        if not is_joined and len(step.outputs) == 1 and step.status is None and step.row is None:
+            ((output, name),) = step.outputs
+            place = [one.name for one in table.outputs].index(output)
+            gives = results_by_row(table, place, self.dialect, formulas).__getitem__
+            sql = deciding_row(table, reads.__getitem__, self.dialect, formulas, gives)
+            self._keep(name, self._alias(level, sql), table.outputs[place].type)
+            return
+        if is_joined:
             found = self._joined(step, level, reads)
             number = self._alias(level, joined_row(table, reads.__getitem__, f"{found}.row"))
         else:
