@@ -59,7 +59,8 @@ OF_COMMANDS = {
     *("as_example", "only_files", "shrink_to", "uses", "no_data"),
     *(
         "apply.to",
-        "apply.show_sql", "check.propose_promises",
+        "apply.show_sql",
+        "check.propose_promises",
         "chart.to",
         "chart.replace",
         "report.to",

@@ -13,6 +13,7 @@ import itertools
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from dataclasses import replace
 from decimal import Decimal
+from functools import cached_property
 
 from kivvet.core.check.box_search import (
     DEFAULT_BUDGET,
@@ -167,7 +168,7 @@ class _Promised:
         if at_low == at_high:
             return None
         first, second = (at_high, at_low) if promise.is_falling else (at_low, at_high)
-        ranks = self._ranks()
+        ranks = self._ranks
 
         def judge(alive: int, sure: int) -> Verdict:
             before = self.side.deciding(alive & first, sure & first)
@@ -208,10 +209,10 @@ class _Promised:
 
         return self.place(present, judge) is not None
 
+    @cached_property
     def _ranks(self) -> dict[int, Decimal | int | None]:
-        if not hasattr(self, "_known_ranks"):
-            self._known_ranks = {bit: self._rank(row.results[0]) for bit, row in self.side.row_of.items()}
-        return self._known_ranks
+        """By row where its result stands."""
+        return {bit: self._rank(row.results[0]) for bit, row in self.side.row_of.items()}
 
     def _rank_of(self, given: Given) -> Decimal | int | None:
         return self._rank(given.results[0]) if given.results else None
