@@ -15,7 +15,7 @@ boxes are cut follows the divide-and-conquer methods for the measure of a union 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 #: Steps that one question may take, each a box and the rows alive in it.
 DEFAULT_BUDGET = 200_000
@@ -105,6 +105,101 @@ class CoverSearch:
             halves.sort(key=lambda half: -half[0].bit_count())
             waiting += halves
         return None
+
+
+#: What a judge says of a box: it is done (True), it holds what is sought everywhere (False), or it is to be cut where these rows differ.
+Verdict = bool | int
+
+
+class Steps:
+    """The steps that questions have taken together.
+
+    Attributes
+    ----------
+    budget, taken : int
+    """
+
+    def __init__(self, budget: int) -> None:
+        self.budget, self.taken = budget, 0
+
+    def take(self) -> None:
+        """Take one; `BudgetSpentError` where there are no more."""
+        self.taken += 1
+        if self.taken > self.budget:
+            raise BudgetSpentError
+
+
+def place_sought(
+    masks_of: Sequence[Sequence[int]],
+    within: Sequence[Sequence[int]],
+    rows: int,
+    judge: Callable[[int, int], Verdict],
+    steps: Steps,
+) -> list[int] | None:
+    """Return a place that a judge seeks, one cell of each dimension; None: there is none.
+
+    Parameters
+    ----------
+    masks_of : sequence of sequences of int
+        For each dimension and each of the cells that count the rows that accept it, row k as bit k.
+    within : sequence of sequences of int
+        These cells.
+    rows : int
+        The rows that count.
+    judge : callable
+        Called with the rows that share a place with a box, and with those that hold all of it.
+
+    Raises
+    ------
+    BudgetSpentError
+    """
+    masks, cells = [], []
+    for own, of_dimension in zip(masks_of, within, strict=True):
+        different, first = different_cells(own, rows)
+        masks.append(different)
+        cells.append([of_dimension[one] for one in first])
+    if any(not one for one in cells):
+        return None
+    everywhere = rows
+    for of_cells in masks:
+        everywhere &= any_of(of_cells)
+    waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(one)) for one in cells))]
+    asked: set[tuple[int, tuple[tuple[int, int] | None, ...]]] = set()
+    while waiting:
+        alive, ranges = waiting.pop()
+        held = [_held(masks[number][start:end], alive) for number, (start, end) in enumerate(ranges)]
+        sure = alive
+        for one in held:
+            sure &= one
+        verdict = judge(alive, sure)
+        if verdict is True:
+            continue
+        if verdict is False:
+            return [of[start] for of, (start, _) in zip(cells, ranges, strict=True)]
+        needed = int(verdict)
+        question = tuple(None if not needed & ~one else pair for one, pair in zip(held, ranges, strict=True))
+        if (needed, question) in asked:
+            continue
+        asked.add((needed, question))
+        steps.take()
+        order = sorted(
+            ((needed & one).bit_count(), number) for number, one in enumerate(held) if needed & ~one
+        )
+        dimension, at = best_cut(masks, needed, ranges, [number for _, number in order])
+        start, end = ranges[dimension]
+        for half in ((at, end), (start, at)):
+            touching = alive & any_of(masks[dimension][half[0] : half[1]])
+            waiting.append((touching, (*ranges[:dimension], half, *ranges[dimension + 1 :])))
+    return None
+
+
+def _held(masks: Sequence[int], alive: int) -> int:
+    """Return the rows alive that accept every one of some cells."""
+    for mask in masks:
+        alive &= mask
+        if not alive:
+            break
+    return alive
 
 
 def best_cut(

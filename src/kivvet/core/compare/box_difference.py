@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-from kivvet.core.check.box_search import BudgetSpentError, Ranges, any_of, best_cut, different_cells
+from kivvet.core.check.box_search import BudgetSpentError, Steps, Verdict, place_sought
 from kivvet.core.compare.versions import Given, PriorityRow, Version
 from kivvet.core.space.boxes import Space, bits_of
 
@@ -118,8 +118,7 @@ class DifferenceSearch:
         self.n_rows = len(space.table.rows)
         self.old, self.new = old, new
         self.is_alike = old.version.match == new.version.match
-        self.budget = budget
-        self.n_steps = 0
+        self.steps = Steps(budget)
         self.is_settled, self.has_more = True, False
 
     def boxes(self, changed: Sequence[int], most: int = MOST_BOXES) -> Iterator[tuple[Box, list[int], Pair]]:
@@ -179,62 +178,27 @@ class DifferenceSearch:
         BudgetSpentError
         """
         known = ((1 << len(found)) - 1) << self.n_rows
-        masks, cells = [], []
-        for number, of_dimension in enumerate(within):
-            different, first = different_cells(
-                [
-                    self.masks[number][cell]
-                    | sum(1 << (self.n_rows + k) for k, box in enumerate(found) if box[number] >> cell & 1)
-                    for cell in of_dimension
-                ],
-                (1 << (self.n_rows + len(found))) - 1,
-            )
-            masks.append(different)
-            cells.append([of_dimension[one] for one in first])
-        if any(not one for one in cells):
-            return None
-        everywhere = -1
-        for of_cells in masks:
-            everywhere &= any_of(of_cells)
-        waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(one)) for one in cells))]
-        asked: set[tuple[int, tuple[tuple[int, int] | None, ...]]] = set()
-        while waiting:
-            alive, ranges = waiting.pop()
-            held = [_held(masks[number][start:end], alive) for number, (start, end) in enumerate(ranges)]
-            sure = alive
-            for rows in held:
-                sure &= rows
+        masks = [
+            [
+                self.masks[number][cell]
+                | sum(1 << (self.n_rows + k) for k, box in enumerate(found) if box[number] >> cell & 1)
+                for cell in of_dimension
+            ]
+            for number, of_dimension in enumerate(within)
+        ]
+
+        def judge(alive: int, sure: int) -> Verdict:
             if sure & known:
-                continue
+                return True
             deciding = self.old.deciding(alive, sure), self.new.deciding(alive, sure)
-            needed = deciding[0] | deciding[1] | alive & known
             if self.is_alike and deciding[0] == deciding[1]:
-                if unlike is None:
-                    continue
-                return [of[start] for of, (start, _) in zip(cells, ranges, strict=True)]
+                return unlike is None
             before, after = self.old.settled(deciding[0], sure), self.new.settled(deciding[1], sure)
             if before is not None and after is not None and not alive & known:
-                if before == after if unlike is None else (before, after) == unlike:
-                    continue
-                return [of[start] for of, (start, _) in zip(cells, ranges, strict=True)]
-            question = tuple(
-                None if not needed & ~one else pair for one, pair in zip(held, ranges, strict=True)
-            )
-            if (needed, question) in asked:
-                continue
-            asked.add((needed, question))
-            self.n_steps += 1
-            if self.n_steps > self.budget:
-                raise BudgetSpentError
-            order = sorted(
-                ((needed & one).bit_count(), number) for number, one in enumerate(held) if needed & ~one
-            )
-            dimension, at = best_cut(masks, needed, ranges, [number for _, number in order])
-            start, end = ranges[dimension]
-            for half in ((at, end), (start, at)):
-                touching = alive & any_of(masks[dimension][half[0] : half[1]])
-                waiting.append((touching, (*ranges[:dimension], half, *ranges[dimension + 1 :])))
-        return None
+                return before == after if unlike is None else (before, after) == unlike
+            return deciding[0] | deciding[1] | alive & known
+
+        return place_sought(masks, within, (1 << (self.n_rows + len(found))) - 1, judge, self.steps)
 
     def widened(self, place: Sequence[int], pair: Pair) -> Box:
         """Return the largest box around a place in which both results stay as they are, each input widened in turn, the
@@ -259,15 +223,6 @@ class DifferenceSearch:
                 cells = [*cells, dimension.missing]
             within[number] = cells
         return [sum(1 << cell for cell in cells) for cells in within]
-
-
-def _held(masks: Sequence[int], alive: int) -> int:
-    """Return the rows alive that accept every one of some cells."""
-    for mask in masks:
-        alive &= mask
-        if not alive:
-            break
-    return alive
 
 
 def _run(here: int, present: range, is_alike: Callable[[int], bool]) -> list[int]:

@@ -15,14 +15,7 @@ from dataclasses import replace
 from decimal import Decimal
 from functools import cached_property
 
-from kivvet.core.check.box_search import (
-    DEFAULT_BUDGET,
-    BudgetSpentError,
-    Ranges,
-    any_of,
-    best_cut,
-    different_cells,
-)
+from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, Steps, Verdict, place_sought
 from kivvet.core.check.box_witness import witness_in
 from kivvet.core.check.dependent import may_be_empty
 from kivvet.core.compare.box_difference import Side
@@ -38,8 +31,6 @@ from kivvet.core.words.promises import OccursPromise, OrderPromise, Promise, Res
 from kivvet.core.words.values import Value, write_value
 from kivvet.core.words.wording import listed
 
-#: What a box says of a promise: it is kept everywhere, broken everywhere, or the box is to be cut where these rows differ.
-Verdict = bool | int
 Judge = Callable[[int, int], Verdict]
 _KEPT, _BROKEN = True, False
 
@@ -72,7 +63,7 @@ class _Promised:
     def __init__(self, table: Table, promise: Promise, budget: int) -> None:
         self.table, self.promise = table, promise
         self.output = table.output(promise.output)
-        self.budget, self.n_steps = budget, 0
+        self.budget, self.steps = budget, Steps(budget)
         joint = Joint.of(table, table, [promise.output])
         rows = list(joint.new.rows)
         n_dimensions = len(joint.inputs) + len(joint.computed_inputs)
@@ -272,47 +263,11 @@ class _Promised:
         BudgetSpentError
         """
         every_row = (1 << len(self.side.row_of)) - 1
-        masks, cells = [], []
-        for number, of_dimension in enumerate(within):
-            own = [every_row if number == apart else self.masks[number][cell] for cell in of_dimension]
-            different, first = different_cells(own, every_row)
-            masks.append(different)
-            cells.append([of_dimension[one] for one in first])
-        everywhere = every_row
-        for of_cells in masks:
-            everywhere &= any_of(of_cells)
-        waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(one)) for one in cells))]
-        asked: set[tuple[int, tuple[tuple[int, int] | None, ...]]] = set()
-        while waiting:
-            alive, ranges = waiting.pop()
-            held = [_held(masks[number][start:end], alive) for number, (start, end) in enumerate(ranges)]
-            sure = alive
-            for rows in held:
-                sure &= rows
-            verdict = judge(alive, sure)
-            if verdict is _KEPT:
-                continue
-            if verdict is _BROKEN:
-                return [of[start] for of, (start, _) in zip(cells, ranges, strict=True)]
-            needed = int(verdict)
-            question = tuple(
-                None if not needed & ~one else pair for one, pair in zip(held, ranges, strict=True)
-            )
-            if (alive & needed, question) in asked:
-                continue
-            asked.add((alive & needed, question))
-            self.n_steps += 1
-            if self.n_steps > self.budget:
-                raise BudgetSpentError
-            order = sorted(
-                ((needed & one).bit_count(), number) for number, one in enumerate(held) if needed & ~one
-            )
-            dimension, at = best_cut(masks, needed, ranges, [number for _, number in order])
-            start, end = ranges[dimension]
-            for half in ((at, end), (start, at)):
-                touching = alive & any_of(masks[dimension][half[0] : half[1]])
-                waiting.append((touching, (*ranges[:dimension], half, *ranges[dimension + 1 :])))
-        return None
+        masks = [
+            [every_row if number == apart else self.masks[number][cell] for cell in of_dimension]
+            for number, of_dimension in enumerate(within)
+        ]
+        return place_sought(masks, within, every_row, judge, self.steps)
 
     # Telling
 
@@ -388,15 +343,6 @@ def _said(given: Given) -> str:
             f"{text} (row {given.rows[0]})" if len(given.rows) == 1 else f"{text} (rows {listed(given.rows)})"
         )
     return f"{text} ({given.how})"
-
-
-def _held(masks: Sequence[int], alive: int) -> int:
-    """Return the rows alive that accept every one of some cells."""
-    for mask in masks:
-        alive &= mask
-        if not alive:
-            break
-    return alive
 
 
 def _other_than(name: Value) -> Callable[[Value], bool]:
