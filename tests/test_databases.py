@@ -649,3 +649,46 @@ def test_a_connection_that_is_lost_and_another_that_writes_are_told(sql_server, 
         assert "is being written by another Kivvet" in ran.err
     assert run("apply", "d", cwd=folder).code == 0
     close_all()
+
+
+@pytest.mark.parametrize(
+    ("target", "said"),
+    [
+        ('{ database = "survey", table = "T" }', "target is the source itself"),
+        ('{ database = "again", table = "t" }', "target is the source itself"),
+        ('{ database = "survey", schema = "main", table = "t" }', "target is the source itself"),
+        ('{ database = "survey", view = "t" }', "target is the source itself"),
+        ('{ database = "survey", table = "Kivvet_Records" }', "is where Kivvet keeps its records"),
+        ('{ database = "again", table = "LIMITS" }', "is the rows of table k"),
+        ('{ database = "survey", table = "Other" }', "is the target of dataset d too"),
+        ('{ database = "survey", view = "seen" }', "the view would need a table of that name beside it"),
+    ],
+)
+def test_nothing_that_is_read_or_anothers_is_written_over_by_another_name(tmp_path, run, target, said):
+    held = Held("sqlite", tmp_path, "")
+    held.run(
+        "CREATE TABLE t (x REAL, s TEXT)",
+        "INSERT INTO t VALUES (6, 'a')",
+        "CREATE TABLE limits (x TEXT, k TEXT)",
+        "INSERT INTO limits VALUES ('< 7', 'low'), ('>= 7', 'high')",
+        "CREATE TABLE seen__area (mine INTEGER)",
+        "INSERT INTO seen__area VALUES (7)",
+    )
+    entry = '[databases.again]\npath = "./survey.db"\n[datasets.d]\nsource = { database = "survey", table = "t" }\ntarget = %s\ncolumns = ["k", "area"]\n'
+    other = (
+        '[datasets.e]\nsource = "e.csv"\ntarget = { database = "again", table = "OTHER" }\ncolumns = ["k"]\n'
+    )
+    files = {
+        "tables/k.toml": 'inputs.x = "number"\noutputs.k = "text"\nrows = { database = "survey", table = "limits" }\n',
+        "tables/area.toml": 'inputs.s = "text"\noutputs.area = "text"\nlookup = "area.csv"\n',
+        "tables/area.csv": "s,area\na,upper\n",
+        "e.csv": "x\n1\n",
+    }
+    folder = book_with(held, entry % target + (other if "Other" in target else ""), **files)
+    for _ in range(2):
+        ran = run("apply", "--replace", "--replace-edited", cwd=folder)
+        assert ran.code != 0
+        assert said in ran.all
+    assert held.run("SELECT * FROM t") == [(6.0, "a")]
+    assert held.run("SELECT COUNT(*) FROM limits") == [(2,)]
+    assert held.run("SELECT mine FROM seen__area") == [(7,)]

@@ -17,7 +17,7 @@ from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import shown_path
-from kivvet.io.databases.places import Database
+from kivvet.io.databases.places import Database, InDatabase
 
 _BOOK_FILE = "book.toml"
 #: In a folder of copies, the file that names the folder which they were copied from.
@@ -48,6 +48,12 @@ def rows_in_database(path: Path) -> str:
     document, _ = read_toml(path)
     values = {} if document is None else document.values
     return next((word for word in _WORDS if is_in_database(values.get(word))), "")
+
+
+def place_of_rows(path: Path, definition: Mapping[str, Any]) -> InDatabase | None:
+    """Return the place in a database where the rows of a table lie; None where they lie elsewhere, or it is not said right."""
+    word = next((word for word in _WORDS if is_in_database(definition.get(word))), "")
+    return read_place(Options(definition, Faults()), word, databases_near(path)) if word else None
 
 
 def refuse_edits(path: Path) -> None:

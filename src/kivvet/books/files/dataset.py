@@ -181,7 +181,7 @@ class Dataset:
                 name: sorted(set(words)) for name, words in self.fields.missing_words_of.items() if words
             },
             **(
-                {"database": list(self.source.identity), "version": self.source.version}
+                {"database": list(self.source.said), "version": self.source.version}
                 if isinstance(self.source, InDatabase)
                 else options_recorded(self.options, delimiter_of(self.source))
             ),

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Set
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.databases import read_databases
 from kivvet.books.files.dataset import Dataset, parse_dataset
@@ -26,6 +26,7 @@ from kivvet.core.words.findings import Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 from kivvet.io.databases.places import Database
+from kivvet.io.locations import identity_of
 
 if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula
@@ -116,6 +117,7 @@ class OpenBook:
         self.reading_findings: list[Finding] = []
         self.severity: dict[str, Severity] = {}
         self.files_of_tables: dict[Path, str] = {}
+        self.places_of_tables: dict[Any, str] = {}  # in databases, by what is the same for the same place
         self.history_folder: Path | None = None  # where a team keeps the history of runs
         self.databases: dict[str, Database] = {}
         self.is_readable = True  # whether book.toml could be read at all
@@ -131,7 +133,11 @@ class OpenBook:
             table, files, faults = read_table(path)
             self.reading_findings += faults
             self.files_of_tables |= {path: f"the file of table {path.stem}"}
-            self.files_of_tables |= dict.fromkeys(files, f"the rows of table {path.stem}")
+            for file in files:
+                if isinstance(file, Path):
+                    self.files_of_tables[file] = f"the rows of table {path.stem}"
+                else:
+                    self.places_of_tables[identity_of(file)] = f"the rows of table {path.stem}"
             if table is None:
                 self.unusable_tables.add(path.stem)
             else:
@@ -188,7 +194,9 @@ class OpenBook:
             else:
                 self.datasets[name] = dataset
         self._read_summaries(options, locate)
-        self.reading_findings += target_faults(self.folder, self.datasets, self.files_of_tables)
+        self.reading_findings += target_faults(
+            self.folder, self.datasets, self.files_of_tables, self.places_of_tables
+        )
         self.reading_findings += circles(self.datasets)
 
     def _take_used_books(self, options: Options) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from kivvet.books.files.database_rows import as_records, read_rows_there
+from kivvet.books.files.database_rows import as_records, place_of_rows, read_rows_there
 from kivvet.books.files.databases import is_in_database
 from kivvet.books.files.examples import with_examples
 from kivvet.books.files.read_options import read_options
@@ -22,12 +22,13 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
+from kivvet.io.databases.places import Location
 from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS, SHEET_ENDINGS, has_sheets, lookup_source
 from kivvet.io.source_and_target import ReadOptions
 
 
-def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding]]:
-    """Return the table of a TOML file, the files that hold its rows, and every fault found in any of them.
+def read_table(path: Path) -> tuple[Table | None, tuple[Location, ...], list[Finding]]:
+    """Return the table of a TOML file, the files or the place in a database that hold its rows, and every fault found in any of them.
 
     The table is None where its inputs or outputs could not be understood.
     """
@@ -36,7 +37,8 @@ def read_table(path: Path) -> tuple[Table | None, tuple[Path, ...], list[Finding
     if document is None:
         return None, (), faults
     definition = dict(document.values)
-    files = files_beside(path, definition)
+    there = place_of_rows(path, definition)
+    files: tuple[Location, ...] = (*files_beside(path, definition), *([there] if there else []))
     locate, faults = document.locate, []
     locate_row: LocateRow = no_place
     if isinstance(definition.get("rows"), str):

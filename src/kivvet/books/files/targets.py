@@ -12,12 +12,15 @@ from typing import Any
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.core.words.findings import Finding, finding
-from kivvet.io.databases.places import InDatabase
+from kivvet.io.databases.places import RECORDS, InDatabase
 from kivvet.io.locations import identity_of, shown_location
 
 
 def target_faults(
-    folder: Path, datasets: Mapping[str, Dataset], files_of_tables: Mapping[Path, str]
+    folder: Path,
+    datasets: Mapping[str, Dataset],
+    files_of_tables: Mapping[Path, str],
+    places_of_tables: Mapping[Any, str],
 ) -> list[Finding]:
     """Return a finding for each dataset whose target is a file of the book, a source by another name, or another dataset's
     target.
@@ -28,6 +31,8 @@ def target_faults(
         The book's.
     files_of_tables : mapping of Path to str
         The files that tables are read from, wherever they are, and what each is.
+    places_of_tables : mapping
+        The places in databases that tables are read from, by their identity, and what each is.
     """
     own = _FileNames()
     own.add(folder / "book.toml", "the book itself")
@@ -50,7 +55,10 @@ def target_faults(
             continue
         real, what = identity_of(dataset.target), None
         # What one dataset writes another may read, by the same name.
-        if not isinstance(dataset.target, InDatabase):
+        if isinstance(dataset.target, InDatabase):
+            is_ours = dataset.target.table.casefold() == RECORDS
+            what = "where Kivvet keeps its records" if is_ours else places_of_tables.get(real)
+        else:
             what = (None if real in sources else own.name_of(dataset.target)) or next(
                 (where for path, where in kept if path in real.parents), None
             )
@@ -66,7 +74,9 @@ def target_faults(
                     f"target {shown_location(dataset.target)} is {what}",
                     dataset=dataset.name,
                     places=(dataset.place,) if dataset.place else (),
-                    remedy=f'name a file of its own, such as target = "{_free_name(dataset, own, targets)}"',
+                    remedy="name a table of its own"
+                    if isinstance(dataset.target, InDatabase)
+                    else f'name a file of its own, such as target = "{_free_name(dataset, own, targets)}"',
                 )
             )
     return faults

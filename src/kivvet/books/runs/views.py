@@ -234,6 +234,14 @@ def _published(
     with writing_to(place):
         before, _ = read_record(place)
         olds = [] if before is None else before.others.get("keys", ())
+        made_anew = [*view.keys.values(), *([_place_beside(place)] if view.made.beside else [])]
+        for one in made_anew:
+            if one.table not in olds and engine.is_in(one):
+                raise OutputError(
+                    "is there already, and the view would need a table of that name beside it",
+                    place=one.place,
+                    fix="rename it, or name another view",
+                )
         aside = engine.set_aside(place, [InDatabase(place.database, str(old), place.schema) for old in olds])
         for name, keys in view.made.keys.items():
             load_table(engine, view.keys[name], keys.rows)

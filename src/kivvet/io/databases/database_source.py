@@ -43,7 +43,7 @@ class DatabaseSource(Source):
 
     def _version(self) -> str:
         said = self.engine.version_of(self.place)
-        return xxhash.xxh3_128_hexdigest(f"{self.place.identity} {said}".encode())
+        return xxhash.xxh3_128_hexdigest(f"{self.place.said} {said}".encode())
 
     def last_version(self) -> int | float | str | None:
         """Return the highest value of the column that grows with each change; None where there is none, or a row has none."""

@@ -13,9 +13,9 @@ import xxhash
 
 from kivvet.core.words.errors import DataError, KivvetError, OutputError, UnopenableError
 from kivvet.core.words.wording import count
-from kivvet.io.databases.engine import RECORDS, Engine
+from kivvet.io.databases.engine import Engine
 from kivvet.io.databases.engines import engine_of
-from kivvet.io.databases.places import InDatabase
+from kivvet.io.databases.places import RECORDS, InDatabase
 from kivvet.io.source_and_target import Seal, Target
 
 _ROWS_AT_ONCE = 1 << 18

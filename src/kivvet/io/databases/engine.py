@@ -17,8 +17,6 @@ from kivvet.core.words.wording import did_you_mean, listed, repeated
 from kivvet.io.databases.places import Address, Database, InDatabase
 
 ROWS_A_BATCH = 1 << 16
-#: The table beside the targets of a database in which their records stand.
-RECORDS = "kivvet_records"
 
 
 _Method = TypeVar("_Method", bound=Callable[..., Any])

@@ -22,6 +22,8 @@ _FILE_ENDINGS = {
 #: Endings of files that are databases.
 DATABASE_ENDINGS = tuple(_FILE_ENDINGS)
 _SHOWN_OF_QUERY = 40
+#: The table beside the targets of a database in which their records stand.
+RECORDS = "kivvet_records"
 
 
 @dataclass(frozen=True)
@@ -64,6 +66,20 @@ class Database:
                 if self.variable
                 else "correct its url",
             ) from None  # the cause may show what it was given
+
+    @property
+    def where(self) -> tuple[tuple[str, ...], str, bool]:
+        """Where it is, the same by whatever name; the schema that it goes by; and whether names there differ by more than case. What
+        a variable that is not set says is not known: it is one of its own.
+        """
+        try:
+            address = self.address()
+        except UnopenableError:
+            return ("variable", self.variable), "", True
+        if address.path is not None:
+            return (address.engine, os.path.realpath(address.path)), "main", True
+        parts = tuple(address.parts.get(name, "") for name in ("host", "port", "dbname"))
+        return (address.engine, *parts), "public" if address.engine == "postgresql" else "", False
 
     @property
     def is_file(self) -> bool:
@@ -179,9 +195,17 @@ class InDatabase:
         return Place(self.shown)
 
     @property
-    def identity(self) -> tuple[str, str, str, str]:
-        """The same for the same thing."""
+    def said(self) -> tuple[str, str, str, str]:
+        """It as the book says it."""
         return (self.database.name, self.schema, self.table, self.query)
+
+    @property
+    def identity(self) -> tuple[object, ...]:
+        """The same for the same thing, by whatever names the book reaches it."""
+        where, schema, folds = self.database.where
+        table = self.table.casefold() if folds else self.table
+        within = self.schema.casefold() if folds else self.schema
+        return (where, within or schema, table, self.query)
 
     def __str__(self) -> str:
         return self.shown
