@@ -20,7 +20,7 @@ from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.past_run import PastRun, whoever_runs
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
-from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.record import Record
 from kivvet.books.runs.row_keys import in_dataset
 from kivvet.books.runs.run import Run, RunBatch
 from kivvet.core.columns.convert import arrow_type
@@ -37,6 +37,7 @@ from kivvet.io.databases.database_target import (
     hash_of_target,
     load_batches,
     load_table,
+    record_of,
     write_record,
     writing_to,
 )
@@ -232,8 +233,8 @@ def _published(
     if faults := [*run.faults(), *demands.errors(report), *kept.faults()]:
         raise TableError(faults)
     with writing_to(place):
-        before, _ = read_record(place)
-        olds = [] if before is None else before.others.get("keys", ())
+        before = record_of(place)  # also where the view itself is gone
+        olds = before.get("keys", ()) if isinstance(before, dict) else ()
         made_anew = [*view.keys.values(), *([_place_beside(place)] if view.made.beside else [])]
         for one in made_anew:
             if one.table not in olds and engine.is_in(one):
