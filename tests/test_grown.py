@@ -61,7 +61,8 @@ def record_of(folder: Path, ending: str):
     return {
         key: value
         for key, value in record.as_dict().items()
-        if key not in ("made_at", "target_hash", "source_marks", "source_name")
+        # how long before the source was changed tells the clock
+        if key not in ("made_at", "target_hash", "source_marks", "source_name", "is_settled")
     }
 
 
