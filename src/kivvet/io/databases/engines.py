@@ -4,6 +4,7 @@ SQLAlchemy knows is read and written by it.
 
 from __future__ import annotations
 
+import atexit
 from collections.abc import Callable
 from importlib import import_module
 
@@ -51,3 +52,6 @@ def close_all() -> None:
     """Let go of all that are open."""
     while _open:
         _open.popitem()[1].close()
+
+
+atexit.register(close_all)  # while what closes them is still there
