@@ -469,3 +469,19 @@ def test_what_could_not_be_a_view_is_told_of_any_dataset(tmp_path, run):
     assert run("check", "--engine", "cloud", cwd=folder).code == 2
     with pytest.raises(kivvet.BookError, match="no database with views"):
         kivvet.open_book(folder).check(engine="cloud")
+
+
+def test_a_lookup_that_is_called_as_the_table_beside_is_refused(held, run):
+    files = {"tables/Beside.toml": AREA, "formulas.toml": 'e = "EXP(x)"\n'}
+    folder = published(held, '"Beside", "e"', **files)
+    text = (folder / "book.toml").read_text().replace('view = "seen"', 'view = "seen", beside = "table"')
+    (folder / "book.toml").write_text(f'{text}key = ["id"]\n')
+    ran = run("apply", cwd=folder)
+    if held.engine == "postgresql":  # where names of another case are other names
+        assert ran.code == 0, ran.err
+        assert held.run("SELECT area, e IS NULL FROM seen WHERE id = 1") == [("upper", False)]
+        (folder / "tables" / "Beside.toml").rename(folder / "tables" / "beside.toml")
+        (folder / "book.toml").write_text((folder / "book.toml").read_text().replace('"Beside"', '"beside"'))
+        ran = run("apply", cwd=folder)
+    assert ran.code == 1
+    assert "would both be called seen__beside" in ran.all

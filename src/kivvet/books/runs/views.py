@@ -121,6 +121,9 @@ def view_of(prepared: Prepared) -> View:
         dataset.name,
         beside,
     )
+    if made.beside and any(one.identity == _place_beside(target).identity for one in keys.values()):
+        what = f"the table beside view {target.table} and that of the keys of a lookup would both be called {_place_beside(target).table}"
+        made = replace(made, obstacles=(*made.obstacles, _obstacle(dataset, what, "rename the lookup")))
     if words := _read_otherwise(dataset):
         what = f"view {target.table} reads columns as they are, and the dataset says {listed(words)}"
         fix = "say it in the query of the source, with CAST and NULLIF"

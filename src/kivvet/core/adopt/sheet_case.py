@@ -15,6 +15,7 @@ from kivvet.core.words.values import ValueType, write_value
 
 _OPPOSITE = {"=": "<>", "<>": "=", "<": ">=", ">=": "<", ">": "<=", "<=": ">"}
 _MIRRORED = {"=": "=", "<>": "<>", "<": ">", ">": "<", "<=": ">=", ">=": "<="}
+#: The words of OpenFormula (ISO/IEC 26300), which workbooks of all programs hold, and one that several have added since.
 _LOOKUPS = ("VLOOKUP", "HLOOKUP", "LOOKUP", "XLOOKUP", "INDEX")
 _OF_ONE = {"ABS": "ABS({0})", "INT": "FLOOR({0})", "SQRT": "SQRT({0})", "EXP": "EXP({0})", "LN": "LN({0})"}
 _OF_TEXT = {"UPPER": "UPPER({0})", "LOWER": "LOWER({0})", "TRIM": "TRIM({0})", "LEN": "CHAR_LENGTH({0})"}
@@ -376,7 +377,7 @@ class SheetCase:
                 and len(node.parts) > 4
                 and parts[4] not in (Const(None), Const(Decimal(0)))
             ):
-                raise FormulaError("XLOOKUP is taken over where it looks for the value itself", node.at)
+                raise FormulaError("this lookup is taken over where it looks for the value itself", node.at)
         if len(keys) != len(results):
             raise FormulaError(f"{len(keys)} keys and {len(results)} results", node.at)
         pairs = [(one, other) for one, other in zip(keys, results, strict=True) if one is not None]
