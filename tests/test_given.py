@@ -1,5 +1,5 @@
-"""Statements that always hold, and inputs fed from one column: what is found of them is possible until data
-shows it.
+"""Statements that always hold, and inputs fed from one column: linear statements are decided, of others what is found is possible
+until data shows it.
 """
 
 import pytest
@@ -23,35 +23,69 @@ PROVEN, POSSIBLE = [(False, "error")], [(True, "warning")]
     ("given", "wanted"),
     [
         (None, PROVEN),
-        ("a <= b", POSSIBLE),
-        ("a + b = 100", POSSIBLE),
-        (["a <= c", "c <= b"], POSSIBLE),  # tied through a third column
+        ("a <= b", PROVEN),
+        ("a > b", PROVEN),
+        ("a + b = 100", PROVEN),
+        ("a + b < 10", []),
+        (["a <= c", "c + b < 11"], PROVEN),
+        (["a <= c", "c + b < 10", "a >= c"], []),  # tied through a third column
         ("a <= c", PROVEN),  # there is always such a c
-        ("a < 5", POSSIBLE),  # of one column alone
+        ("a < 5", []),  # of one column alone
         ("c < d", PROVEN),
+        ("a * b = 25", POSSIBLE),
+        (["a * c = 1", "c <= b"], POSSIBLE),
+        ("a * c = 1", PROVEN),  # of which the place constrains one column
+        (["a * c = 1", "a + b < 10"], []),
     ],
 )
-def test_what_a_statement_ties_together_is_possible_only(given, wanted):
+def test_linear_statements_are_decided_and_others_leave_possible(given, wanted):
     assert gaps(given) == wanted
+
+
+@pytest.mark.parametrize(
+    ("given", "told"),
+    [
+        (["a < b", "b < c", "c <= a", "a > 0"], "a < b, b < c, c <= a: they contradict each other"),
+        (["a + b > 10", "a < 3"], "a + b > 10 and the domains of its inputs: they contradict"),
+        ("2 * a = 2 * b + 1", "2 * a = 2 * b + 1: it contradicts itself"),  # of whole numbers
+    ],
+)
+def test_statements_that_contradict_each_other_are_told_the_fewest_that_do(given, told):
+    inputs = {name: {"type": "integer", "domain": "-5 to 5"} for name in "abc"}
+    table = kivvet.RuleTable(
+        "t", inputs, {"y": "text"}, [["a", "b", "c", "y"], ["", "", "", "x"]], given=given
+    )
+    (clash,) = table.check()
+    assert clash.severity == "error"
+    assert told in clash.message
+
+
+def test_a_part_that_is_not_linear_is_named_and_the_rest_counts():
+    table = kivvet.RuleTable(
+        "t", {"a": "number", "b": "number"}, {"y": "text"}, GAP, given="a + b < 10 AND a * b <> 3"
+    )
+    (note,) = table.check()
+    assert (note.kind, note.severity) == ("not-proven", "note")
+    assert note.message.startswith("what a * b <> 3, a part of a + b < 10 AND a * b <> 3, excludes")
 
 
 def test_a_domain_counts_as_a_constraint_of_its_column():
     rows = [["a", "b", "y"], ["< 5", "", "p"]]
     limited = {"a": "number", "b": {"type": "number", "domain": "< 3"}}
-    assert gaps("a <= b", rows, limited) == POSSIBLE
+    assert gaps("a <= b", rows, limited) == []
+    assert gaps("a <= b", rows, {**limited, "b": {"type": "number", "domain": "< 9"}}) == PROVEN
     assert gaps("a <= b", rows) == PROVEN
 
 
 def test_a_table_of_one_input_heeds_a_statement_of_its_column():
     rows = [["< 5", "p"]]
-    assert gaps("a < 5", rows, {"a": "number"}) == POSSIBLE
+    assert gaps("a < 5", rows, {"a": "number"}) == []
+    assert gaps("a <= 5", rows, {"a": "number"}) == PROVEN
     assert gaps("a < c", rows, {"a": "number"}) == PROVEN
     overlapping = kivvet.RuleTable(
         "t", {"a": "number"}, {"y": "text"}, [["< 5", "p"], [">= 4", "q"]], given="a <> 4.5"
     )
-    assert [(one.possible, one.severity) for one in overlapping.check().of_kind("overlap")] == [
-        (True, "warning")
-    ]
+    assert [(one.possible, one.severity) for one in overlapping.check().of_kind("overlap")] == PROVEN
 
 
 BOOK = {

@@ -48,6 +48,7 @@ def test_sums_of_inputs_with_a_step_are_compared_in_whole_steps(data, step, a, b
             ["x", "y", "when", "c"],
             *(["", "", f"{condition} {op} {limit / 4}", name] for op, name in zip("<=>", NAMES, strict=True)),
         ],
+        severity={"impossible": "note"},  # no multiples of the steps may lie on the line
     )
     assert not table.check().of_kind("gap")
     frame = pd.DataFrame({"x": [float(x * size) for x, _ in rows], "y": [float(y * size) for _, y in rows]})
@@ -72,9 +73,8 @@ def test_rows_that_a_statement_may_keep_apart_are_held_against_data(inputs):
     """However many inputs there are: the earlier row does not win in silence."""
     rest = [""] * (len(inputs) - 1)
     rows = [[*inputs, "y"], ["<= 5", *rest, "low"], [">= 5", *rest, "high"]]
-    table = TABLE("t", inputs, {"y": "text"}, rows, given="a > 0")
-    (overlap,) = table.check().of_kind("overlap")
-    assert overlap.possible
+    table = TABLE("t", inputs, {"y": "text"}, rows, given="a <> 5")
+    assert table.check().is_clean
     assert table.apply(pd.DataFrame({name: [3, 9] for name in inputs}))["y"].tolist() == ["low", "high"]
     with pytest.raises(kivvet.DataError, match="1 rows of data match rows of table 't' that differ"):
         table.apply(pd.DataFrame({name: [3, 5] for name in inputs}))

@@ -122,9 +122,9 @@ class Steps:
     def __init__(self, budget: int) -> None:
         self.budget, self.taken = budget, 0
 
-    def take(self) -> None:
-        """Take one; `BudgetSpentError` where there are no more."""
-        self.taken += 1
+    def take(self, n: int = 1) -> None:
+        """Take some; `BudgetSpentError` where there are no more."""
+        self.taken += n
         if self.taken > self.budget:
             raise BudgetSpentError
 

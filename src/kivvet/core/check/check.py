@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 
 from kivvet.core.check.box_search import DEFAULT_BUDGET
-from kivvet.core.check.dependent import is_tied
 from kivvet.core.check.lookups import check_lookup
 from kivvet.core.check.one_input import LineCheck
 from kivvet.core.check.plain_mapping import check_plain_mapping
 from kivvet.core.check.several_inputs import BoxCheck
 from kivvet.core.space.plain_mapping import is_plain_mapping
-from kivvet.core.space.table_space import axis_of
 from kivvet.core.tables.table import Table, value_or_none
 from kivvet.core.words.findings import Finding, finding, with_severity
 from kivvet.core.words.kept import kept
@@ -32,20 +29,11 @@ def check_table(table: Table, budget: int = DEFAULT_BUDGET) -> list[Finding]:
         found = check_lookup(table)
     elif is_plain_mapping(table):
         found = check_plain_mapping(table)
-    elif len(table.dimensions) == 1:
-        found = [_as_possible(table, one) for one in LineCheck(table).findings()]
+    elif len(table.dimensions) == 1 and not table.given:
+        found = LineCheck(table).findings()
     else:
         found = BoxCheck(table, budget).findings()
     return with_severity([*found, *_idle_classes(table)], table.severity)
-
-
-def _as_possible(table: Table, one: Finding) -> Finding:
-    """Return a finding as possible only, where a statement of `given` may leave nothing of its region."""
-    name = frozenset((table.dimensions[0].name,))
-    limited = [name] if axis_of(table).is_limited else []
-    if one.kind not in ("gap", "overlap", "conflict") or not is_tied(table, [name], limited):
-        return one
-    return replace(one, possible=True, severity="warning" if one.severity == "error" else one.severity)
 
 
 def _idle_classes(table: Table) -> Iterable[Finding]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from threading import RLock
 
 import numpy as np
@@ -12,6 +13,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.calculate.computed_inputs import computed_column
 from kivvet.core.check.check import findings_of
+from kivvet.core.check.several_inputs import rows_may_disagree
 from kivvet.core.classify.box_classifier import BoxClassifier
 from kivvet.core.classify.input_coder import InputCoder, RowSets, Winners
 from kivvet.core.classify.key_match import KeyMatch
@@ -53,7 +55,7 @@ class CompiledTable:
             return
         regions = [row_regions(table, number) for number in range(len(table.dimensions))]
         # What is given may leave open whether rows meet: then each row of data is watched.
-        is_doubtful = bool(table.given) and self._is_in_doubt()
+        is_doubtful = bool(table.given) and self._is_in_doubt
         is_alone = len(regions) == 1 and table.match != "every" and not is_doubtful
         self.coders = [
             InputCoder(
@@ -70,11 +72,12 @@ class CompiledTable:
                 table,
                 self.coders,
                 self.outcomes,
-                gathers=table.match == "every" or self._is_in_doubt(),
+                gathers=table.match == "every" or self._is_in_doubt,
                 lock=self.lock,
                 yielding=self._yielding(),
             )
 
+    @cached_property
     def _is_in_doubt(self) -> bool:
         """Whether rows that differ may both match some values, so that each row of data is to be watched.
 
@@ -86,9 +89,14 @@ class CompiledTable:
         lowered = {
             kind for kind in ("overlap", "conflict") if self.table.severity.get(kind, "error") != "error"
         }
-        return any(
-            one.kind in ("overlap", "conflict") and one.kind not in lowered for one in findings_of(self.table)
-        )
+        if any(
+            one.kind in ("overlap", "conflict") and one.severity != "note" and one.kind not in lowered
+            for one in findings_of(self.table)
+        ):
+            return True
+        # Statements may be broken by data, and comparisons of sums rounded: what they keep apart is watched.
+        is_tied = bool(self.table.given or self.table.computed_inputs)
+        return is_tied and "overlap" not in lowered and rows_may_disagree(self.table)
 
     def _yielding(self) -> dict[int, set[int]]:
         """Return by row, from 0, the earlier ones that it silently yields to: pairs whose kind of finding was

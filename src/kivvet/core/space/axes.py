@@ -186,8 +186,8 @@ class NumberAxis(Axis):
             return Decimal(high[1])
         if low == LOW or high == HIGH:
             if low != LOW:
-                return _exact(math.ceil(low[1]) + 1)
-            return _exact(math.floor(high[1]) - 1 if high != HIGH else 0)
+                return exact_decimal(math.ceil(low[1]) + 1)
+            return exact_decimal(math.floor(high[1]) - 1 if high != HIGH else 0)
         if low[1] >= high[1]:
             return None
         return simplest_between(Fraction(low[1]), Fraction(high[1]))
@@ -203,10 +203,10 @@ class NumberAxis(Axis):
         if first is not None and last is not None and first > last:
             return None
         chosen = first if first is not None else last if last is not None else 0
-        return _exact(self.offset + chosen * step)
+        return exact_decimal(self.offset + chosen * step)
 
 
-def _exact(value: Fraction | int) -> Decimal:
+def exact_decimal(value: Fraction | int) -> Decimal:
     """Return a fraction whose denominator divides a power of ten as the decimal it is."""
     fraction = Fraction(value)
     digits = 0
@@ -225,7 +225,7 @@ def simplest_between(low: Fraction, high: Fraction) -> Decimal:
         scale = Fraction(10) ** digits
         candidate = Fraction(round(middle * scale)) / scale
         if low < candidate < high:
-            return _exact(candidate)
+            return exact_decimal(candidate)
         digits += 1
 
 
