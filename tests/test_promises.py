@@ -240,9 +240,16 @@ def test_results_that_are_worked_out_and_when_are_not_proven():
         .check()
         .findings
     )
-    told = {one.kind: one for one in found if "promise" in one.message}
-    assert "compares inputs" in told["not-proven"].message
-    assert "gives 0.3 (row 2)" in told["promise"].message
+    (told,) = (one for one in found if "promise" in one.message)
+    assert '"rate <= 0.2" is broken' in told.message
+    assert "gives 0.3 (row 2)" in told.message
+    whole = {
+        **compared,
+        "rows": [["x", "when", "rate"], ["present", "x < y OR x > 9", 0.3], ["present", "x >= y", 0.1]],
+    }
+    found = kivvet.RuleTable("t", **whole, promises=["as x rises, rate never falls"]).check().findings
+    (told,) = (one for one in found if "promise" in one.message)
+    assert (told.kind, "are not linear" in told.message) == ("not-proven", True)
 
 
 def test_a_question_that_takes_too_long_is_not_proven(monkeypatch):

@@ -232,6 +232,65 @@ def test_a_missing_input_switches_off_what_reads_it_and_only_that(parts, cells):
             assert point_of(gap.witness, n) in gaps
 
 
+@settings(max_examples=80, deadline=None)
+@given(tied_tables(), st.permutations(range(4)), st.sampled_from(["one", "first"]), st.data())
+def test_promises_are_kept_where_counting_all_whole_numbers_finds_so(parts, ranks, match, data):
+    n, stated, rows = parts
+    rows, names = rows[:4], "abc"[:n]
+    about = {"type": "integer", "domain": f"0 to {TOP}", "required": True}
+    bound, x = data.draw(bounds(n, 1)), data.draw(st.integers(0, n - 1))
+    asked = next(i for i, a in enumerate(bound.coefficients) if a)
+    bound = Bound(
+        tuple(int(i == asked) for i in range(n)), "<" if bound.sign == "<>" else bound.sign, bound.limit
+    )
+    where = f"{names[asked]} {bound.sign.replace('=', '', bound.sign == '=')} {float(bound.limit):g}".replace(
+        "  ", " is "
+    )
+    order = [f"r{k}" for k in ranks]
+    promises = [
+        f"as {names[x]} rises, y never falls",
+        f"as {names[x]} rises, y never rises",
+        f"where {where}, y is at least r1",
+        "every class of y can occur",
+    ]
+    lines = [[*[""] * n, " AND ".join(one.text for one in row), f"r{k}"] for k, row in enumerate(rows)]
+    table = kivvet.RuleTable(
+        "t", dict.fromkeys(names, about), {"y": {"type": "text", "order": order}}, [[*names, "when", "y"], *lines],
+        given=[one.text for one in stated], match=match, otherwise={"y": "r3"}, promises=promises,
+    )  # fmt: skip
+    points = [p for p in itertools.product(range(TOP + 1), repeat=n) if all(one.holds(p) for one in stated)]
+    assume(points)
+    held = {p: [k for k, row in enumerate(rows) if all(one.holds(p) for one in row)] or [3] for p in points}
+    report = table.check(budget=2_000_000)
+    assume(not report.of_kind("out-of-domain"))
+    if match == "one" and any(len(each) > 1 for each in held.values()):
+        return  # rows that disagree are told as such
+    ranked = {p: order.index(f"r{each[0]}") for p, each in held.items()}
+    pairs = [
+        (ranked[p], ranked[q])
+        for p in points
+        for q in points
+        if p[x] < q[x] and p[:x] + p[x + 1 :] == q[:x] + q[x + 1 :]
+    ]
+    asked_of = [p for p in points if bound.holds(p)]
+    wanted = [
+        any(high < low for low, high in pairs) or not pairs,
+        any(high > low for low, high in pairs) or not pairs,
+        any(ranked[p] < order.index("r1") for p in asked_of),
+        {*range(4)} != {each[0] for each in held.values()},
+    ]
+    told = [
+        any(f'promise "{text}" ' in one.message and one.severity != "note" for one in report)
+        for text in promises
+    ]
+    empty = [any(f'promise "{text}" speaks of nothing' in one.message for one in report) for text in promises]
+    assert told[2] == (wanted[2] or empty[2])
+    assert [*told[:2], told[3]] == [*wanted[:2], wanted[3]]
+    for one in report.of_kind("promise"):
+        if "gives" in one.message and one.witness:
+            assert point_of(one.witness, n) in held
+
+
 PART = {"type": "number", "domain": "0 to 100", "required": True}
 BEDS = [
     [">= 80", "", "", "", "gravel"],

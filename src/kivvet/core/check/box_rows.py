@@ -9,7 +9,6 @@ from collections.abc import Sequence
 from dataclasses import replace
 from functools import cached_property
 
-from kivvet.core.check.box_gaps import Box
 from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.check.dependent import may_be_empty
 from kivvet.core.check.existing_places import Answer, ExistingPlaces
@@ -94,23 +93,7 @@ class BoxRows(RowFindings):
 
     def place_of(self, box: Sequence[int]) -> Answer:
         """Return whether a box holds a place, as far as it takes linear statements and comparisons to say."""
-        tied, is_whole = self.existing.tied, self.is_whole(box)
-        if tied is None:
-            return Answer(True)
-        is_compared = any(
-            form is not None and not one.is_plain and not whole
-            for form, one, whole in zip(tied.forms, self.dimensions, is_whole, strict=True)
-        )
-        if not is_compared and not may_be_empty(self.space, is_whole):
-            return Answer(True)
-        return self.existing.in_box(self.in_domain(box))
-
-    def in_domain(self, box: Sequence[int]) -> Box:
-        """Return what a box holds of the domains; of an input of which it holds nothing else, all it holds."""
-        return [
-            cells & (one.inside | 1 << one.missing) or cells
-            for cells, one in zip(box, self.dimensions, strict=True)
-        ]
+        return self.existing.in_box(box)
 
     def of_region(
         self,

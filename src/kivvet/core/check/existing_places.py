@@ -9,6 +9,7 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 
 from kivvet.core.check.box_search import BudgetSpentError, Steps
+from kivvet.core.check.dependent import may_be_empty
 from kivvet.core.linear.tied_columns import TiedColumns, stated
 from kivvet.core.linear.tied_search import FoundPlace, Judge, anywhere, tied_place
 from kivvet.core.linear.tied_values import witness_of
@@ -51,13 +52,34 @@ class ExistingPlaces:
         self.steps = Steps(max(1, budget // _OF_BUDGET))
 
     def in_box(self, box: Sequence[int]) -> Answer:
-        """Return whether a box, cells of each dimension as bits, holds a place that exists."""
-        if self.tied is None:
-            return Answer(None)
+        """Return whether a box, cells of each dimension as bits, holds a place of the domains that exists, as far as it takes
+        linear statements and comparisons to say.
+        """
+        if self.tied is None or not self._is_tied(box):
+            return Answer(True)
         try:
-            return self.of_question(lambda may_miss: self.sought(box, 0, anywhere, may_miss=may_miss))
+            within = self.in_domain(box)
+            return self.of_question(lambda may_miss: self.sought(within, 0, anywhere, may_miss=may_miss))
         except BudgetSpentError:
             return Answer(None)
+
+    def in_domain(self, box: Sequence[int]) -> list[int]:
+        """Return what a box holds of the domains; of an input of which it holds nothing else, all it holds."""
+        return [
+            cells & (one.inside | 1 << one.missing) or cells
+            for cells, one in zip(box, self.space.dimensions, strict=True)
+        ]
+
+    def _is_tied(self, box: Sequence[int]) -> bool:
+        """Whether what a box constrains is tied at all."""
+        assert self.tied is not None
+        dimensions = self.space.dimensions
+        is_whole = [cells == one.whole for cells, one in zip(box, dimensions, strict=True)]
+        is_compared = any(
+            form is not None and not one.is_plain and not whole
+            for form, one, whole in zip(self.tied.forms, dimensions, is_whole, strict=True)
+        )
+        return is_compared or may_be_empty(self.space, is_whole)
 
     def of_question(self, ask: Callable[[frozenset[str]], FoundPlace | None]) -> Answer:
         """Return what is answered where columns may be missing: some that no statement reads at all, others only so that

@@ -329,7 +329,7 @@ class BoxCheck(BoxRows):
             used |= sure & -sure
             return uncovered(alive, sure)
 
-        box = self.in_domain(self.boxes[row])
+        box = self.existing.in_domain(self.boxes[row])
         answer = self.existing.of_question(
             lambda may_miss: self.existing.sought(box, earlier, judge, may_miss=may_miss)
         )

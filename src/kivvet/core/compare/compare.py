@@ -13,6 +13,7 @@ from dataclasses import replace
 from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.check.box_witness import witness_in
 from kivvet.core.check.dependent import may_be_empty
+from kivvet.core.check.existing_places import ExistingPlaces
 from kivvet.core.compare.box_difference import MOST_BOXES, DifferenceSearch, Side
 from kivvet.core.compare.change import Change
 from kivvet.core.compare.comparison import ChangedRegion, Comparison, Gives
@@ -343,18 +344,26 @@ def _of_boxes(
 ) -> Comparison:
     space = Space(joint.table_of(rows))
     search = DifferenceSearch(space, *sides, budget)
+    existing = ExistingPlaces(space, budget)
     found = []
     for box, place, pair in search.boxes(changed, MOST_BOXES if most is None else most):
         is_whole = [cells == one.whole for cells, one in zip(box, space.dimensions, strict=True)]
         before, after = (Gives.of(one, outputs) for one in pair)
+        answer = existing.in_box(box)
+        if answer.exists is False and answer.place is None:
+            continue  # statements and comparisons leave nothing of it
         witness = witness_in(space, place, box, is_whole)
+        if (values := existing.witness(answer.place)) is not None:
+            witness = {name: text for name, text in values.items() if name in witness or WHEN in witness}
         found.append(
             ChangedRegion(
                 space.region(box, is_whole),
                 before,
                 after,
                 witness,
-                WHEN in witness or (bool(space.table.given) and may_be_empty(space, is_whole)),
+                WHEN in witness
+                or answer.exists is None
+                or (bool(space.table.given) and may_be_empty(space, is_whole, only_loose=True)),
             )
         )
     n_more = None if search.has_more else 0

@@ -7,9 +7,9 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields, is_dataclass, replace
 from decimal import Decimal
-from typing import Literal
+from typing import Any, Literal, TypeVar
 
 from kivvet.core.words.values import Value, ValueType, write_value
 
@@ -295,6 +295,21 @@ def without_not(condition: Tree, *, negated: bool = False) -> Tree:
         case IsNull(part, is_negated):
             return IsNull(part, is_negated is not negated)
     return Not(condition) if negated else condition
+
+
+AnyTree = TypeVar("AnyTree", bound=Any)
+
+
+def with_other_column(tree: AnyTree, name: str, other: str) -> AnyTree:
+    """Return a tree that reads another column where it reads one."""
+    if isinstance(tree, ColumnName):
+        return replace(tree, name=other) if tree.name == name else tree
+    if isinstance(tree, tuple):
+        return tuple(with_other_column(part, name, other) for part in tree)  # type: ignore[return-value]
+    if not is_dataclass(tree) or isinstance(tree, type):
+        return tree
+    parts = {one.name: getattr(tree, one.name) for one in fields(tree) if one.init}
+    return replace(tree, **{key: with_other_column(value, name, other) for key, value in parts.items()})
 
 
 # Writing

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from kivvet.core.linear.tied_columns import TiedColumns, types_of
+from kivvet.core.linear.tied_columns import TiedColumns, stated, types_of
 from kivvet.core.linear.tied_search import FoundPlace
 from kivvet.core.space.axes import exact_decimal
 from kivvet.core.space.region_text import write_witness
@@ -12,8 +12,10 @@ from kivvet.core.words.values import Value, ValueType, date_of_days, moment_of_n
 
 
 def values_of(tied: TiedColumns, place: FoundPlace) -> dict[str, Value | None] | None:
-    """Return a value of each column at a place; None where one has no decimal, or tests say more that are not linear."""
+    """Return a value of each column at a place; None where one has no decimal, or tests or statements that are not linear say more."""
     types = types_of(tied.space.table)
+    if stated(tied.space.table)[1]:
+        return None
     values: dict[str, Value | None] = {}
     for number, dimension in enumerate(tied.space.dimensions):
         if tied.forms[number] is not None:

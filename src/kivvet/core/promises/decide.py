@@ -10,7 +10,7 @@ compared. Where a table gives no result, no promise is broken: that is a gap, an
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Hashable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from functools import cached_property
@@ -18,8 +18,10 @@ from functools import cached_property
 from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, Steps, Verdict, place_sought
 from kivvet.core.check.box_witness import witness_in
 from kivvet.core.check.dependent import may_be_empty
+from kivvet.core.check.existing_places import Answer, ExistingPlaces
 from kivvet.core.compare.box_difference import Side
 from kivvet.core.compare.versions import NOTHING, Given, Joint, PriorityRow
+from kivvet.core.promises.rising_pairs import RisingPairs
 from kivvet.core.space.boxes import Space, bits_of
 from kivvet.core.space.make_axis import make_axis
 from kivvet.core.tables.inputs import Input, Output
@@ -74,6 +76,8 @@ class _Promised:
         self.about_row = len(rows) - 1  # it only cuts the space, and says of which cells the promise speaks
         self.side = Side(joint.new, dict(enumerate(rows[:-1])))
         self.masks = [dimension.masks for dimension in self.space.dimensions]
+        self.joint = joint
+        self.existing = ExistingPlaces(self.space, budget)
         self.is_open = False  # whether a result that is worked out was met, which is not looked into
 
     # What is told
@@ -120,15 +124,16 @@ class _Promised:
         return found
 
     def _result(self, promise: ResultPromise, within: list[list[int]]) -> Iterator[Finding]:
-        keeps = _keeper(promise, self.output)
-        place = self.place(within, self._judge(keeps))
+        answer, place = self.existing_place(within, self._judge(_keeper(promise, self.output)))
         if place is not None:
-            yield self._broken(place, "")
+            yield self._broken(place, answer)
 
     def _occurs(self, within: list[list[int]]) -> Iterator[Finding]:
         classes: tuple[Value, ...] = self.output.order or self.table.classes(self.output)
         never = [
-            write_value(one) for one in classes if self.place(within, self._judge(_other_than(one))) is None
+            write_value(one)
+            for one in classes
+            if self.existing_place(within, self._judge(_other_than(one)))[1] is None
         ]
         if never:
             message = f"is broken: {listed(never)} can never result"
@@ -136,8 +141,9 @@ class _Promised:
 
     def _order(self, promise: OrderPromise, within: list[list[int]]) -> Iterator[Finding]:
         number = [one.name for one in self.table.inputs].index(promise.input)
-        if any(not one.is_plain for one in self.space.dimensions):
-            raise _OpenError("cannot be decided here where `when` compares inputs")
+        if self.existing.tied is not None or any(not one.is_plain for one in self.space.dimensions):
+            yield from self._tied_order(promise, number)
+            return
         dimension = self.space.dimensions[number]
         cells = [cell for cell in within[number] if cell != dimension.missing]
         pairs: Iterator[tuple[int, int]] = itertools.pairwise(cells)
@@ -269,6 +275,61 @@ class _Promised:
         ]
         return place_sought(masks, within, every_row, judge, self.steps)
 
+    def existing_place(
+        self, within: Sequence[Sequence[int]], judge: Judge
+    ) -> tuple[Answer, Sequence[int] | None]:
+        """Return a place where a promise is broken, and whether statements let it exist; no place where it is kept."""
+        place = self.place(within, judge)
+        if place is None or self.existing.tied is None:
+            return Answer(True), place
+        cells = [sum(1 << cell for cell in one) for one in within]
+        every_row = (1 << len(self.side.row_of)) - 1
+        answer = self.existing.of_question(
+            lambda may_miss: self.existing.sought(cells, every_row, judge, may_miss=may_miss)
+        )
+        return answer, None if answer.place is None else answer.place.cells
+
+    def _tied_order(self, promise: OrderPromise, number: int) -> Iterator[Finding]:
+        """Tell two rows that differ in an input alone, where statements or comparisons tie it to others."""
+        pairs = RisingPairs(self.joint, self.table, number, self.budget)
+        if not pairs.exist:
+            yield self._finding(
+                "warning",
+                f"speaks of nothing: under what is given {promise.input} never rises alone",
+                "leave it out, or say it of another input",
+            )
+            return
+        ranks = self._ranks
+
+        def judge(low: tuple[int, int], high: tuple[int, int]) -> Verdict | tuple[int, int]:
+            first, second = (high, low) if promise.is_falling else (low, high)
+            before, after = self.side.deciding(*first), self.side.deciding(*second)
+            known = [
+                [rank for bit in bits_of(each) if (rank := ranks[bit]) is not None]
+                for each in (before, after)
+            ]
+            if not known[0] or not known[1] or max(known[0]) <= min(known[1]):
+                return _KEPT
+            one, other = self.side.settled(before, first[1]), self.side.settled(after, second[1])
+            if one is None or other is None:
+                return (after, before) if promise.is_falling else (before, after)
+            low_rank, high_rank = self._rank_of(one), self._rank_of(other)
+            return low_rank is None or high_rank is None or low_rank <= high_rank
+
+        found = pairs.sought(judge)
+        if found is None:
+            return
+        if not pairs.is_exact:
+            raise _OpenError("cannot be decided here where conditions are not linear")
+        yield self._turned_between(promise.input, [(self.side.at(rows), values) for rows, values in found])
+
+    def _turned_between(self, name: str, ends: list[tuple[Given, Mapping[str, str]]]) -> Finding:
+        others = ", ".join(f"{key} = {value}" for key, value in ends[0][1].items() if key != name)
+        said = [f"{name} = {values[name]} gives {_said(given)}" for given, values in ends]
+        message = f"is broken: {'with ' + others + ', ' if others else ''}{said[0]}, and {said[1]}"
+        rows = tuple(dict.fromkeys(number for given, _ in ends for number in given.rows))
+        return self._finding("error", message, "change the row, or the promise", rows, dict(ends[0][1]))
+
     # Telling
 
     def _given_at(self, place: Sequence[int]) -> Given:
@@ -277,11 +338,17 @@ class _Promised:
             alive &= masks[cell]
         return self.side.at(alive & (1 << len(self.side.row_of)) - 1)
 
-    def _broken(self, place: list[int], how: str) -> Finding:
-        witness = witness_in(self.space, place)
+    def _broken(self, place: Sequence[int], answer: Answer) -> Finding:
+        witness = self.existing.witness(answer.place) or witness_in(self.space, place)
         gives = _said(self._given_at(place))
         shown = ", ".join(f"{name} = {value}" for name, value in witness.items()) or "any row"
-        return self._placed(place, witness, f"is broken: {shown} gives {gives}{how}")
+        if answer.exists:
+            return self._placed(place, witness, f"is broken: {shown} gives {gives}")
+        off = listed(sorted(answer.missing))
+        message = (
+            f"is broken only where {off} is missing, which statements are off for: {shown} gives {gives}"
+        )
+        return replace(self._placed(place, witness, message), severity="note")
 
     def _turned(self, number: int, low: int, high: int, place: list[int]) -> Finding:
         """Return the finding about two rows that differ in one input."""
@@ -296,10 +363,11 @@ class _Promised:
         message = f"is broken: {'with ' + others + ', ' if others else ''}{said[0]}, and {said[1]}"
         return self._placed(ends[0], witnesses[0], message)
 
-    def _placed(self, place: list[int], witness: dict[str, str], message: str) -> Finding:
+    def _placed(self, place: Sequence[int], witness: dict[str, str], message: str) -> Finding:
         rows = self._given_at(place).rows
         possible = WHEN in witness or (
-            bool(self.table.given) and may_be_empty(self.space, [False] * len(self.space.dimensions))
+            bool(self.table.given)
+            and may_be_empty(self.space, [False] * len(self.space.dimensions), only_loose=True)
         )
         one = self._finding("error", message, "change the row, or the promise", rows, witness)
         return replace(one, possible=True, severity="warning") if possible else one
