@@ -316,7 +316,7 @@ class RuleTable(ShownInNotebooks):
         Parameters
         ----------
         frame : pandas.DataFrame, pyarrow.Table, or any frame that gives an Arrow stream; optional
-        kind : {"bars", "histogram", "map"}, optional
+        kind : {"bars", "histogram", "map", "triangle"}, optional
             Without it, what suits the table.
         output : str, optional
             Whose classes are drawn.

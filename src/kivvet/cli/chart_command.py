@@ -15,7 +15,7 @@ from kivvet.cli.telling import Form, forms
     "chart", cls=Command, short_help="Draw data by class, a table's bounds or regions, or what moves."
 )
 @click.argument("name")
-@option("--kind", type=click.Choice(["bars", "beside", "lines", "histogram", "map", "flows"]))
+@option("--kind", type=click.Choice(["bars", "beside", "lines", "histogram", "map", "triangle", "flows"]))
 @option(
     "--by",
     "What the bars, or the periods of lines, stand for; of flows the column. May be given again.",

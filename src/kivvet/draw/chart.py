@@ -12,6 +12,7 @@ from kivvet.core.picture.flows import Flows
 from kivvet.core.picture.histogram import Histogram
 from kivvet.core.picture.lines import Lines
 from kivvet.core.picture.region_map import RegionMap
+from kivvet.core.picture.triangle import Triangle
 from kivvet.draw.fonts import families_for, texts_in
 from kivvet.draw.paper import quiet_fonts
 from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
@@ -19,7 +20,7 @@ from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-Picture = Bars | Sheet | Lines | Histogram | RegionMap | Flows
+Picture = Bars | Sheet | Lines | Histogram | RegionMap | Triangle | Flows
 ENDINGS = (".png", ".svg")
 _MADE_BY = "kivvet chart"
 CHART_VERSION = 1
@@ -33,7 +34,7 @@ class Chart:
 
     Attributes
     ----------
-    picture : Bars, Sheet, Lines, Histogram, RegionMap or Flows
+    picture : Bars, Sheet, Lines, Histogram, RegionMap, Triangle or Flows
         What is to be seen: all figures, labels and colours, as values.
     name : str
         What a file of it would be called.
@@ -138,6 +139,10 @@ def _drawn(picture: Picture) -> Figure:
             from kivvet.draw.region_map import draw_map
 
             return draw_map(picture)
+        case Triangle():
+            from kivvet.draw.triangle import draw_triangle
+
+            return draw_triangle(picture)
         case Flows():
             from kivvet.draw.flows import draw_flows
 

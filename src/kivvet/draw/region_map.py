@@ -7,7 +7,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from kivvet.core.picture.paints import Paint
-from kivvet.core.picture.places import GAP, OVERLAP, Given
+from kivvet.core.picture.places import Given, marks
 from kivvet.core.picture.region_map import Panel, RegionMap, Strip
 from kivvet.draw.paper import (
     ALARM,
@@ -69,9 +69,7 @@ def draw_map(picture: RegionMap) -> Figure:
 
 
 def _faults(picture: RegionMap) -> list[tuple[str, Paint]]:
-    kinds = {given.kind for panel in picture.panels for line in panel.given for given in line}
-    of_gap = [("gap: no row holds it", GAP)] if "gap" in kinds else []
-    return [*of_gap, *([("overlap: rows give several classes", OVERLAP)] if "overlap" in kinds else [])]
+    return marks({given.kind for panel in picture.panels for line in panel.given for given in line})
 
 
 def edges_of(strips: Sequence[Strip]) -> list[float]:
@@ -175,7 +173,7 @@ def labels_of(
             region = _region(panel, line, column)
             seen |= region
             given = panel.given[line][column]
-            label = given.label if given.kind in ("class", "open") else given.kind
+            label = given.kind if given.kind in ("gap", "overlap") else given.label
             runs: list[tuple[float, int, int, int]] = []
             for at in {place[0] for place in region}:
                 begun = None

@@ -237,7 +237,7 @@ class Reading(OpenedBook):
         Parameters
         ----------
         name : str or Path
-        kind : {"bars", "beside", "lines", "histogram", "map", "flows"}, optional
+        kind : {"bars", "beside", "lines", "histogram", "map", "triangle", "flows"}, optional
             Without it, what suits: of a dataset bars, of a table of one ordered input a histogram with its bounds, of one
             of several inputs a map of its regions.
         by, across, where, share

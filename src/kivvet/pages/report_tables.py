@@ -11,13 +11,15 @@ from kivvet.books.asks.book_facts import TableTold
 from kivvet.books.asks.history import TableVersion
 from kivvet.core.picture.bars import Bars
 from kivvet.core.picture.histogram import Histogram
-from kivvet.core.picture.places import GAP, OVERLAP
+from kivvet.core.picture.places import marks
 from kivvet.core.picture.region_map import RegionMap
+from kivvet.core.picture.triangle import Triangle
 from kivvet.core.words.wording import count, listed
 from kivvet.pages.form_parts import when
 from kivvet.pages.grids import Cell, Grid, Line, heads, number, percent, without_empty, words
 from kivvet.pages.svg_histogram import svg_of_histogram
 from kivvet.pages.svg_map import svg_of_map
+from kivvet.pages.svg_triangle import svg_of_triangle
 
 _MOST_KEYS = 24
 _MOST_VALUES = 12
@@ -32,7 +34,7 @@ def anchor_of(kind: str, name: str) -> str:
     return f"{kind}-{plain}{tail}"
 
 
-def figure_of(picture: Bars | Histogram | RegionMap | None, name: str) -> dict[str, Any] | None:
+def figure_of(picture: Bars | Histogram | RegionMap | Triangle | None, name: str) -> dict[str, Any] | None:
     """Return a picture as an element of the page, with what its paints stand for and its notes. Bars have none: the grid of classes
     shows their lengths.
     """
@@ -43,12 +45,12 @@ def figure_of(picture: Bars | Histogram | RegionMap | None, name: str) -> dict[s
         key = {one.label: one.paint for one in picture.layers}
         key |= {band.label: band.paint for band in picture.bands if band.kind in ("class", "open")}
         kinds = {band.kind for band in picture.bands}
+    elif isinstance(picture, Triangle):
+        drawn, key, kinds = svg_of_triangle(picture, name), dict(picture.key), picture.kinds
     else:
         drawn, key = svg_of_map(picture, name), dict(picture.key)
         kinds = {given.kind for panel in picture.panels for line in panel.given for given in line}
-    faults = [("gap: no row holds it", GAP)] if "gap" in kinds else []
-    faults += [("overlap: rows give several classes", OVERLAP)] if "overlap" in kinds else []
-    shown = [*list(key.items())[:_MOST_KEYS], *faults]
+    shown = [*list(key.items())[:_MOST_KEYS], *marks(kinds)]
     return {
         "drawn": drawn,
         "key": [Cell(label, paint=paint) for label, paint in shown],

@@ -56,6 +56,14 @@ class Drawing:
             f'fill="{self._fill(paint, ink or edge_of(paint))}" stroke="{line}" stroke-width=".5"/>'
         )
 
+    def shape(self, corners: Sequence[tuple[float, float]], paint: Paint, *, ink: str = "") -> None:
+        """Draw a polygon in a paint, without a seam to those beside it."""
+        points = " ".join(f"{x:.1f},{y:.1f}" for x, y in corners)
+        self.shapes.append(
+            f'<polygon points="{points}" fill="{self._fill(paint, ink or edge_of(paint))}" '
+            f'stroke="{paint.colour}" stroke-width=".8"/>'
+        )
+
     def _fill(self, paint: Paint, ink: str) -> str:
         if not paint.pattern:
             return paint.colour

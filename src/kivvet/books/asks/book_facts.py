@@ -17,6 +17,7 @@ from kivvet.core.picture.bars import Bars
 from kivvet.core.picture.histogram import Histogram
 from kivvet.core.picture.paints import Paint
 from kivvet.core.picture.region_map import RegionMap
+from kivvet.core.picture.triangle import Triangle
 from kivvet.core.run.step_reports import FormulaReport, TableReport
 from kivvet.core.words.findings import Finding, Report
 
@@ -47,7 +48,7 @@ class TableTold:
         By dataset what it did to the data.
     column_paints : mapping of (str, str) to mapping of str to Paint
         By dataset and column that it made there what stands for its classes.
-    picture : Bars, Histogram, RegionMap or None
+    picture : Bars, Histogram, RegionMap, Triangle or None
     paints : mapping of str to mapping of str to Paint
         By output what stands for its classes.
     last_change : str
@@ -65,7 +66,7 @@ class TableTold:
     counts: tuple[int, ...] | None = None
     counted: tuple[tuple[str, TableReport], ...] = ()
     column_paints: Mapping[tuple[str, str], Mapping[str, Paint]] = field(default_factory=dict)
-    picture: Bars | Histogram | RegionMap | None = None
+    picture: Bars | Histogram | RegionMap | Triangle | None = None
     paints: Mapping[str, Mapping[str, Paint]] = field(default_factory=dict)
     last_change: str = ""
     versions: tuple[TableVersion, ...] = ()

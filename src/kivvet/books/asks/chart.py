@@ -22,7 +22,7 @@ def picture_of(
     text = str(name)
     is_dataset = book is not None and text in book.dataset_names
     is_table = book is not None and (text in book.tables or text in book.unusable_tables)
-    asks_a_table = wanted.kind in ("histogram", "map") or any(
+    asks_a_table = wanted.kind in ("histogram", "map", "triangle") or any(
         (wanted.on, wanted.output, wanted.axes, wanted.panels, wanted.set)
     )
     if is_table and (asks_a_table or not is_dataset):
@@ -38,7 +38,7 @@ def picture_of(
             fix=near
             or (f"there are {listed(known, 20)}" if known else "name a file, or a book: --book FOLDER"),
         )
-    if wanted.kind in ("histogram", "map", "flows"):
+    if wanted.kind in ("histogram", "map", "triangle", "flows"):
         raise DataError(
             f"{text} is data, and {shown_kind(wanted.kind)} is of a {'dataset' if wanted.kind == 'flows' else 'table'}",
             fix="name one of the book" if wanted.kind == "flows" else f"kivvet chart TABLE --on {text}",
@@ -51,7 +51,7 @@ def _of_dataset(
 ) -> tuple[Picture, str]:
     if wanted.kind == "flows" or wanted.against is not None:
         return chart_of_change(book, dataset, wanted, on_rows)
-    if wanted.kind in ("histogram", "map"):
+    if wanted.kind in ("histogram", "map", "triangle"):
         raise DataError(
             f"{dataset.name!r} is a dataset, and {shown_kind(wanted.kind)} is of a table",
             fix=f"kivvet chart TABLE --on {dataset.name}",

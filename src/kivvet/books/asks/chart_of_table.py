@@ -21,6 +21,7 @@ from kivvet.core.picture.of_table import suits
 from kivvet.core.picture.paints import paints_of_output
 from kivvet.core.picture.places import output_shown
 from kivvet.core.picture.region_map import map_of
+from kivvet.core.picture.triangle import triangle_of
 from kivvet.core.run.fed_domains import limited
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError
@@ -30,7 +31,7 @@ from kivvet.core.words.wording import listed
 def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: OnRows) -> tuple[Picture, str]:
     """Return a picture of a table, and what a file of it would be called."""
     kind = wanted.kind
-    kind = kind or suits(table, has_data=wanted.on is not None)
+    kind = kind or ("map" if wanted.axes or wanted.panels else suits(table, has_data=wanted.on is not None))
     if kind in ("lines", "flows", "beside"):
         raise DataError(
             f"{table.name!r} is a table, and {shown_kind(kind)} are of a dataset",
@@ -46,6 +47,9 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
             map_of(table, output, title, axes=wanted.axes, each=wanted.panels, fixed=wanted.set),
             file_name(name, "map"),
         )
+    if kind == "triangle":
+        wanted.refuse_others("triangle")
+        return triangle_of(table, output, title, fixed=wanted.set), file_name(name, "triangle")
     wanted.refuse_others("histogram" if kind == "histogram" else "bars of a table")
     if kind == "histogram":
         bands_of(table, output)

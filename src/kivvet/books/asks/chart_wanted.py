@@ -12,13 +12,14 @@ from kivvet.core.picture.flows import Flows
 from kivvet.core.picture.histogram import Histogram
 from kivvet.core.picture.lines import Lines
 from kivvet.core.picture.region_map import RegionMap
+from kivvet.core.picture.triangle import Triangle
 from kivvet.core.run.cross_table import Share
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import did_you_mean, listed
 
 OnRows = Callable[[int], None]
-Kind = Literal["bars", "beside", "lines", "histogram", "map", "flows"]
-Picture = Bars | Sheet | Lines | Histogram | RegionMap | Flows
+Kind = Literal["bars", "beside", "lines", "histogram", "map", "triangle", "flows"]
+Picture = Bars | Sheet | Lines | Histogram | RegionMap | Triangle | Flows
 _OF_ROWS = ("by", "across", "value", "where", "share", "read_as")
 _OF_TABLE = ("on", "column", "output", "read_as")
 #: By kind of picture what may be asked for besides.
@@ -29,6 +30,7 @@ _TAKES: Mapping[str, tuple[str, ...]] = {
     "bars of a table": _OF_TABLE,
     "histogram": _OF_TABLE,
     "map": ("output", "axes", "panels", "set"),
+    "triangle": ("output", "set"),
     "flows": ("by", "against"),
 }
 
@@ -91,6 +93,7 @@ def shown_kind(kind: str) -> str:
         "beside": "bars side by side",
         "bars": "bars of data",
         "map": "a map",
+        "triangle": "a triangle",
         "histogram": "a histogram",
     }.get(kind, kind)
 

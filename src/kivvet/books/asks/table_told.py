@@ -17,6 +17,7 @@ from kivvet.core.picture.of_table import suits
 from kivvet.core.picture.paints import paints_of_output
 from kivvet.core.picture.places import output_shown
 from kivvet.core.picture.region_map import RegionMap, map_of
+from kivvet.core.picture.triangle import Triangle, triangle_of
 from kivvet.core.read.table_text import example_cells, row_cells
 from kivvet.core.run.fed_domains import limited
 from kivvet.core.run.step_reports import TableReport
@@ -160,7 +161,7 @@ def examples_told(table: Table) -> tuple[tuple[str, ...], ...]:
 
 def _picture(
     book: OpenBook, table: Table, counted: Mapping[str, Counted], reports: list[tuple[str, TableReport]]
-) -> Bars | Histogram | RegionMap | None:
+) -> Bars | Histogram | RegionMap | Triangle | None:
     """Return what a table is best seen as: its bounds, its regions, or how many rows each class has."""
     title, output = table.title or table.name, output_shown(table, None)
     checked = limited(table, fed_domains(book))
@@ -168,6 +169,8 @@ def _picture(
     try:
         if kind == "map":
             return map_of(checked, output, title)
+        if kind == "triangle":
+            return triangle_of(checked, output, title)
         if kind == "histogram":
             for dataset, found in counted.items():
                 if table.name in found.histograms:

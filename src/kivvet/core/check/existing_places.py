@@ -16,7 +16,7 @@ from kivvet.core.linear.tied_values import witness_of
 from kivvet.core.space.boxes import Space
 
 #: Of the steps of a search over cells those that its questions about ties may take: each is far dearer.
-_OF_BUDGET = 4
+_OF_BUDGET = 8
 
 
 @dataclass(frozen=True)

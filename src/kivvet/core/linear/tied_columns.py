@@ -41,6 +41,7 @@ from kivvet.core.words.values import ValueType
 _ZERO = Fraction(0)
 
 
+@kept
 def types_of(table: Table) -> dict[str, ValueType | None]:
     """Return the type of each column that a table reads; None where nothing is known of it."""
     return {name: None if about is None else about.type for name, about in table.reads.items()}
@@ -198,6 +199,15 @@ class Line:
     lows: list[Cut | None] = field(default_factory=list)
     cells_of: dict[int, list[int]] = field(default_factory=dict)
     allowed: int = -1
+    _bits: dict[tuple[int, int], int] = field(default_factory=dict)
+
+    def bits(self, number: int, cells: int) -> int:
+        """Return the cells of the form, as bits, that lie in some cells of a dimension."""
+        if (number, cells) not in self._bits:
+            self._bits[number, cells] = sum(
+                1 << at for at, cell in enumerate(self.cells_of[number]) if cells >> cell & 1
+            )
+        return self._bits[number, cells]
 
 
 @dataclass
@@ -230,6 +240,11 @@ class TiedForms:
     steps: list[Step]
     lattices: list[Lattice]
     unit: int
+
+    @cached_property
+    def on_lines(self) -> frozenset[int]:
+        """The dimensions that are about one of the forms."""
+        return frozenset(number for line in self.lines for number in line.cells_of)
 
     @property
     def n(self) -> int:

@@ -11,8 +11,8 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
+from functools import cached_property
 from typing import Protocol
 
 from kivvet.core.linear.lattices import Lattice, Limits, finer_lattices, on_lattices
@@ -34,23 +34,33 @@ class Budget(Protocol):
     def take(self, n: int = 1) -> None: ...
 
 
-@dataclass(frozen=True)
 class FoundPlace:
-    """A place that exists, and values that lie there.
+    """A place that exists, and values that lie there: worked out, of few digits, when they are asked for.
 
     Attributes
     ----------
-    cells : tuple of int
-        One for each dimension.
-    values : mapping of str to (Fraction or None)
-        Of the tied columns, dates in days, moments in nanoseconds; None is missing.
     missing : frozenset of str
         The tied columns that are missing there.
     """
 
-    cells: tuple[int, ...]
-    values: Mapping[str, Fraction | None]
-    missing: frozenset[str]
+    def __init__(self, question: _Question, ranges: Ranges, point: list[Fraction]) -> None:
+        self.missing = question.of.missing
+        self._question, self._ranges, self._point = question, ranges, point
+
+    @cached_property
+    def _plain(self) -> list[Fraction]:
+        return self._question.plain_point(self._ranges, self._point)
+
+    @cached_property
+    def cells(self) -> tuple[int, ...]:
+        """One cell for each dimension."""
+        return self._question.cells_at(self._ranges, self._plain)
+
+    @cached_property
+    def values(self) -> Mapping[str, Fraction | None]:
+        """The values of the tied columns, dates in days, moments in nanoseconds; None is missing."""
+        values: dict[str, Fraction | None] = dict.fromkeys(self.missing)
+        return values | self._question.of.substitution.values(self._plain)
 
 
 def uncovered(alive: int, sure: int) -> bool | int:
@@ -129,27 +139,29 @@ class _Question:
             masks = [rows] * len(line.cells)
             allowed = line.allowed & (1 << len(line.cells)) - 1
             for number, cells in line.cells_of.items():
-                of_cell = {cell: mask(number, cell) for cell in set(cells)}
-                for at, cell in enumerate(cells):
-                    masks[at] &= of_cell[cell]
-                    if not within[number] >> cell & 1:
-                        allowed &= ~(1 << at)
+                if rows:
+                    of_cell = {cell: mask(number, cell) for cell in dict.fromkeys(cells)}
+                    masks = [held & of_cell[cell] for held, cell in zip(masks, cells, strict=True)]
+                if within[number] & dimensions[number].present != dimensions[number].present:
+                    allowed &= line.bits(number, within[number])
             self.masks.append(masks)
             self.allowed.append(allowed)
-        self.apart = [number for number in range(len(dimensions)) if not self._is_on_a_line(number)]
+        self.apart = [number for number in range(len(dimensions)) if number not in forms.on_lines]
         self.apart_cells: list[list[int]] = []
         for number in self.apart:
-            cells = [forms.fixed[number]] if number in forms.fixed else list(bits_of(within[number]))
-            cells = [cell for cell in cells if within[number] >> cell & 1]
+            bits = within[number] & (1 << forms.fixed[number]) if number in forms.fixed else within[number]
             first_of: dict[int, int] = {}
-            for cell in cells:
+            for cell in bits_of(bits):
                 first_of.setdefault(mask(number, cell), cell)
+                if not rows:
+                    break
             self.masks.append(list(first_of))
             self.apart_cells.append(list(first_of.values()))
-        self.form_values = [[float(a) for a in form] for form in forms.forms]
 
-    def _is_on_a_line(self, number: int) -> bool:
-        return any(number in line.cells_of for line in self.of.lines)
+    @cached_property
+    def form_values(self) -> list[list[float]]:
+        """The coefficients of the forms."""
+        return [[float(a) for a in form] for form in self.of.forms]
 
     def starts(self) -> Iterator[Ranges]:
         """Yield the convex parts of what counts."""
@@ -251,7 +263,7 @@ class _Question:
             if chosen is None:
                 point = self.point_in(self.limits(ranges), simplex)
                 if point is not None:
-                    return self.found(ranges, self.plain_point(ranges, point))
+                    return FoundPlace(self, ranges, point)
                 continue
             line, at = chosen
             for pair in ((ranges[line][0], at), (at, ranges[line][1])):
@@ -261,15 +273,14 @@ class _Question:
                     waiting.append((alive, half, inside, known, cuts))
         return None
 
-    def found(self, ranges: Ranges, point: list[Fraction]) -> FoundPlace:
+    def cells_at(self, ranges: Ranges, point: list[Fraction]) -> tuple[int, ...]:
+        """Return the cell of each dimension at a point of a box."""
         cells = self.of.cells_at(point)
         for number, of_dimension, (start, _) in zip(
             self.apart, self.apart_cells, ranges[self.n_forms :], strict=True
         ):
             cells[number] = of_dimension[start]
-        values: dict[str, Fraction | None] = dict.fromkeys(self.of.missing)
-        values |= self.of.substitution.values(point)
-        return FoundPlace(tuple(cells[number] for number in range(len(self.within))), values, self.of.missing)
+        return tuple(cells[number] for number in range(len(self.within)))
 
     def survey(self, alive: int, ranges: Ranges) -> tuple[int, int]:
         """Return the rows that may meet a box, and those that hold it."""

@@ -16,13 +16,14 @@ from kivvet.core.picture.histogram import (
 from kivvet.core.picture.paints import paints_of_output
 from kivvet.core.picture.places import output_shown
 from kivvet.core.picture.region_map import RegionMap, map_of
+from kivvet.core.picture.triangle import Triangle, parts_of, triangle_of
 from kivvet.core.run.frames import apply_tables, as_frame
 from kivvet.core.tables.inputs import Output
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import did_you_mean, listed
 
-TableChart = Literal["bars", "histogram", "map"]
+TableChart = Literal["bars", "histogram", "map", "triangle"]
 
 
 def suits(table: Table, *, has_data: bool) -> TableChart:
@@ -30,7 +31,7 @@ def suits(table: Table, *, has_data: bool) -> TableChart:
     if table.lookup is not None:
         return "bars"
     if len(table.dimensions) > 1:
-        return "bars" if has_data else "map"
+        return "bars" if has_data else "map" if parts_of(table) is None else "triangle"
     is_line = not table.computed_inputs and table.inputs[0].type in TYPES
     return "histogram" if is_line else "bars"
 
@@ -45,7 +46,7 @@ def picture_of_table(
     each: str | None,
     fixed: Mapping[str, str],
     title: str,
-) -> Bars | Histogram | RegionMap:
+) -> Bars | Histogram | RegionMap | Triangle:
     """Return a picture of a table; see `RuleTable.chart`."""
     if kind is not None and kind not in get_args(TableChart):
         known = get_args(TableChart)
@@ -56,12 +57,16 @@ def picture_of_table(
         )
     kind = kind or suits(table, has_data=frame is not None)
     shown, title = output_shown(table, output), title or table.title or table.name
+    if kind in ("map", "triangle") and frame is not None:
+        raise DataError(f"a {kind} shows no data", fix="leave out the frame")
     if kind == "map":
-        if frame is not None:
-            raise DataError("a map shows no data", fix="leave out the frame")
         return map_of(table, shown, title, axes=axes, each=each, fixed=fixed)
-    if axes or each or fixed:
-        raise DataError("axes, each and fixed are of a map", found=kind, fix='kind="map"')
+    if axes or each:
+        raise DataError("axes and each are of a map", found=kind, fix='kind="map"')
+    if kind == "triangle":
+        return triangle_of(table, shown, title, fixed=fixed)
+    if fixed:
+        raise DataError("fixed is of a map or a triangle", found=kind, fix='kind="map"')
     if kind == "histogram":
         return (
             empty_histogram(table, shown, title) if frame is None else _histogram(table, shown, frame, title)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -14,11 +14,12 @@ from kivvet.core.words.errors import BookError
 from kivvet.core.words.values import write_value
 from kivvet.core.words.wording import did_you_mean, listed
 
-#: A row gives a class; several rows do, and not the same; no row holds it; no row lists it, which is no gap.
-PlaceKind = Literal["class", "overlap", "gap", "open"]
+#: A row gives a class; several rows do, and not the same; no row holds it; no row lists it, which is no gap; no values lie there.
+PlaceKind = Literal["class", "overlap", "gap", "open", "excluded"]
 GAP = Paint("#ffffff", "////")
 OVERLAP = Paint("#ffffff", "xxxx")
 OPEN = Paint("#f1f1f1")
+EXCLUDED = Paint("#ffffff", "....")
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +30,10 @@ class Given:
     label: str
     paint: Paint
     rows: tuple[int, ...] = ()
+
+
+#: What stands where statements and comparisons of inputs leave no values.
+NEVER = Given("excluded", "cannot be", EXCLUDED)
 
 
 class Places:
@@ -123,3 +128,13 @@ def in_order(table: Table, output: Output, labels: Sequence[str]) -> list[str]:
     """Return classes in their order; what is none of the table's comes last."""
     ranks = {write_value(one): rank for rank, one in enumerate(table.classes(output))}
     return sorted(dict.fromkeys(labels), key=lambda one: (ranks.get(one, len(ranks)), one))
+
+
+def marks(kinds: Collection[PlaceKind]) -> list[tuple[str, Paint]]:
+    """Return what is said in the key of the kinds of places that are no class."""
+    said = {
+        "gap": ("gap: no row holds it", GAP),
+        "overlap": ("overlap: rows give several classes", OVERLAP),
+        "excluded": ("cannot be: no values lie there", EXCLUDED),
+    }
+    return [one for kind, one in said.items() if kind in kinds]

@@ -11,9 +11,12 @@ from dataclasses import asdict, dataclass, replace
 from itertools import islice, product
 from typing import Any
 
+from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.check.check import findings_of
+from kivvet.core.check.dependent import may_be_empty
+from kivvet.core.check.existing_places import ExistingPlaces
 from kivvet.core.picture.paints import Paint
-from kivvet.core.picture.places import Given, Places, in_order
+from kivvet.core.picture.places import NEVER, Given, Places, in_order
 from kivvet.core.space.boxes import Dimension, Space, bits_of
 from kivvet.core.space.region_text import write_asked
 from kivvet.core.space.text_axis import TextAxis
@@ -193,17 +196,14 @@ def map_of(
         shown[name] = strips[name][:_MOST_STRIPS]
         if len(strips[name]) > _MOST_STRIPS:
             notes.append(f"the first {_MOST_STRIPS} of {len(strips[name])} strips of {name}")
-    places = Places(table, output)
+    places = _ExistingPlaces(Places(table, output), space, dimensions)
 
     def drawn(at: Mapping[str, Strip]) -> list[Panel]:
         panels = []
         for panel in panels_of:
             rest = {**at, **({each: panel} if each is not None and panel is not None else {})}
             given = tuple(
-                tuple(
-                    _given(places, dimensions, {**rest, upright: up, across: along})
-                    for along in shown[across]
-                )
+                tuple(places.given({**rest, upright: up, across: along}) for along in shown[across])
                 for up in shown[upright]
             )
             panels.append(
@@ -218,10 +218,8 @@ def map_of(
     ]
     drawings = [(one, drawn(one)) for one in tried]
     at, panels = max(drawings, key=lambda one: _seen_in(one[1]))
-    if any(test.compared is not None or test.whole is not None for test in table.computed_inputs):
-        notes.append("inputs that depend on each other may leave parts of it without any value")
-    if table.given:
-        notes.append("what the statements of given rule out is drawn too")
+    if may_be_empty(space, [False] * len(names), only_loose=True):
+        notes.append("inputs that depend on each other may leave more parts of it without any value")
     kinds = {given.kind for panel in panels for line in panel.given for given in line}
     if "gap" not in kinds and "overlap" not in kinds and (at or len(panels) > 1):
         n_elsewhere = sum(one.kind in ("gap", "overlap", "conflict") for one in findings_of(table))
@@ -247,6 +245,28 @@ def map_of(
         _key(table, output, panels),
         tuple(notes),
     )
+
+
+def fixed_strips(table: Table, others: Mapping[str, Dimension], fixed: Mapping[str, str]) -> dict[str, Strip]:
+    """Return by input the strip that holds the value it is fixed at, else its first.
+
+    Raises
+    ------
+    BookError, DataError
+        If there is no such input, or a value is none.
+    """
+    names = {_name(one): key for key, one in others.items()}
+    for name in fixed:
+        if name not in names:
+            raise BookError(
+                f"table {table.name!r} has no other input {name!r}",
+                fix=did_you_mean(name, list(names)) or f"it has {listed(names) or 'none'}",
+            )
+    found = {}
+    for name, key in names.items():
+        strips = _strips(others[key])
+        found[key] = _strip_of(others[key], strips, fixed[name]) if name in fixed else strips[0]
+    return found
 
 
 def _key(table: Table, output: Output, panels: Sequence[Panel]) -> tuple[tuple[str, Paint], ...]:
@@ -340,14 +360,26 @@ def _said(dimension: Dimension, strip: Strip) -> str:
     return strip.text if dimension.test is not None else write_asked(dimension.about.name, strip.text)
 
 
-def _given(places: Places, dimensions: Mapping[str, Dimension], at: Mapping[str, Strip]) -> Given:
-    rows = (1 << len(places.table.rows)) - 1
-    for name, strip in at.items():
-        rows &= _rows(dimensions[name], strip)
-    is_open = False
-    if not rows:
-        is_open = any(
+class _ExistingPlaces:
+    """What stands at a place of the space; that no values lie there is asked once for each."""
+
+    def __init__(self, places: Places, space: Space, dimensions: Mapping[str, Dimension]) -> None:
+        self.places, self.dimensions = places, dimensions
+        self.existing = ExistingPlaces(space, DEFAULT_BUDGET)
+        self._exists: dict[tuple[int, ...], bool] = {}
+
+    def given(self, at: Mapping[str, Strip]) -> Given:
+        """Return what stands where each dimension lies in a strip."""
+        box = tuple(at[name].cells for name in self.dimensions)
+        if box not in self._exists:
+            self._exists[box] = self.existing.in_box(box).exists is not False
+        if not self._exists[box]:
+            return NEVER
+        rows = (1 << len(self.places.table.rows)) - 1
+        for name, strip in at.items():
+            rows &= _rows(self.dimensions[name], strip)
+        is_open = not rows and any(
             dimension.is_open and next(bits_of(at[name].cells)) in dimension.unlisted
-            for name, dimension in dimensions.items()
+            for name, dimension in self.dimensions.items()
         )
-    return places.given(rows, is_open=is_open)
+        return self.places.given(rows, is_open=is_open)
