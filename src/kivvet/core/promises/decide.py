@@ -15,18 +15,18 @@ from dataclasses import replace
 from decimal import Decimal
 from functools import cached_property
 
-from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, Steps, Verdict, place_sought
+from kivvet.core.check.box_search import DEFAULT_BUDGET, BudgetSpentError, Verdict
 from kivvet.core.check.box_witness import witness_in
 from kivvet.core.check.dependent import may_be_empty
-from kivvet.core.check.existing_places import Answer, ExistingPlaces
-from kivvet.core.compare.box_difference import Side
-from kivvet.core.compare.versions import NOTHING, Given, Joint, PriorityRow
+from kivvet.core.check.existing_places import Answer
+from kivvet.core.compare.versions import NOTHING, Given
+from kivvet.core.promises.result_space import ResultSpace
 from kivvet.core.promises.rising_pairs import RisingPairs
-from kivvet.core.space.boxes import Space, bits_of
+from kivvet.core.space.boxes import bits_of
 from kivvet.core.space.make_axis import make_axis
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Table
-from kivvet.core.words.conditions import AnyValue, Condition, Equals
+from kivvet.core.words.conditions import Condition, Equals
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.kept import kept
 from kivvet.core.words.promises import OccursPromise, OrderPromise, Promise, ResultPromise
@@ -59,26 +59,13 @@ class _OpenError(Exception):
     """The promise is not decided here, and why."""
 
 
-class _Promised:
+class _Promised(ResultSpace):
     """One promise, and the space that the table and what the promise asks divide."""
 
     def __init__(self, table: Table, promise: Promise, budget: int) -> None:
-        self.table, self.promise = table, promise
-        self.output = table.output(promise.output)
-        self.budget, self.steps = budget, Steps(budget)
-        joint = Joint.of(table, table, [promise.output])
-        rows = list(joint.new.rows)
-        n_dimensions = len(joint.inputs) + len(joint.computed_inputs)
         asked = promise.asked if isinstance(promise, ResultPromise) else {}
-        conditions = [asked.get(one.name, AnyValue()) for one in joint.inputs]
-        rows.append(PriorityRow((*conditions, *[AnyValue()] * (n_dimensions - len(conditions))), (NOTHING,)))
-        self.space = Space(joint.table_of(rows))
-        self.about_row = len(rows) - 1  # it only cuts the space, and says of which cells the promise speaks
-        self.side = Side(joint.new, dict(enumerate(rows[:-1])))
-        self.masks = [dimension.masks for dimension in self.space.dimensions]
-        self.joint = joint
-        self.existing = ExistingPlaces(self.space, budget)
-        self.is_open = False  # whether a result that is worked out was met, which is not looked into
+        super().__init__(table, promise.output, asked, budget)
+        self.promise = promise
 
     # What is told
 
@@ -112,19 +99,8 @@ class _Promised:
         if self.is_open:
             raise _OpenError("cannot be decided here where results are worked out")
 
-    def within(self) -> list[list[int]]:
-        """Return for each dimension the cells that the promise speaks of: those of its domain, and missing."""
-        found = []
-        for number, dimension in enumerate(self.space.dimensions):
-            cells = dimension.cells_of_row[self.about_row] & dimension.possible
-            cells &= dimension.inside | 1 << dimension.missing
-            if number < len(self.table.inputs) and self.table.inputs[number].required:
-                cells &= dimension.present
-            found.append(list(bits_of(cells)))
-        return found
-
     def _result(self, promise: ResultPromise, within: list[list[int]]) -> Iterator[Finding]:
-        answer, place = self.existing_place(within, self._judge(_keeper(promise, self.output)))
+        answer, place = self.existing_place(within, self.judge(_keeper(promise, self.output)))
         if place is not None:
             yield self._broken(place, answer)
 
@@ -133,7 +109,7 @@ class _Promised:
         never = [
             write_value(one)
             for one in classes
-            if self.existing_place(within, self._judge(_other_than(one)))[1] is None
+            if self.existing_place(within, self.judge(_other_than(one)))[1] is None
         ]
         if never:
             message = f"is broken: {listed(never)} can never result"
@@ -227,68 +203,6 @@ class _Promised:
             return value
         return value.toordinal() if hasattr(value, "toordinal") else None
 
-    # Searching
-
-    def _judge(self, keeps: Callable[[Value], bool]) -> Judge:
-        known: dict[Hashable, bool] = {}
-
-        def is_fine(value: Hashable) -> bool:
-            if value is NOTHING or value is None or value is UNFINISHED:
-                return True
-            if isinstance(value, Computed):
-                self.is_open = True
-                return True
-            if value not in known:
-                known[value] = keeps(value)  # type: ignore[arg-type]
-            return known[value]
-
-        fine = sum(1 << bit for bit, row in self.side.row_of.items() if is_fine(row.results[0]))
-
-        def judge(alive: int, sure: int) -> Verdict:
-            deciding = self.side.deciding(alive, sure)
-            if not deciding & ~fine:
-                return _KEPT
-            settled = self.side.settled(deciding, sure)
-            if settled is None:
-                return deciding
-            values = settled.results or tuple(settled.disputed[0])  # type: ignore[arg-type]
-            return all(map(is_fine, values))
-
-        return judge
-
-    def place(self, within: Sequence[Sequence[int]], judge: Judge, apart: int = -1) -> list[int] | None:
-        """Return a place where a promise is broken, one cell of each dimension; None where it is kept everywhere.
-
-        Parameters
-        ----------
-        apart : int
-            A dimension that the judge itself looks at: it holds no row out.
-
-        Raises
-        ------
-        BudgetSpentError
-        """
-        every_row = (1 << len(self.side.row_of)) - 1
-        masks = [
-            [every_row if number == apart else self.masks[number][cell] for cell in of_dimension]
-            for number, of_dimension in enumerate(within)
-        ]
-        return place_sought(masks, within, every_row, judge, self.steps)
-
-    def existing_place(
-        self, within: Sequence[Sequence[int]], judge: Judge
-    ) -> tuple[Answer, Sequence[int] | None]:
-        """Return a place where a promise is broken, and whether statements let it exist; no place where it is kept."""
-        place = self.place(within, judge)
-        if place is None or self.existing.tied is None:
-            return Answer(True), place
-        cells = [sum(1 << cell for cell in one) for one in within]
-        every_row = (1 << len(self.side.row_of)) - 1
-        answer = self.existing.of_question(
-            lambda may_miss: self.existing.sought(cells, every_row, judge, may_miss=may_miss)
-        )
-        return answer, None if answer.place is None else answer.place.cells
-
     def _tied_order(self, promise: OrderPromise, number: int) -> Iterator[Finding]:
         """Tell two rows that differ in an input alone, where statements or comparisons tie it to others."""
         pairs = RisingPairs(self.joint, self.table, number, self.budget)
@@ -332,15 +246,9 @@ class _Promised:
 
     # Telling
 
-    def _given_at(self, place: Sequence[int]) -> Given:
-        alive = -1
-        for masks, cell in zip(self.masks, place, strict=True):
-            alive &= masks[cell]
-        return self.side.at(alive & (1 << len(self.side.row_of)) - 1)
-
     def _broken(self, place: Sequence[int], answer: Answer) -> Finding:
         witness = self.existing.witness(answer.place) or witness_in(self.space, place)
-        gives = _said(self._given_at(place))
+        gives = _said(self.given_at(place))
         shown = ", ".join(f"{name} = {value}" for name, value in witness.items()) or "any row"
         if answer.exists:
             return self._placed(place, witness, f"is broken: {shown} gives {gives}")
@@ -357,14 +265,14 @@ class _Promised:
         witnesses = [witness_in(self.space, one) for one in ends]
         others = ", ".join(f"{key} = {value}" for key, value in witnesses[0].items() if key != name)
         said = [
-            f"{name} = {one[name]} gives {_said(self._given_at(at))}"
+            f"{name} = {one[name]} gives {_said(self.given_at(at))}"
             for one, at in zip(witnesses, ends, strict=True)
         ]
         message = f"is broken: {'with ' + others + ', ' if others else ''}{said[0]}, and {said[1]}"
         return self._placed(ends[0], witnesses[0], message)
 
     def _placed(self, place: Sequence[int], witness: dict[str, str], message: str) -> Finding:
-        rows = self._given_at(place).rows
+        rows = self.given_at(place).rows
         possible = WHEN in witness or (
             bool(self.table.given)
             and may_be_empty(self.space, [False] * len(self.space.dimensions), only_loose=True)
