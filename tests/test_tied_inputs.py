@@ -399,7 +399,7 @@ def test_a_tolerance_means_what_it_says():
     ],
 )
 def test_thin_regions_are_there_or_not(rows, stated, kinds):
-    inputs = dict.fromkeys("xy", {"type": "number", "required": True})
+    inputs = {name: {"type": "number", "required": True} for name in "xy"}
     lines = [["", "", one, f"r{k}"] for k, one in enumerate(rows)]
     table = kivvet.RuleTable(
         "t", inputs, {"y_": "text"}, [["x", "y", "when", "y_"], *lines], given=[stated] if stated else []
@@ -408,7 +408,7 @@ def test_thin_regions_are_there_or_not(rows, stated, kinds):
 
 
 def test_dates_are_tied_as_numbers_are():
-    inputs = dict.fromkeys(["begun", "ended"], {"type": "date", "required": True})
+    inputs = {name: {"type": "date", "required": True} for name in ("begun", "ended")}
     rows = [["begun", "ended", "when", "y"], ["< 2026-03-01", "", "", "early"], ["", "< 2026-03-01", "", "never so"], [">= 2026-03-01", "", "ended - begun <= 30", "short"], [">= 2026-03-01", "", "ended >= begun + 31", "long"]]  # fmt: skip
     table = kivvet.RuleTable("t", inputs, {"y": "text"}, rows, given="begun <= ended")
     overlap, *notes = table.check()

@@ -207,7 +207,7 @@ class RuleTable(ShownInNotebooks):
 
         return Report.of(own_findings(self._table, budget), tables=[self.name])
 
-    def explain(self, values: Mapping[str, Any]) -> Explanation:
+    def explain(self, values: Mapping[str, Any], *, wanted: str = "") -> Explanation:
         """Return why `values` get the class they get.
 
         Parameters
@@ -215,6 +215,8 @@ class RuleTable(ShownInNotebooks):
         values : mapping of str to value
             By input, and by any column that `when` reads: a plain value, None for missing. Names that are
             left out are missing; others are left alone.
+        wanted : str
+            A result, or ``output=result``: the least change of inputs that gives it is sought too.
 
         Returns
         -------
@@ -227,9 +229,12 @@ class RuleTable(ShownInNotebooks):
         DataError
             If a value is not of its input's type.
         """
-        from kivvet.core.run.explain import explain
+        from kivvet.core.run.explain import columns_of_values, explain_columns
+        from kivvet.core.run.least_change import with_wanted
 
-        return explain(self._table, values)
+        columns = columns_of_values(self._table, values)
+        explained = explain_columns(self._table, columns)
+        return with_wanted(self._table, columns, explained, wanted) if wanted else explained
 
     def compare(self, against: RuleTable, *, shared: bool = False, budget: int | None = None) -> Comparison:
         """Return how the meaning of this table differs from that of an earlier version.

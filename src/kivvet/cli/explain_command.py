@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 @option("--where", "The first row of which this is true.")
 @option("--only", "The first row with this value; may be given again.", multiple=True)
 @option("--table", multiple=True)
+@option("--wanted")
 @option("--as-example")
 @option("--note", "With --as-example: the words that name it in messages.")
 @book_option
@@ -34,6 +35,7 @@ def command(
     where: str | None,
     only: tuple[str, ...],
     table: tuple[str, ...],
+    wanted: str | None,
     as_example: bool,
     note: str | None,
     book: Path | None,
@@ -50,6 +52,7 @@ def command(
       kivvet explain samples --where "quality = 'poor' AND ph < 6" --table quality
       kivvet explain samples --set ph=6.4 --set flow=12    a row that is not there
       kivvet explain quality --set oxygen=3.2              one table, by its inputs
+      kivvet explain samples --row 812 --table quality --wanted good
       kivvet explain samples --row 812 --table quality --as-example
     """
     from kivvet.show.explain import print_example_added, print_explanations
@@ -66,7 +69,7 @@ def command(
     others = 0
     if is_sought:
         row, others = _first_row(opened, name, where, only)
-    explanations = opened.explain(name, values if row is None else row, table)
+    explanations = opened.explain(name, values if row is None else row, table, wanted=wanted or "")
     if as_example and len(explanations) != 1:
         names = list(dict.fromkeys(one.table for one in explanations))
         hint = "say which with --table"

@@ -143,6 +143,7 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--formulas": Word("Formulas of a sheet that give the same, beside cells for the inputs."),
         "--write": Word("Write it into the file; without this it is only shown."),
         "--save-as": Word("Keep it in the book as a summary of that name.", "NAME"),
+        "--wanted": Word("Also the least change of inputs that gives this result.", "CLASS"),
         "--as-example": Word("Keep it as an example of the table, which must come out so from now on."),
         "--note": Word("Words that are kept with it.", "TEXT"),
         "--propose-promises": Word("Print the promises that hold of the tables already; check nothing."),

@@ -287,7 +287,12 @@ class Reading(OpenedBook):
         return Chart(*picture_of(self._opened, name, wanted, on_rows))
 
     def explain(
-        self, dataset: str, row: int | Mapping[str, str], table: str | Iterable[str] = ()
+        self,
+        dataset: str,
+        row: int | Mapping[str, str],
+        table: str | Iterable[str] = (),
+        *,
+        wanted: str = "",
     ) -> Several[Explanation]:
         """Return why one row of a dataset, or values for one table, get their classes: an `Explanation` for
         each table.
@@ -300,15 +305,17 @@ class Reading(OpenedBook):
             The row of the source, counted from 1, the header left out; or fields by column, as in a CSV file.
         table : str or iterable of str, optional
             Only this table, or these.
+        wanted : str
+            A result, or ``output=result``: the least change of inputs that gives it is sought too, of one table.
 
         Raises
         ------
         TableError, DataError, BookError
-            If the tables have errors, there is no such row, or a field does not convert.
+            If the tables have errors, there is no such row, a field does not convert, or no such result.
         """
         from kivvet.books.asks.explain import explain_in_book
 
-        return Several(explain_in_book(self._opened, dataset, row, names_of(table)))
+        return Several(explain_in_book(self._opened, dataset, row, names_of(table), wanted))
 
     def add_example(self, explained: Explanation, note: str = "") -> ExampleAdded:
         """Add the case that an explanation speaks of to the examples of its table: it must come out so from now on.

@@ -77,6 +77,14 @@ def _print_explanation(out: Console, one: Explanation) -> None:
         )
     for number, change in enumerate(one.nearest):
         _line(out, "" if number else "nearest", "cyan", f"{change.change} would give {change.results}")
+    if one.wanted is not None:
+        for number, text in enumerate([*map(str, one.wanted.ways), *filter(None, [one.wanted.note])]):
+            _line(
+                out,
+                "" if number else "wanted",
+                "cyan",
+                f"{one.wanted.result}: {text}" if not number else text,
+            )
     if one.note:
         _line(out, "", "", one.note)
 

@@ -19,6 +19,7 @@ from kivvet.core.columns.convert import convert_text, expected, fitting_types
 from kivvet.core.columns.field_form import PLAIN, FieldForm
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.explain import Explanation, explain_columns
+from kivvet.core.run.least_change import with_wanted
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
 from kivvet.core.tables.table import Table
@@ -32,20 +33,20 @@ if TYPE_CHECKING:
 
 
 def explain_in_book(
-    book: OpenBook, name: str, row: int | Mapping[str, str], tables: Sequence[str] = ()
+    book: OpenBook, name: str, row: int | Mapping[str, str], tables: Sequence[str] = (), wanted: str = ""
 ) -> tuple[Explanation, ...]:
-    """Return why a row of a dataset, or fields for a dataset or a table, get their classes; see
-    `Book.explain`.
+    """Return why a row of a dataset, or fields for a dataset or a table, get their classes, and what would give a wanted result;
+    see `Book.explain`.
     """
     if isinstance(row, int):
-        return explain_row(book, book.dataset(name), row, tables)
+        return explain_row(book, book.dataset(name), row, tables, wanted)
     if name in book.dataset_names or name not in book.tables:
-        return explain_fields(book, book.dataset(name), row, tables)
-    return (explain_values(book.table(name), row),)
+        return explain_fields(book, book.dataset(name), row, tables, wanted)
+    return (explain_values(book.table(name), row, wanted),)
 
 
 def explain_row(
-    book: OpenBook, dataset: Dataset, row: int, tables: Sequence[str] = ()
+    book: OpenBook, dataset: Dataset, row: int, tables: Sequence[str] = (), wanted: str = ""
 ) -> tuple[Explanation, ...]:
     """Return why one row of a dataset's source gets its classes, for each table or those named.
 
@@ -66,11 +67,11 @@ def explain_row(
     found = run.row(row)
     if found is None:
         raise DataError(f"there is no row {row:,}", found=f"{run.n_rows:,} rows", place=_place(prepared))
-    return _explained(prepared.plan, found.columns_of, tables)
+    return _explained(prepared.plan, found.columns_of, tables, wanted)
 
 
 def explain_fields(
-    book: OpenBook, dataset: Dataset, fields: Mapping[str, str], tables: Sequence[str] = ()
+    book: OpenBook, dataset: Dataset, fields: Mapping[str, str], tables: Sequence[str] = (), wanted: str = ""
 ) -> tuple[Explanation, ...]:
     """Return why a row of these fields would get its classes; columns left out are missing, and tables that
     would read nothing but those are left out too. Formulas that look at other rows are missing.
@@ -90,17 +91,18 @@ def explain_fields(
         for name in prepared.plan.source_columns
     }
     told: set[str] = set(fields)
-    wanted = []
+    used = []
     for step in prepared.plan.steps:
         if any(read.column in told for read in step.reads):
             told |= set(step.made_names)
-            wanted.append(step.name)
+            used.append(step.name)
     plan = _of_one_row(prepared.plan)
     made = Execution(plan, with_report=False).apply(columns.__getitem__, 1)
     return _explained(
         plan,
         lambda step: step.columns_of(columns.__getitem__, lambda name: made[name].as_column()),
-        [name for name in wanted if not tables or name in tables],
+        [name for name in used if not tables or name in tables],
+        wanted,
     )
 
 
@@ -109,7 +111,7 @@ def _of_one_row(plan: Plan) -> Plan:
     return replace(plan, steps=tuple(step.for_one_row() for step in plan.steps))
 
 
-def explain_values(table: Table, fields: Mapping[str, str]) -> Explanation:
+def explain_values(table: Table, fields: Mapping[str, str], wanted: str = "") -> Explanation:
     """Return why values get their results from one table.
 
     Parameters
@@ -124,7 +126,7 @@ def explain_values(table: Table, fields: Mapping[str, str]) -> Explanation:
         name: _column(name, fields.get(name, ""), None if about is None else about.type)
         for name, about in table.reads.items()
     }
-    return explain_columns(table, columns)
+    return _with_wanted(table, columns, wanted)
 
 
 def _known(fields: Mapping[str, str], names: Sequence[str], message: str) -> None:
@@ -159,13 +161,20 @@ def _prepared(book: OpenBook, dataset: Dataset, tables: Sequence[str]) -> Prepar
 
 
 def _explained(
-    plan: Plan, columns_of: Callable[[Step], Mapping[str, Column]], tables: Sequence[str]
+    plan: Plan, columns_of: Callable[[Step], Mapping[str, Column]], tables: Sequence[str], wanted: str
 ) -> tuple[Explanation, ...]:
-    return tuple(
-        explain_columns(step.table, columns_of(step))
-        for step in plan.table_steps
-        if not tables or step.name in tables
-    )
+    steps = [step for step in plan.table_steps if not tables or step.name in tables]
+    if wanted and len(steps) > 1:
+        raise DataError(
+            f"{wanted} is wanted of one table, and {listed(step.name for step in steps)} are explained",
+            fix="say of which with --table",
+        )
+    return tuple(_with_wanted(step.table, columns_of(step), wanted) for step in steps)
+
+
+def _with_wanted(table: Table, columns: Mapping[str, Column], wanted: str) -> Explanation:
+    explained = explain_columns(table, columns)
+    return with_wanted(table, columns, explained, wanted) if wanted else explained
 
 
 def _column(

@@ -103,6 +103,8 @@ class Explanation(ShownInNotebooks):
     note : str
     without : tuple of str
         Those of the columns that have no value; a text may be "missing" too.
+    wanted : Wanted or None
+        Where a result was asked for, the least change that gives it.
     """
 
     table: str
@@ -114,6 +116,7 @@ class Explanation(ShownInNotebooks):
     nearest: tuple[NearestChange, ...]
     note: str = ""
     without: tuple[str, ...] = ()
+    wanted: Any = None
 
     def __str__(self) -> str:
         got = ", ".join(f"{name} = {write_plain(value)}" for name, value in self.results.items())
@@ -122,6 +125,8 @@ class Explanation(ShownInNotebooks):
             how = "decides" if verdict.decides else "also matches" if verdict.matches else verdict.failed
             lines.append(f"  row {verdict.number}: {', '.join(verdict.asks) or 'any'}: {how}")
         lines += [f"  {one.change} would give {one.results}" for one in self.nearest]
+        if self.wanted is not None:
+            lines += [f"  for {self.wanted.result}: {one}" for one in self.wanted.ways or (self.wanted.note,)]
         return "\n".join(lines)
 
     def as_dict(self) -> dict[str, Any]:
@@ -137,6 +142,7 @@ class Explanation(ShownInNotebooks):
             "nearest": [one.as_dict() for one in self.nearest],
             "note": self.note,
             "without": list(self.without),
+            **({} if self.wanted is None else {"wanted": self.wanted.as_dict()}),
         }
 
     def to_json(self) -> str:
@@ -144,8 +150,8 @@ class Explanation(ShownInNotebooks):
         return json.dumps(self.as_dict(), indent=2, ensure_ascii=False)
 
 
-def explain(table: Table, values: Mapping[str, Any]) -> Explanation:
-    """Return why plain values get their results; see `Table.explain`."""
+def columns_of_values(table: Table, values: Mapping[str, Any]) -> dict[str, Column]:
+    """Return plain values as columns of one row, by the names that a table reads."""
     columns: dict[str, Column] = {}
     for name, about in table.reads.items():
         value = values.get(name)
@@ -162,7 +168,7 @@ def explain(table: Table, values: Mapping[str, Any]) -> Explanation:
                 expected=about.type if about else "a plain value",
                 fix="give text, a number, true or false, a date or a time",
             ) from error
-    return explain_columns(table, columns)
+    return columns
 
 
 _TYPES = {
@@ -281,6 +287,19 @@ def _verdict(table: Table, row: int, *, decides: bool, matches: bool = True, fai
     return Verdict(one.number, asks, write_results(one.results), decides, matches, failed, one.place)
 
 
+def cells_of_values(table: Table, columns: Mapping[str, Column], space: Space) -> list[int | None]:
+    """Return the cell of each dimension of a space that holds one row of data; None where it cannot be told.
+
+    Parameters
+    ----------
+    space : Space
+        Of the same dimensions as the table's; its first rows are the table's.
+    """
+    explainer = _Explainer(table, compile_table(table), columns)
+    explainer.space = space
+    return [explainer.cell(number) for number in range(len(space.dimensions))]
+
+
 class _Explainer:
     """One row of data before the rows of one table."""
 
@@ -336,7 +355,7 @@ class _Explainer:
     def _holds(self, number: int) -> str:
         """Return what is so of a computed input."""
         dimension = self.space.dimensions[number]
-        cell = self._cell(number)
+        cell = self.cell(number)
         if cell == dimension.missing:
             return "a value in it is missing"
         return dimension.write(1 << cell) if cell is not None else "it is otherwise"
@@ -371,7 +390,7 @@ class _Explainer:
         nearest = min(gaps, key=abs)
         return f", {write_decimal(abs(nearest))} too {'low' if nearest > 0 else 'high'}" if nearest else ""
 
-    def _cell(self, number: int) -> int | None:
+    def cell(self, number: int) -> int | None:
         """Return the cell that holds the value; None where it cannot be told."""
         dimension = self.space.dimensions[number]
         place = self._place(number)
@@ -379,7 +398,7 @@ class _Explainer:
             return dimension.missing if missing_mask(self.columns[number])[0] else None
         at: Cut = (0, place, 0)
         for index, cell in enumerate(dimension.cut.cells):
-            if cell.low <= at < cell.high and dimension.masks[index] == self.masks[number]:
+            if cell.low <= at < cell.high and dimension.masks[index] & self.all_rows == self.masks[number]:
                 return index
         return None
 
@@ -427,7 +446,7 @@ class _Explainer:
 
     def _change(self, number: int, changed: Sequence[int], after: Sequence[str]) -> NearestChange:
         dimension = self.space.dimensions[number]
-        at, place = self._cell(number), self._place(number)
+        at, place = self.cell(number), self._place(number)
         if not dimension.is_ordered:
             nearest = next((n for n in changed if _is_named(dimension, n)), changed[0])
             wants_named = _is_named(dimension, nearest)
