@@ -7,13 +7,14 @@ from html import escape
 from xml.etree import ElementTree as ET
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from lxml import etree
 
 import kivvet
 from kivvet.core.adopt.decision_tables import NAMESPACE, read_decisions, write_decisions
 from kivvet.core.adopt.feel import FeelError, condition_of, unary_tests
+from kivvet.core.check.check import findings_of
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.words.errors import DataError
 from kivvet.rule_table import value_of
@@ -98,6 +99,8 @@ def test_generated_tables_come_back_with_the_same_meaning(tmp_path_factory, rows
         missing={"k": "m"} if missing else {},
         otherwise={"k": "o"} if otherwise else {},
     )
+    # Rows that disagree stop whoever applies them: which of them wins is nothing to be kept.
+    assume(not any(one.kind in ("overlap", "conflict") and match == "one" for one in findings_of(table)))
     try:
         content = write_decisions([table])
         SCHEMA.assertValid(etree.fromstring(content))

@@ -175,7 +175,7 @@ def test_a_frame_is_judged_by_itself(tmp_path):
 def test_the_worst_pair_of_rows_that_meet_speaks_and_all_are_in_json():
     rows = [
         ["a", "b", "when", "y"],
-        ["", "", "a + b < 10", "p"],
+        ["", "", "a * b < 10", "p"],
         ["> 50", "", "", "q"],
         ["> 70", "", "", "r"],
     ]

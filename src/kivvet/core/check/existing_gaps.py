@@ -79,6 +79,8 @@ class ExistingGaps:
     def _widen(self, box: list[int], number: int) -> None:
         dimension, sought = self.space.dimensions[number], self.sought[number]
         here = box[number].bit_length() - 1
+        if not dimension.is_plain and here != dimension.missing:
+            sought &= dimension.present  # that an input is missing is said of the input
 
         def is_free(cells: int) -> bool:
             wider = [*box[:number], cells, *box[number + 1 :]]
@@ -101,6 +103,10 @@ class ExistingGaps:
             is_free(box[number] | 1 << cell)
 
     def _meets_a_row(self, box: Sequence[int]) -> bool:
+        box = [  # a comparison that is left out says nothing of missing values either
+            one.whole if not one.is_plain and cells == one.present else cells
+            for one, cells in zip(self.space.dimensions, box, strict=True)
+        ]
         rows = (1 << len(self.space.table.rows)) - 1
         for dimension, cells in zip(self.space.dimensions, box, strict=True):
             rows &= dimension.touching(cells)

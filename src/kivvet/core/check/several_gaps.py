@@ -131,7 +131,7 @@ class SeveralGaps:
             one.whole if is_free else cells
             for one, cells, is_free in zip(self.dimensions, shown, whole, strict=True)
         ]
-        if self.check.existing.tied is not None or not self.check.rows_meeting(held):
+        if not self._meets(held):
             return self.check.space.region(shown, whole)
         for with_missing in (True, False):
             narrow = [
@@ -140,9 +140,20 @@ class SeveralGaps:
                 else all_of
                 for one, cells, all_of in zip(self.dimensions, box, held, strict=True)
             ]
-            if not self.check.rows_meeting(narrow):
+            if not self._meets(narrow):
                 break
         return self.check.space.region(narrow, self.check.is_whole(narrow))
+
+    def _meets(self, box: Box) -> bool:
+        """Whether a row shares a place that exists with a box."""
+        rows = self.check.rows_meeting(box)
+        if self.check.existing.tied is None:
+            return bool(rows)
+        return any(
+            self.check.place_of([a & b for a, b in zip(box, self.check.boxes[row], strict=True)]).exists
+            is not False
+            for row in bits_of(rows)
+        )
 
     def step_hint(self, dimension: Dimension, cells: int) -> str:
         some = [dimension.cut.cells[cell] for cell in bits_of(cells) if cell != dimension.missing]

@@ -21,9 +21,7 @@ def values_of(tied: TiedColumns, place: FoundPlace) -> dict[str, Value | None] |
         if tied.forms[number] is not None:
             continue
         if not dimension.is_plain:
-            if dimension.masks[place.cells[number]] != dimension.free_rows:
-                return None
-            continue
+            return None
         values[dimension.about.name] = dimension.witness(place.cells[number])
     for name in tied.names_in_rows:
         fraction = place.values[name]
