@@ -40,6 +40,7 @@ CALLS = {
     "history": ["history"],
     "impact": ["impact"],
     "look": ["look"],
+    "mend": ["mend"],
     "pack": ["pack"],
     "pin": ["pin"],
     "refresh": ["refresh"],

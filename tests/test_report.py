@@ -462,6 +462,7 @@ def test_all_that_a_notebook_shows_has_a_form_that_is_well_nested(values):
     } - set(FORMS)
     assert missing == {
         "DoneAgain",
+        "Mends",
         "Merged",
         "Pins",
         "Several",

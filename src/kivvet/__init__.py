@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.history import RunTold as RunTold
     from kivvet.books.asks.history import TableVersion as TableVersion
     from kivvet.books.asks.live import Live as Live
+    from kivvet.books.asks.mend_table import Mends as Mends
     from kivvet.books.asks.merge_table import Merged as Merged
     from kivvet.books.asks.overview import DatasetListed as DatasetListed
     from kivvet.books.asks.overview import FormulaListed as FormulaListed
@@ -173,6 +174,7 @@ _HOMES = {
     "RuleTable": "kivvet.rule_table",
     "Several": "kivvet.core.words.printed",
     "Shares": "kivvet.core.run.shares",
+    "Mends": "kivvet.books.asks.mend_table",
     "Simpler": "kivvet.books.asks.simplify_table",
     "Subject": "kivvet.core.words.findings",
     "TableEdit": "kivvet.books.asks.edit_table",
@@ -241,6 +243,7 @@ __all__ = [
     "LastRun",
     "Live",
     "Look",
+    "Mends",
     "Merged",
     "Move",
     "MovedRow",

@@ -22,7 +22,7 @@ _LONGEST_NAME = 200  # of a file, in messages
 _STEPS = {
     "Start": ("new", "demo", "list"),
     "Look at data": ("add", "look", "formula"),
-    "Draft and check rules": ("draft", "adopt", "check", "compare", "simplify"),
+    "Draft and check rules": ("draft", "adopt", "check", "compare", "simplify", "mend"),
     "Apply": ("apply", "unmatched", "shares"),
     "Read the result": ("show", "summary", "chart", "explain"),
     "Change, and follow": ("impact", "status", "refresh", "watch"),
@@ -39,6 +39,7 @@ _WRITING = (
     "adopt",
     "add",
     "simplify",
+    "mend",
     "review",
     "import",
     "pin",

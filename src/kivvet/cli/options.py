@@ -142,6 +142,7 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--long": Word("One line for each value of each mapping."),
         "--formulas": Word("Formulas of a sheet that give the same, beside cells for the inputs."),
         "--write": Word("Write it into the file; without this it is only shown."),
+        "--offer": Word("With --write: which of the offers, counted from 1.", "N"),
         "--save-as": Word("Keep it in the book as a summary of that name.", "NAME"),
         "--wanted": Word("Also the least change of inputs that gives this result.", "CLASS"),
         "--as-example": Word("Keep it as an example of the table, which must come out so from now on."),

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.adopted import RulesAdopted
     from kivvet.books.asks.draft_table import Drafted
     from kivvet.books.asks.edit_table import TableEdit
+    from kivvet.books.asks.mend_table import Mends
     from kivvet.books.asks.simplify_table import Simpler
     from kivvet.books.asks.try_formula import Trial
     from kivvet.core.draft.look import Look
@@ -204,6 +205,28 @@ class Drafting(OpenedBook):
         from kivvet.books.asks.simplify_table import simplify_in_book
 
         return simplify_in_book(self._opened, table, writes=write, budget=budget)
+
+    def mend(self, table: str, *, write: bool = False, offer: int = 1) -> Mends:
+        """Return the fewest changes of a table after which all its examples and promises hold.
+
+        Parameters
+        ----------
+        table : str
+        write : bool
+            Whether an offer is written; lines that stay are as they were. The book has to be opened again to use it.
+        offer : int
+            Which, counted from 1.
+
+        Raises
+        ------
+        BookError
+            If there is no such table or offer, or its rows stand in a way in which they cannot be changed one by one.
+        DataError
+            If it is a lookup, or lets every row count.
+        """
+        from kivvet.books.asks.mend_table import mend_in_book
+
+        return mend_in_book(self._opened, table, writes=write, offer=offer)
 
     def draft(
         self,

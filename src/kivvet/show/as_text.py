@@ -24,6 +24,7 @@ _PRINTERS: dict[str, tuple[str, str, dict[str, Any]]] = {
     "RulesAdopted": ("adopted", "print_adopted", {}),
     "RulesIn": ("rules_workbook", "print_imported", {}),
     "Shares": ("shares", "print_shares", {}),
+    "Mends": ("mended", "print_mends", {}),
     "Simpler": ("simpler", "print_simpler", {}),
     "TableReview": ("review", "print_review", {}),
 }
