@@ -261,13 +261,18 @@ class RuleTable(ShownInNotebooks):
         """
         from kivvet.core.check.box_search import DEFAULT_BUDGET
         from kivvet.core.compare.compare import compare_tables
+        from kivvet.core.promises.decide import promises_apart
         from kivvet.core.run.examples import examples_apart
 
         steps = DEFAULT_BUDGET if budget is None else budget
         made = compare_tables(
             against._table, self._table, names=("before", "now"), budget=steps, shared=shared
         )
-        return replace(made, examples=examples_apart(against._table, self._table))
+        return replace(
+            made,
+            examples=examples_apart(against._table, self._table),
+            promises=promises_apart(against._table, self._table),
+        )
 
     def same_meaning(self, other: RuleTable, *, budget: int | None = None) -> bool:
         """Return whether another table gives the same results for all values, however it is written.

@@ -39,6 +39,8 @@ def print_comparison(out: Console, made: Comparison) -> None:
     _print_data(out, made)
     for one in made.examples:
         print_columns(out, [("", "", 2), ("example", "yellow", 9)], f"tells them apart: {one}")
+    for one in made.promises:
+        print_columns(out, [("", "", 2), ("promise", "yellow", 9)], one.removeprefix("promise "))
 
 
 def _print_changes(out: Console, word: str, changes: Sequence[Change]) -> None:

@@ -77,6 +77,8 @@ def _print_explanation(out: Console, one: Explanation) -> None:
         )
     for number, change in enumerate(one.nearest):
         _line(out, "" if number else "nearest", "cyan", f"{change.change} would give {change.results}")
+    for number, text in enumerate(one.promises):
+        _line(out, "" if number else "promised", "", text)
     if one.wanted is not None:
         for number, text in enumerate([*map(str, one.wanted.ways), *filter(None, [one.wanted.note])]):
             _line(

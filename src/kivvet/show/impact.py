@@ -57,6 +57,8 @@ def _print_table(out: Console, one: Comparison) -> None:
         )
     for example in one.examples:
         print_columns(out, [("", "", 6), ("example ", "yellow", 8)], f"tells them apart: {example}")
+    for promise in one.promises:
+        print_columns(out, [("", "", 6), ("promise ", "yellow", 8)], promise.removeprefix("promise "))
 
 
 def _print_dataset(out: Console, one: DatasetImpact) -> None:

@@ -22,6 +22,7 @@ from kivvet.core.check.box_search import DEFAULT_BUDGET
 from kivvet.core.columns.column import Column
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.compare.comparison import Comparison
+from kivvet.core.promises.decide import promises_apart
 from kivvet.core.run.differing import differing
 from kivvet.core.run.examples import examples_apart
 from kivvet.core.run.found_regions import FoundRegions
@@ -56,7 +57,7 @@ def compare_in_book(
     names = (called, "now")
     steps = DEFAULT_BUDGET if budget is None else budget
     made = compare_tables(old, table, names=names, budget=steps, shared=shared)
-    made = replace(made, examples=examples_apart(old, table))
+    made = replace(made, examples=examples_apart(old, table), promises=promises_apart(old, table))
     if not data or made.is_same:
         return made
     return _CountedChanges(book, made, replace(old, name=name), table).result(on_rows)

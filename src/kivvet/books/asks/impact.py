@@ -29,6 +29,7 @@ from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.compare.standing import Rewritten, rewritten
 from kivvet.core.formulas.formula import Formula
+from kivvet.core.promises.decide import promises_apart
 from kivvet.core.read.meaning import table_fingerprint
 from kivvet.core.run.examples import examples_apart
 from kivvet.core.run.impact import ColumnImpact, ColumnTally, DatasetImpact, Impact
@@ -167,7 +168,10 @@ class _Versions:
     def told(self, name: str, past: Table) -> Comparison:
         """Return that with the examples that tell the two apart."""
         made = self.compared(name, past)
-        return made if made.is_same else replace(made, examples=examples_apart(past, self.book.tables[name]))
+        now = self.book.tables[name]
+        if made.is_same:
+            return made
+        return replace(made, examples=examples_apart(past, now), promises=promises_apart(past, now))
 
     def of(self, dataset: Dataset) -> OtherRules:
         """Return the rules for a dataset as they were."""

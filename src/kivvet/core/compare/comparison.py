@@ -154,6 +154,8 @@ class Comparison(Printed):
         Regions that differ beyond those listed; None where it is not known how many.
     examples : tuple of str
         The examples kept with the table that tell the two apart.
+    promises : tuple of str
+        The promises kept with it that one of the two breaks.
     rows_read : mapping of str to int
         The data that was looked at: by dataset the rows.
     rows_changed : int or None
@@ -172,6 +174,7 @@ class Comparison(Printed):
     is_settled: bool = True
     n_more: int | None = 0
     examples: tuple[str, ...] = ()
+    promises: tuple[str, ...] = ()
     rows_read: Mapping[str, int] = field(default_factory=dict)
     rows_changed: int | None = None
     not_counted: Mapping[str, str] = field(default_factory=dict)
@@ -222,6 +225,7 @@ class Comparison(Printed):
             "forms": [one.as_dict() for one in self.forms],
             "not_compared": list(self.not_compared),
             "examples": list(self.examples),
+            "promises": list(self.promises),
             "rows_read": dict(self.rows_read),
             "rows_changed": self.rows_changed,
             "not_counted": dict(self.not_counted),

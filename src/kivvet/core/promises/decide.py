@@ -22,6 +22,7 @@ from kivvet.core.check.existing_places import Answer
 from kivvet.core.compare.versions import NOTHING, Given
 from kivvet.core.promises.result_space import ResultSpace
 from kivvet.core.promises.rising_pairs import RisingPairs
+from kivvet.core.read.promise_reader import PromiseError, read_promise
 from kivvet.core.space.boxes import bits_of
 from kivvet.core.space.make_axis import make_axis
 from kivvet.core.tables.inputs import Input, Output
@@ -48,6 +49,30 @@ def check_promises(table: Table, budget: int = DEFAULT_BUDGET) -> list[Finding]:
     if not table.promises or not table.is_complete or table.lookup is not None:
         return []
     return [one for promise in table.promises for one in _Promised(table, promise, budget).findings()]
+
+
+def promises_apart(old: Table, new: Table) -> tuple[str, ...]:
+    """Return the promises of two versions that one of them keeps and the other breaks, in words."""
+    told = []
+    for text in dict.fromkeys(one.text for one in (*old.promises, *new.promises)):
+        before, after = (_broken_by(table, text) for table in (old, new))
+        if before == "" and after:
+            told.append(f"{after}, which it was not")
+        elif before and after == "":
+            told.append(f'promise "{text}" is kept, which it was not')
+    return tuple(told)
+
+
+def _broken_by(table: Table, text: str) -> str | None:
+    """Return what is said of a promise that a table breaks, nothing where it keeps it; None where neither is known."""
+    if table.lookup is not None or not table.is_complete:
+        return None
+    try:
+        found = list(_Promised(table, read_promise(text, table), DEFAULT_BUDGET).findings())
+    except PromiseError:
+        return None
+    errors = [one.message for one in found if one.severity == "error"]
+    return errors[0] if errors else None if found else ""
 
 
 def is_kept(table: Table, promise: Promise, budget: int = DEFAULT_BUDGET) -> bool:
@@ -91,7 +116,9 @@ class _Promised(ResultSpace):
             )
             return
         if isinstance(promise, OrderPromise):
-            yield from self._order(promise, within)
+            names = [one.name for one in self.table.inputs]
+            for name in promise.inputs:
+                yield from self._order(promise, within, names.index(name))
         elif isinstance(promise, OccursPromise):
             yield from self._occurs(within)
         elif isinstance(promise, ResultPromise):
@@ -115,8 +142,7 @@ class _Promised(ResultSpace):
             message = f"is broken: {listed(never)} can never result"
             yield self._finding("error", message, "give it a row that can win, or take the class out")
 
-    def _order(self, promise: OrderPromise, within: list[list[int]]) -> Iterator[Finding]:
-        number = [one.name for one in self.table.inputs].index(promise.input)
+    def _order(self, promise: OrderPromise, within: list[list[int]], number: int) -> Iterator[Finding]:
         if self.existing.tied is not None or any(not one.is_plain for one in self.space.dimensions):
             yield from self._tied_order(promise, number)
             return
@@ -205,11 +231,12 @@ class _Promised(ResultSpace):
 
     def _tied_order(self, promise: OrderPromise, number: int) -> Iterator[Finding]:
         """Tell two rows that differ in an input alone, where statements or comparisons tie it to others."""
+        name = self.table.inputs[number].name
         pairs = RisingPairs(self.joint, self.table, number, self.budget)
         if not pairs.exist:
             yield self._finding(
                 "warning",
-                f"speaks of nothing: under what is given {promise.input} never rises alone",
+                f"speaks of nothing: under what is given {name} never rises alone",
                 "leave it out, or say it of another input",
             )
             return
@@ -235,7 +262,7 @@ class _Promised(ResultSpace):
             return
         if not pairs.is_exact:
             raise _OpenError("cannot be decided here where conditions are not linear")
-        yield self._turned_between(promise.input, [(self.side.at(rows), values) for rows, values in found])
+        yield self._turned_between(name, [(self.side.at(rows), values) for rows, values in found])
 
     def _turned_between(self, name: str, ends: list[tuple[Given, Mapping[str, str]]]) -> Finding:
         others = ", ".join(f"{key} = {value}" for key, value in ends[0][1].items() if key != name)

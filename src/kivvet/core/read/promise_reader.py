@@ -5,7 +5,7 @@
     [where ...,] OUTPUT is at least CLASS   (at most, by the order of the classes)
     [where ...,] OUTPUT means WORD          (the classes of that meaning)
     every class of OUTPUT can occur
-    as INPUT rises, OUTPUT never falls      (never rises)
+    as INPUT rises, OUTPUT never falls      (never rises; as INPUT and INPUT rise)
 
 A condition begins with ``<``, ``<=``, ``>`` or ``>=``, or with ``is``: ``ph is 6.5 to 8.5``, ``method is PR | KN``.
 """
@@ -26,7 +26,10 @@ from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 
 _NAME = r"""(?:"[^"]+"|[^\s",<>=]+)"""
-_ORDER = re.compile(rf"as (?P<input>{_NAME}) rises, (?P<output>{_NAME}) never (?P<way>falls|rises)")
+_ORDER = re.compile(
+    rf"as (?P<inputs>{_NAME}(?: and {_NAME})*) rises?, (?P<output>{_NAME}) never (?P<way>falls|rises)"
+)
+_NAMES = re.compile(rf"({_NAME})(?: and )?")
 _OCCURS = re.compile(rf"every class of (?P<output>{_NAME}) can occur")
 _BEGINS = r"(?:is |means |<|>)"
 _WHERE = re.compile(rf"where (?P<asked>.+?), (?P<result>{_NAME} ?{_BEGINS}.+)", re.S)
@@ -64,13 +67,16 @@ def read_promise(text: str, table: Table, place: Place | None = None) -> Promise
     inputs, outputs = table.inputs, table.outputs
     said = " ".join(text.split())
     if found := _ORDER.fullmatch(said):
-        about, output = _named(found["input"], inputs, "input"), _named(found["output"], outputs, "output")
-        if about.type in ("text", "boolean"):
-            raise PromiseError(
-                f"{about.name} is {about.type}, which does not rise", "name a number or a date", "type"
-            )
+        rising = [_named(name, inputs, "input") for name in _NAMES.findall(found["inputs"])]
+        output = _named(found["output"], outputs, "output")
+        for about in rising:
+            if about.type in ("text", "boolean"):
+                raise PromiseError(
+                    f"{about.name} is {about.type}, which does not rise", "name a number or a date", "type"
+                )
         _need_order(output)
-        return OrderPromise(text, output.name, about.name, found["way"] == "rises", place=place)
+        names = tuple(dict.fromkeys(about.name for about in rising))
+        return OrderPromise(text, output.name, names, found["way"] == "rises", place=place)
     if found := _OCCURS.fullmatch(said):
         return OccursPromise(text, _named(found["output"], outputs, "output").name, place=place)
     asked: dict[str, Condition] = {}

@@ -21,12 +21,16 @@ from kivvet.core.classify.input_coder import InputCoder, RowSets
 from kivvet.core.columns.column import Column, arrow_from_column, column_from_arrow, missing_mask
 from kivvet.core.space.boxes import Dimension, Space, bits_of
 from kivvet.core.space.lookup_index import parts_of_row
+from kivvet.core.space.make_axis import make_axis
 from kivvet.core.space.region_text import write_asked, write_results
 from kivvet.core.space.table_space import axes_of, row_regions
+from kivvet.core.tables.inputs import Input
 from kivvet.core.tables.table import UNFINISHED, WHEN, Computed, Result, Table
+from kivvet.core.words.conditions import Condition, Equals
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.printed import ShownInNotebooks
+from kivvet.core.words.promises import ResultPromise
 from kivvet.core.words.regions import HIGH, LOW, Cut, Interval, Region
 from kivvet.core.words.values import Value, write_decimal, write_plain, write_value
 
@@ -105,6 +109,8 @@ class Explanation(ShownInNotebooks):
         Those of the columns that have no value; a text may be "missing" too.
     wanted : Wanted or None
         Where a result was asked for, the least change that gives it.
+    promises : tuple of str
+        The promises about results that speak of these values.
     """
 
     table: str
@@ -117,6 +123,7 @@ class Explanation(ShownInNotebooks):
     note: str = ""
     without: tuple[str, ...] = ()
     wanted: Any = None
+    promises: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         got = ", ".join(f"{name} = {write_plain(value)}" for name, value in self.results.items())
@@ -142,6 +149,7 @@ class Explanation(ShownInNotebooks):
             "nearest": [one.as_dict() for one in self.nearest],
             "note": self.note,
             "without": list(self.without),
+            "promises": list(self.promises),
             **({} if self.wanted is None else {"wanted": self.wanted.as_dict()}),
         }
 
@@ -194,7 +202,30 @@ def explain_columns(table: Table, columns: Mapping[str, Column]) -> Explanation:
     without = tuple(
         name for name, one in columns.items() if name in table.deciding_reads and missing_mask(one)[0]
     )
-    return replace(_explain_columns(table, columns), without=without)
+    return replace(_explain_columns(table, columns), without=without, promises=_promised(table, columns))
+
+
+def _promised(table: Table, columns: Mapping[str, Column]) -> tuple[str, ...]:
+    """Return the promises about results whose conditions a row of data meets."""
+    inputs = {about.name: about for about in table.inputs}
+    return tuple(
+        promise.text
+        for promise in table.promises
+        if isinstance(promise, ResultPromise)
+        and all(_meets(inputs[name], columns[name], asked) for name, asked in promise.asked.items())
+    )
+
+
+def _meets(about: Input, column: Column, asked: Condition) -> bool:
+    if missing_mask(column)[0]:
+        return make_axis(about, [asked]).region(asked).missing
+    value = arrow_from_column(column)[0].as_py()
+    if isinstance(value, float):
+        if not math.isfinite(value):
+            return False
+        value = Decimal(repr(value))
+    axis = make_axis(about, [asked, Equals(value)])
+    return any((axis.region(Equals(value)) & axis.region(asked)).bands)
 
 
 def _explain_columns(table: Table, columns: Mapping[str, Column]) -> Explanation:

@@ -54,14 +54,15 @@ class OccursPromise(Promise):
 
 @dataclass(frozen=True)
 class OrderPromise(Promise):
-    """As an input rises, and all others stay, a result never falls, or never rises: ``as oxygen rises, status never falls``.
+    """As inputs rise, and all others stay, a result never falls, or never rises: ``as oxygen rises, status never falls``.
 
     Attributes
     ----------
-    input : str
+    inputs : tuple of str
+        Each rises by itself: so does any way in which several of them rise at once.
     is_falling : bool
         Whether it is never to rise.
     """
 
-    input: str = ""
+    inputs: tuple[str, ...] = ()
     is_falling: bool = False
