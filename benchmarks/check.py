@@ -41,6 +41,7 @@ def figures() -> None:
 def measure(kind: str, n_rows: int, n_inputs: int) -> str:
     """Return the figures of one table as text."""
     from kivvet.core.check.check import check_table
+    from kivvet.core.check.several_gaps import SeveralGaps
     from kivvet.core.check.several_inputs import BoxCheck
 
     boxes = (partitioned if kind == "partitioned" else random_boxes)(n_rows, n_inputs)
@@ -49,7 +50,7 @@ def measure(kind: str, n_rows: int, n_inputs: int) -> str:
     for match in ways:
         table = table_of(boxes, match)
         start = time.perf_counter()
-        list(BoxCheck(table).gaps())
+        list(SeveralGaps(BoxCheck(table)).findings())
         gaps = time.perf_counter() - start
         start = time.perf_counter()
         found = check_table(table)
