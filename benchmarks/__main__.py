@@ -27,6 +27,7 @@ from benchmarks import (
     pipelines,
     rules,
     startup,
+    tied_inputs,
     workbooks,
 )
 from benchmarks.runner import print_machine, run
@@ -57,6 +58,7 @@ FIGURES = {
     "national": national.figures,
     "pipelines": pipelines.figures,
     "startup": startup.figures,
+    "tied_inputs": tied_inputs.figures,
 }  # without a contender
 
 

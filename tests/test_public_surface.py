@@ -51,6 +51,7 @@ PLAIN = {
     "Path",
     "FrameT",
     "DataFrame",
+    "RecordBatchReader",
     "Iterator",
     "Sequence",
     "Callable",

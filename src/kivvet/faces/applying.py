@@ -13,6 +13,8 @@ from kivvet.faces.opened import OpenedBook, names_of
 if TYPE_CHECKING:
     from threading import Event
 
+    import pyarrow as pa
+
     from kivvet.books.asks.live import Live
     from kivvet.books.asks.review_forms import ReviewForm
     from kivvet.books.asks.unmatched import Unmatched
@@ -195,6 +197,37 @@ class Applying(OpenedBook):
         from kivvet.books.asks.apply_to_frame import apply_to_frame
 
         return apply_to_frame(self._opened, frame, columns, where=where, with_report=False).frame
+
+    def apply_batches(
+        self, source: Any, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None
+    ) -> pa.RecordBatchReader:
+        """Return a stream of Arrow with new columns, made batch by batch as it is read; no more is held than that takes.
+
+        Parameters
+        ----------
+        source : pyarrow.dataset.Dataset or Scanner, pyarrow.RecordBatchReader, pyarrow.Table, a frame
+            Or anything with the stream interface of Arrow (``__arrow_c_stream__``), such as a cursor of a database. What has
+            a schema and batches, or a length, can be read again; all else is read once.
+        columns, where
+            As of `apply`.
+
+        Returns
+        -------
+        pyarrow.RecordBatchReader
+            The columns of the source, then the new ones; codes into classes are of 32 bits. Formulas that look at other rows
+            read the source twice.
+
+        Raises
+        ------
+        TableError
+            If the tables used have errors, or a name is not found.
+        DataError
+            If it is no stream, a column is of a type the tables do not read, or a formula looks at other rows and the source
+            can be read only once.
+        """
+        from kivvet.books.asks.apply_to_frame import apply_to_stream
+
+        return apply_to_stream(self._opened, source, columns, where=where)
 
     def live(
         self,
