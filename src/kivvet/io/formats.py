@@ -17,6 +17,7 @@ from kivvet.core.words.wording import shown_path
 from kivvet.io import csv_source, csv_target, other_files, parquet_files
 from kivvet.io.csv_lines import line_of_headings
 from kivvet.io.csv_records import LinesOfRows
+from kivvet.io.lakes.lake import ENDING, is_lake
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote, Target, WriteOptions
 
 
@@ -96,6 +97,30 @@ def _begin_workbook(path: Path, target: Path, schema: pa.Schema, options: WriteO
     from kivvet.io.workbook_target import WorkbookTarget
 
     return WorkbookTarget(path, target, schema, options)
+
+
+def _open_lake(path: Path, options: ReadOptions) -> Source:
+    from kivvet.io.lakes.lake_source import LakeSource
+
+    return LakeSource(path, options)
+
+
+def _begin_lake(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target:
+    from kivvet.io.lakes.lake_target import begin
+
+    return begin(path, target, schema, options)
+
+
+def _extend_lake(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target | None:
+    from kivvet.io.lakes.lake_target import extend
+
+    return extend(path, target, schema, options)
+
+
+def _records_of_lake(path: Path) -> tuple[list[Any], str | None]:
+    from kivvet.io.lakes.lake_target import kept_records
+
+    return kept_records(path)
 
 
 def open_written(path: Path, options: WriteOptions) -> Source:
@@ -179,9 +204,20 @@ FORMATS: tuple[Format, ...] = (
     ),
 )
 
+#: A folder with a log of its own, whatever its name.
+LAKE = Format(
+    "lake",
+    (ENDING,),
+    _open_lake,
+    _begin_lake,
+    _records_of_lake,
+    keeps_types=True,
+    extend=_extend_lake,
+)
+
 
 def _endings(can: Callable[[Format], object]) -> tuple[str, ...]:
-    return tuple(ending for each in FORMATS if can(each) for ending in each.endings)
+    return tuple(ending for each in (*FORMATS, LAKE) if can(each) for ending in each.endings)
 
 
 #: The endings of sources, of targets, of files of a lookup's rows, and of text with rows of conditions.
@@ -197,6 +233,8 @@ def format_of(path: Path) -> Format | None:
     """Return the format of a file by the ending of its name; None where it is none of ours."""
     name = path.name.lower()
     found = [(ending, each) for each in FORMATS for ending in each.endings if name.endswith(ending)]
+    if not found and is_lake(path):
+        return LAKE
     return max(found, key=lambda pair: len(pair[0]))[1] if found else None
 
 

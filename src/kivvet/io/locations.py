@@ -13,8 +13,9 @@ import pyarrow as pa
 from kivvet.core.words.wording import shown_path
 from kivvet.io.databases.places import InDatabase, Location
 from kivvet.io.files import FileMarks, replacing
-from kivvet.io.formats import Format, format_of, open_source, target_format
+from kivvet.io.formats import LAKE, Format, format_of, open_source, target_format
 from kivvet.io.formats import open_written as open_written_file
+from kivvet.io.lakes.lake import holds_lake
 from kivvet.io.source_and_target import ReadOptions, Source, Target, WriteOptions
 
 #: What a table of a database can do, as a format of files says it.
@@ -53,7 +54,12 @@ def is_there(location: Location) -> bool:
         from kivvet.io.databases.engines import engine_of
 
         return bool(location.query) or engine_of(location.database).has_table(location)
-    return location.is_file()
+    return holds_lake(location) if is_a_lake(location) else location.is_file()
+
+
+def is_a_lake(location: Location) -> bool:
+    """Whether it is a table of a lake, a folder."""
+    return not isinstance(location, InDatabase) and format_of(location) is LAKE
 
 
 def open_location(location: Location, options: ReadOptions | None = None) -> Source:
@@ -80,7 +86,13 @@ def open_written(location: Location, options: WriteOptions) -> Source:
 
 def marks_of(location: Location) -> FileMarks | None:
     """Return the marks that change when a file does; of a place in a database always the same, since it is asked anew."""
-    return FileMarks(0, 0, 0) if isinstance(location, InDatabase) else FileMarks.of(location)
+    if isinstance(location, InDatabase):
+        return FileMarks(0, 0, 0)
+    if is_a_lake(location):
+        from kivvet.io.lakes.lake_source import marks_of_lake
+
+        return marks_of_lake(location)
+    return FileMarks.of(location)
 
 
 @contextmanager
@@ -93,6 +105,9 @@ def replacing_at(location: Location) -> Iterator[Path]:
 
         with writing_to(location):
             yield Path(location.shown)
+        return
+    if is_a_lake(location):  # whose files lie beside those that count, until one commit
+        yield location
         return
     with replacing(location) as part:
         yield part
@@ -125,7 +140,7 @@ def records_at(location: Location) -> tuple[list[Any], str | None] | None:
 
         return kept_records(location) if is_there(location) else None
     known = format_of(location)
-    if known is None or known.kept_records is None or not location.is_file():
+    if known is None or known.kept_records is None or not is_there(location):
         return None
     return known.kept_records(location)
 

@@ -304,6 +304,14 @@ COLOURS = b"kivvet_colours"
 Seal = Callable[[str], Mapping[str, Any]]
 
 
+class TellsSince(ABC):
+    """A source that knows itself what became of it."""
+
+    @abstractmethod
+    def said_since(self, then: GrownFrom) -> str:
+        """Return how it differs from what it was, in words."""
+
+
 class Target(ABC):
     """A file that is being written beside the one that it will replace."""
 

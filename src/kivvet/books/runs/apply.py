@@ -58,6 +58,7 @@ from kivvet.io.locations import (
     format_to,
     holds_sheets,
     identity_of,
+    is_there,
     make_ready,
     open_location,
     replacing_at,
@@ -244,7 +245,7 @@ def _rows_that_came(book: OpenBook, prepared: Prepared, target: Location, on_row
     """Return the work of making the rows only that came at the end of the source; None where it is not certain that all
     others stand.
     """
-    if not isinstance(target, Path) or not target.is_file():
+    if not isinstance(target, Path) or not is_there(target):
         return None  # a database is filled anew
     found = rows_that_came(book, prepared, target)
     if found is None:

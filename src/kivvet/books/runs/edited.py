@@ -25,7 +25,7 @@ from kivvet.core.words.wording import count, listed
 from kivvet.io.csv_target import as_text
 from kivvet.io.databases.places import InDatabase, Location
 from kivvet.io.frame_source import FrameSource
-from kivvet.io.locations import open_written
+from kivvet.io.locations import is_a_lake, open_written
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
@@ -62,8 +62,10 @@ def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
             return Edits()
         again = as_then(book, dataset, record)
         with tempfile.TemporaryDirectory() as folder:
-            is_file = isinstance(dataset.target, Path)
-            written = Path(folder) / (dataset.target.name if is_file else "as_it_was.parquet")
+            name = "as_it_was.parquet"  # of what lies in a database, or in a lake
+            if isinstance(dataset.target, Path) and not is_a_lake(dataset.target):
+                name = dataset.target.name
+            written = Path(folder) / name
             beside = written.with_name(f"part.{written.name}")
             report, _ = again.write(written, beside)
             beside.replace(written)

@@ -20,7 +20,7 @@ from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, listed
 from kivvet.io.databases.places import Location
 from kivvet.io.locations import format_to, open_written
-from kivvet.io.source_and_target import GrownFrom, PartState, Source
+from kivvet.io.source_and_target import GrownFrom, PartState, Source, TellsSince
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -48,6 +48,8 @@ def source_change(record: Record, source: Source) -> str:
         return (
             f"what it sums up changed: {source.below.name}, {listed(what, 6) if what else 'how it is read'}"
         )
+    if isinstance(source, TellsSince):
+        return f"the source {source.shown_name} {source.said_since(grown_from(record))}"
     then = {str(part.get("name")): part for part in record.parts if isinstance(part, Mapping)}
     rest = source.rows_since(grown_from(record))
     if rest is not None and not then:
