@@ -60,8 +60,8 @@ if TYPE_CHECKING:
     from kivvet.core.run.cross_table import Cell as Cell
     from kivvet.core.run.cross_table import CrossTable as CrossTable
     from kivvet.core.run.cross_table import Label as Label
-    from kivvet.core.run.explain import Explanation as Explanation
-    from kivvet.core.run.explain import Verdict as Verdict
+    from kivvet.core.run.explanation import Explanation as Explanation
+    from kivvet.core.run.explanation import Verdict as Verdict
     from kivvet.core.run.impact import ColumnImpact as ColumnImpact
     from kivvet.core.run.impact import DatasetImpact as DatasetImpact
     from kivvet.core.run.impact import Impact as Impact
@@ -134,7 +134,7 @@ _HOMES = {
     "Drafted": "kivvet.books.asks.draft_table",
     "Example": "kivvet.core.words.examples",
     "ExampleAdded": "kivvet.books.asks.add_example",
-    "Explanation": "kivvet.core.run.explain",
+    "Explanation": "kivvet.core.run.explanation",
     "Fall": "kivvet.core.run.shares",
     "Finding": "kivvet.core.words.findings",
     "Formula": "kivvet.core.formulas.formula",
@@ -185,7 +185,7 @@ _HOMES = {
     "Unmatched": "kivvet.books.asks.unmatched",
     "UnopenableError": "kivvet.core.words.errors",
     "Use": "kivvet.books.asks.overview",
-    "Verdict": "kivvet.core.run.explain",
+    "Verdict": "kivvet.core.run.explanation",
     "WatchRound": "kivvet.books.runs.watch",
     "counting_rows": "kivvet.show.progress",
     "draft": "kivvet.on_frames",

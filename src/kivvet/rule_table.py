@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from kivvet.core.compare.comparison import Comparison
     from kivvet.core.draft.from_examples import DraftReport
     from kivvet.core.picture.of_table import TableChart
-    from kivvet.core.run.explain import Explanation
+    from kivvet.core.run.explanation import Explanation
     from kivvet.core.run.reports import Applied
     from kivvet.draw.chart import Chart
 

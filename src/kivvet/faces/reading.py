@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from kivvet.books.asks.overview import Overview, Use
     from kivvet.books.asks.rows import RowsShown
     from kivvet.core.run.cross_table import CrossTable, Share
-    from kivvet.core.run.explain import Explanation
+    from kivvet.core.run.explanation import Explanation
     from kivvet.core.run.shares import Shares
     from kivvet.draw.chart import Chart
 

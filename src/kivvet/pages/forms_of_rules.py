@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from kivvet.books.runs.refresh import Refreshed
     from kivvet.books.runs.status import DatasetStatus
     from kivvet.core.compare.comparison import Comparison
-    from kivvet.core.run.explain import Explanation
+    from kivvet.core.run.explanation import Explanation
     from kivvet.core.run.impact import DatasetImpact, Impact
     from kivvet.core.words.findings import Report
     from kivvet.pages.report import BookReport

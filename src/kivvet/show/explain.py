@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.run.explain import Explanation, Verdict
+from kivvet.core.run.explanation import Explanation, Verdict
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.show.terminal import print_columns

@@ -17,7 +17,7 @@ from kivvet.books.files.toml_places import TomlPlaces
 from kivvet.books.files.toml_rows import with_row_added
 from kivvet.core.read.examples import NOTE
 from kivvet.core.read.table_text import result_text
-from kivvet.core.run.explain import Explanation
+from kivvet.core.run.explanation import Explanation
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.places import Place

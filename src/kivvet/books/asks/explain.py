@@ -18,7 +18,8 @@ from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import convert_text, expected, fitting_types
 from kivvet.core.columns.field_form import PLAIN, FieldForm
 from kivvet.core.run.execution import Execution
-from kivvet.core.run.explain import Explanation, explain_columns
+from kivvet.core.run.explain import explain_columns
+from kivvet.core.run.explanation import Explanation
 from kivvet.core.run.least_change import with_wanted
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step

@@ -19,7 +19,8 @@ from kivvet.core.columns.column import Column, arrow_from_column, missing_mask
 from kivvet.core.linear.linear_forms import OF_SIGN, Linear, Statement
 from kivvet.core.linear.tied_values import values_of
 from kivvet.core.promises.result_space import ResultSpace
-from kivvet.core.run.explain import Explanation, cells_of_values
+from kivvet.core.run.explain import cells_of_values
+from kivvet.core.run.explanation import Explanation
 from kivvet.core.space.boxes import bits_of
 from kivvet.core.space.region_text import write_asked
 from kivvet.core.tables.inputs import Output
