@@ -136,6 +136,29 @@ class Dimension:
             self.test is None or self.test.compared is None
         )
 
+    def edges(self) -> list[Value]:
+        """Return the values of the domain that tell its cells apart: where each begins and ends, and one within it."""
+        found: dict[Value, None] = {}
+        for cell in self.cut.cells:
+            if not cell.in_domain:
+                continue
+            for end in (cell.low, cell.high):
+                value = (
+                    None
+                    if end in (LOW, HIGH)
+                    else self.axis.witness(cell.band, (0, end[1], 0), (0, end[1], 1))
+                )
+                if value is not None and any(
+                    one.in_domain
+                    and one.band == cell.band
+                    and one.low < (0, end[1], 1)
+                    and (0, end[1], 0) < one.high
+                    for one in self.cut.cells
+                ):
+                    found[value] = None
+            found[cell.witness] = None
+        return list(found)
+
     def touching(self, cells: int) -> int:
         """Return the rows that accept one of some cells."""
         rows = 0
