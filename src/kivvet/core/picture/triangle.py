@@ -13,7 +13,8 @@ from fractions import Fraction
 from itertools import pairwise
 from typing import Any
 
-from kivvet.core.linear.tied_columns import Line, TiedColumns, TiedForms, stated
+from kivvet.core.linear.form_lines import Line
+from kivvet.core.linear.tied_columns import TiedColumns, TiedForms, stated
 from kivvet.core.picture.paints import Paint
 from kivvet.core.picture.places import NEVER, Given, Places, in_order
 from kivvet.core.space.boxes import Space, bits_of
