@@ -17,6 +17,8 @@ from kivvet.core.space.boxes import Space
 
 #: Of the steps of a search over cells those that its questions about ties may take: each is far dearer.
 _OF_BUDGET = 8
+#: And how many more for each row: whether anything meets it takes a few.
+_STEPS_A_ROW = 20
 
 
 @dataclass(frozen=True)
@@ -49,7 +51,7 @@ class ExistingPlaces:
     def __init__(self, space: Space, budget: int) -> None:
         self.space = space
         self.tied = TiedColumns.of(space)
-        self.steps = Steps(max(1, budget // _OF_BUDGET))
+        self.steps = Steps(max(1, budget // _OF_BUDGET) + _STEPS_A_ROW * len(space.table.rows))
 
     def in_box(self, box: Sequence[int]) -> Answer:
         """Return whether a box, cells of each dimension as bits, holds a place of the domains that exists, as far as it takes

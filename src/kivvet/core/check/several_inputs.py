@@ -284,16 +284,15 @@ class BoxCheck(BoxRows):
             twin = first_with.setdefault(tuple(box), row)
             if self.is_empty[row]:
                 continue
-            witness = witness_in(self.space, self.place_in(box))
             before = (1 << row) - 1
             if twin != row and self.rows[twin].results == self.rows[row].results:
                 yield self.duplicate(row, twin, is_same=True)
                 continue
             if twin != row:
-                yield self.conflict(twin, row, witness)
+                yield self.conflict(twin, row, self._example_of(row))
                 continue
             if holding := self.rows_holding(box) & before:
-                yield self.never_wins(row, [next(bits_of(holding))], witness)
+                yield self.never_wins(row, [next(bits_of(holding))], self._example_of(row))
                 continue
             meeting = self.rows_meeting(box) & before
             if meeting.bit_count() < 2 and self.existing.tied is None:
@@ -301,7 +300,7 @@ class BoxCheck(BoxRows):
             search = self._cover_search(row, meeting, min(most_steps, steps_left))
             try:
                 if search.uncovered() is None:
-                    yield self.never_wins(row, list(bits_of(search.used)), witness)
+                    yield self.never_wins(row, list(bits_of(search.used)), self._example_of(row))
                 elif meeting and self.existing.tied is not None:
                     yield from self._covered_by_ties(row, meeting)
             except BudgetSpentError:
@@ -312,6 +311,10 @@ class BoxCheck(BoxRows):
             yield self.not_settled(
                 f"whether earlier rows cover all of {_row_or_rows(numbers)} {listed(numbers)}", unproven
             )
+
+    def _example_of(self, row: int) -> dict[str, str]:
+        """Return values that a row holds; where computed inputs are asked they are sought, which takes its time."""
+        return witness_in(self.space, self.place_in(self.boxes[row]))
 
     def _cover_search(self, row: int, earlier: int, most_steps: int) -> CoverSearch:
         masks = [
@@ -336,8 +339,7 @@ class BoxCheck(BoxRows):
         if answer.exists:
             return
         by, missing = list(bits_of(used)), answer.missing
-        witness = witness_in(self.space, self.place_in(self.boxes[row]))
-        made = self.never_wins(row, by, witness, **({"severity": "note"} if missing else {}))
+        made = self.never_wins(row, by, self._example_of(row), **({"severity": "note"} if missing else {}))
         yield replace(made, message=made.message + _unless(missing)) if missing else made
 
 
