@@ -159,3 +159,30 @@ def test_a_lookup_is_not_mended(river, run):
     told = run("mend", "station", cwd=river)
     assert told.code == 1
     assert "is a lookup" in told.err
+
+
+CELLS = st.sampled_from(["", "", "< 2", "2 to 3", "> 3", "missing", "present", "not 2", "1 | 4"])
+TEXTS = st.sampled_from(["", "", "A*", "kit", "not kit", "kit | probe", "missing"])
+
+
+@settings(max_examples=80, deadline=None)
+@given(
+    rows=st.lists(st.tuples(CELLS, TEXTS, st.sampled_from(["", "x < z", "z IS NULL"]), st.sampled_from(["p", "q", ""])), min_size=1, max_size=5),
+    examples=st.lists(st.tuples(st.sampled_from(["", "1", "2", "3.5", "4"]), st.sampled_from(["", "kit", "probe", "Ab"]), st.sampled_from(["", "1", "3"]), st.sampled_from(["p", "q", "m", "o"])), min_size=1, max_size=6),
+    required=st.booleans(),
+    match=st.sampled_from(["one", "first"]),
+    ends=st.booleans(),
+)  # fmt: skip
+def test_examples_are_held_as_applying_the_table_holds_them(rows, examples, required, match, ends):
+    """The quick way, by which thousands of changes are tried, against the long one."""
+    from kivvet.core.draft.examples_held import ExamplesHeld
+    from kivvet.core.run.examples import run_examples
+
+    table = kivvet.RuleTable(
+        "t", {"x": {"type": "number", "required": required}, "s": "text"}, {"y": "text"},
+        [["x", "s", "when", "y"], *map(list, rows)], match=match,
+        examples=[["x", "s", "z", "y"], *map(list, examples)] if any(one[2] for one in rows) else [["x", "s", "y"], *([a, b, d] for a, b, _, d in examples)],
+        missing={"y": "m"} if ends else {}, otherwise={"y": "o"} if ends else {},
+    )._table  # fmt: skip
+    wanted = [place for place, one in enumerate(run_examples(table, table.examples)) if one.broken]
+    assert ExamplesHeld(table).wrong(table.rows) == wanted

@@ -15,11 +15,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from kivvet.core.check.check import findings_of
+from kivvet.core.draft.examples_held import ExamplesHeld
 from kivvet.core.promises.decide import promise_findings
 from kivvet.core.run.examples import ExampleRun, run_examples
 from kivvet.core.space.table_space import axes_of
 from kivvet.core.tables.inputs import Input
-from kivvet.core.tables.table import Row, Table
+from kivvet.core.tables.table import Computed, Row, Table
 from kivvet.core.words.conditions import (
     AllOf,
     AnyOf,
@@ -115,7 +116,8 @@ def mends(table: Table) -> list[Mended]:
             expected="a table of rows of which one decides",
             fix="change its rows by hand",
         )
-    start = _Tried(table, (), _n_wrong(table))
+    held = ExamplesHeld(table)
+    start = _Tried(table, (), _n_wrong(table, held))
     if not start.n_wrong:
         return []
     n_faults = _faults(table)
@@ -130,7 +132,7 @@ def mends(table: Table) -> list[Mended]:
                 seen.add(rows)
                 n_tried += 1
                 after = replace(table, rows=rows)
-                found.append(_Tried(after, (*tried.steps, change.said), _n_wrong(after)))
+                found.append(_Tried(after, (*tried.steps, change.said), _n_wrong(after, held)))
         right = [one for one in found if not one.n_wrong and not _faults(one.table) - n_faults]
         if right:
             offers = [Mended(one.table, one.steps, _cells(table, one.table)) for one in right]
@@ -139,12 +141,19 @@ def mends(table: Table) -> list[Mended]:
     return []
 
 
-def _n_wrong(table: Table) -> int:
-    """Return how many examples and promises do not hold; those of other examples are cheap to know, so they are asked first."""
-    runs = [one for one in run_examples(table, table.examples) if one.broken] if table.examples else []
-    if runs:
-        return len(runs) + len(table.promises)
-    return sum(one.severity == "error" for one in promise_findings(table))
+def _n_wrong(table: Table, held: ExamplesHeld) -> int:
+    """Return how many examples and promises do not hold: examples are cheap to know, so they are asked first, and once they seem to
+    hold as they are told.
+    """
+    is_worked_out = any(isinstance(one, Computed) for row in table.rows for one in row.results)
+    n_wrong = 0 if is_worked_out or not table.examples else len(held.wrong(table.rows))
+    if not n_wrong and table.examples:
+        n_wrong = sum(bool(one.broken) for one in run_examples(table, table.examples))
+    return (
+        n_wrong + len(table.promises)
+        if n_wrong
+        else sum(one.severity == "error" for one in promise_findings(table))
+    )
 
 
 def _faults(table: Table) -> Counter[str]:
@@ -294,21 +303,18 @@ def _bound_moved(table: Table, number: int, cut: Cut, value: Value, side: int) -
         return condition
 
     def made(rows: Sequence[Row]) -> tuple[Row, ...]:
-        return tuple(
-            replace(
-                row,
-                conditions=(
-                    *row.conditions[:number],
-                    moved(row.conditions[number]),
-                    *row.conditions[number + 1 :],
-                ),
-            )
-            for row in rows
-        )
+        return tuple(_with_condition(row, number, moved(row.conditions[number])) for row in rows)
 
     signs = ("<", "<=")
     was = f"{signs[cut[2]]} {axis.write_place(cut[1])}"
     return _Change(f"the bound {was} of {about.name} becomes {signs[side]} {write_value(value)}", made)
+
+
+def _with_condition(row: Row, number: int, condition: Condition) -> Row:
+    """Return a row that asks something else of an input; itself where that is the same."""
+    if condition == row.conditions[number]:
+        return row
+    return replace(row, conditions=(*row.conditions[:number], condition, *row.conditions[number + 1 :]))
 
 
 def _texts_moved(table: Table, run: ExampleRun) -> Iterator[_Change]:
@@ -349,9 +355,7 @@ def _text_moved(table: Table, number: int, value: str, out_of: Sequence[int], in
         for place, row in enumerate(rows):
             one = row.conditions[number]
             one = without(one) if place in out_of else added(one) if place == into else one
-            changed.append(
-                replace(row, conditions=(*row.conditions[:number], one, *row.conditions[number + 1 :]))
-            )
+            changed.append(_with_condition(row, number, one))
         return tuple(changed)
 
     return _Change(f"{about.name} = {write_value(value)} moves to row {table.rows[into].number}", made)

@@ -44,7 +44,7 @@ class ExampleRun:
     def broken(self) -> tuple[str, ...]:
         """The outputs that come out otherwise than expected."""
         return tuple(
-            name for name, value in self.example.expected.items() if not _is_same(value, self.got.get(name))
+            name for name, value in self.example.expected.items() if not is_same(value, self.got.get(name))
         )
 
     @property
@@ -71,8 +71,7 @@ def formula_example_findings(formula: Formula) -> tuple[Finding, ...]:
 
 def run_examples(table: Table, examples: Sequence[Example]) -> list[ExampleRun]:
     """Return what a table gives for examples, which may be those of another version of it."""
-    types = {name: None if about is None else about.type for name, about in table.reads.items()}
-    columns = _columns(types, examples)
+    columns = columns_of_examples(table, examples)
     if table.match == "every":
         return _run_every(table, examples, columns)
     reads = tuple(Read(name, name, from_source=True) for name in columns)
@@ -87,6 +86,12 @@ def run_examples(table: Table, examples: Sequence[Example]) -> list[ExampleRun]:
         )
         for place, one in enumerate(examples)
     ]
+
+
+def columns_of_examples(table: Table, examples: Sequence[Example]) -> dict[str, Column]:
+    """Return the values of examples as columns, by the names that a table reads."""
+    types = {name: None if about is None else about.type for name, about in table.reads.items()}
+    return _columns(types, examples)
 
 
 def _run_every(table: Table, examples: Sequence[Example], columns: Mapping[str, Column]) -> list[ExampleRun]:
@@ -133,7 +138,8 @@ def _numbers(values: Sequence[Any]) -> pa.Array:
     return pa.array([None if value is None else float(value) for value in values], pa.float64())
 
 
-def _is_same(expected: Any, got: Any) -> bool:
+def is_same(expected: Any, got: Any) -> bool:
+    """Whether a result is what an example expects."""
     if isinstance(got, list):
         texts = list(map(write_plain, got))
         said = [] if expected is None else [one.strip() for one in write_plain(expected).split(";")]
@@ -247,7 +253,7 @@ def examples_apart(old: Table, new: Table) -> tuple[str, ...]:
             changed = [
                 name
                 for name in after.got
-                if name in before.got and not _is_same(before.got[name], after.got[name])
+                if name in before.got and not is_same(before.got[name], after.got[name])
             ]
             parts = [f"{name} {_said(before.got[name])} -> {_said(after.got[name])}" for name in changed]
             if parts:
