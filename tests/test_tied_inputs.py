@@ -12,6 +12,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import kivvet
+from kivvet.core.linear.simplex import Simplex
 from tests.elimination import feasible
 
 SIGNS = {"<": operator.lt, "<=": operator.le, "=": operator.eq, ">=": operator.ge, ">": operator.gt, "<>": operator.ne}  # fmt: skip
@@ -289,6 +290,35 @@ def test_promises_are_kept_where_counting_all_whole_numbers_finds_so(parts, rank
     for one in report.of_kind("promise"):
         if "gives" in one.message and one.witness:
             assert point_of(one.witness, n) in held
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.data())
+def test_a_clash_of_bounds_is_proven_by_bounds_none_of_which_could_be_left_out(data):
+    """What the simplex says is held against elimination, both ways."""
+    n = data.draw(st.integers(1, 4))
+    forms = [tuple(int(i == k) for i in range(n)) for k in range(n)]
+    forms += data.draw(st.lists(st.tuples(*[st.integers(-4, 4)] * n), max_size=6))
+    low, high = {}, {}
+    for number in range(len(forms)):
+        at = data.draw(st.integers(-15, 15))
+        if data.draw(st.booleans()):
+            low[number] = at
+        if data.draw(st.booleans()):
+            high[number] = at + data.draw(st.integers(0, 12))
+    lines = {(k, -1): (tuple(-a for a in forms[k]), Fraction(-at), False) for k, at in low.items()}
+    lines |= {(k, 1): (forms[k], Fraction(at), False) for k, at in high.items()}
+    simplex = Simplex(forms, n)
+    clash = simplex.clash(low, high)
+    if clash is None:
+        point = [Fraction(value, simplex.scale) for value in simplex.point]
+        assert all(
+            sum(a * x for a, x in zip(line[0], point, strict=True)) <= line[1] for line in lines.values()
+        )
+        return
+    assert not feasible([lines[one] for one in clash], n)
+    for one in clash:
+        assert feasible([lines[other] for other in clash if other != one], n)
 
 
 PART = {"type": "number", "domain": "0 to 100", "required": True}
