@@ -13,7 +13,7 @@ import kivvet
 from tests.test_tied_inputs import TOP, tied_tables
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(tied_tables(), st.sampled_from(["one", "first"]), st.integers(0, 3), st.data())
 def test_as_few_inputs_change_as_counting_all_values_finds(parts, match, wanted, data):
     n, stated, rows = parts

@@ -35,7 +35,7 @@ def grid(bounds, limit, results):
     return [[*part, gives] for part, gives in zip(parts, results, strict=True)]
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(st.data())
 def test_one_damaged_bound_or_result_is_mended_by_one_change(data):
     bounds = sorted(data.draw(st.sets(st.integers(1, 19), min_size=1, max_size=3)))

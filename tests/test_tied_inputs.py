@@ -111,7 +111,7 @@ def found_of(table):
     )
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(tied_tables(), st.sampled_from(["one", "first"]))
 def test_whole_numbers_are_found_as_counting_all_of_them_finds(parts, match):
     n, stated, rows = parts
@@ -135,7 +135,7 @@ def test_whole_numbers_are_found_as_counting_all_of_them_finds(parts, match):
         assert {*one.rows[:2]} <= {*held[point_of(one.witness, n)]}
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(tied_tables())
 def test_numbers_are_found_as_elimination_finds(parts):
     """Held against the method of Fourier and Motzkin, over all ways in which bounds come out."""

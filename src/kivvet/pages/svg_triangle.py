@@ -31,7 +31,7 @@ def svg_of_triangle(picture: Triangle, name: str) -> str:
         drawing.line(*corner, *other, "border")
     for label, face, area in labels_of(picture):
         x, y = at(face.middle)
-        drawing.name_on(x, y + 4, label, face.given.paint, 2 * _SIDE * area**0.5)
+        drawing.name_on(x, y + 4, label, face.given.paint, 1.2 * _SIDE * area**0.5)
     for part, _, end, shown in ticks_of(picture):
         x, y = at(end)
         dx, dy, to = ((6, 4, "start"), (-6, 0, "end"), (2, 15, "middle"))[part]
