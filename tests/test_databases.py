@@ -263,7 +263,7 @@ def test_a_table_is_replaced_whole_or_not_at_all_and_only_if_it_is_ours(held, ru
     assert run("apply", "d", "--replace-edited", cwd=folder).code == 0
     assert len(held.run(asked)) == 3
     if held.engine == "postgresql":
-        held.run("DROP ROLE IF EXISTS looker", "CREATE ROLE looker", "GRANT SELECT ON made TO looker")
+        held.run("DROP ROLE IF EXISTS reader", "CREATE ROLE reader", "GRANT SELECT ON made TO reader")
         for hung, found in (
             (None, "SELECT COUNT(*) FROM pg_indexes WHERE indexname = 'by_k'"),
             (
@@ -282,8 +282,8 @@ def test_a_table_is_replaced_whole_or_not_at_all_and_only_if_it_is_ours(held, ru
             held.run(*(hung or "SELECT 1").split("; "))
             assert run("apply", "d", "--replace-edited", cwd=folder).code == 0, hung
             assert held.run(found)[0][0] == 1, hung
-            assert held.run("SELECT has_table_privilege('looker', 'made', 'SELECT')") == [(True,)]
-        held.run("DROP OWNED BY looker", "DROP ROLE looker")
+            assert held.run("SELECT has_table_privilege('reader', 'made', 'SELECT')") == [(True,)]
+        held.run("DROP OWNED BY reader", "DROP ROLE reader")
     if held.engine == "sqlite":
         assert held.run("SELECT name FROM sqlite_master WHERE type = 'index' AND name = 'by_k'") == [
             ("by_k",)

@@ -181,6 +181,16 @@ def test_a_folder_with_a_log_is_a_lake_whatever_its_name_and_columns_are_read_al
     assert made.code == 0, made.err
 
 
+def test_a_parted_lake_is_read_whatever_its_values_are(lake, run):
+    """Names of folders are quoted on disk, and once more in the log."""
+    parted = rows(0, 8).append_column("site", [["weir", "a b", "é/=", "50%", None, "x", "weir", "a b"]])
+    (lake / "book.toml").write_text(BOOK["book.toml"].replace("data/rows.delta", "data/parted.delta"))
+    deltalake.write_deltalake(lake / "data/parted.delta", parted, partition_by=["site"])
+    told = run("apply", "d", cwd=lake)
+    assert told.code == 0, told.err
+    same(held(lake), in_memory(lake, parted))
+
+
 def test_without_the_package_it_is_said_what_to_install(lake, run, monkeypatch):
     import sys
 

@@ -5,7 +5,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -168,10 +168,3 @@ def rows_for(table: RuleTable) -> SearchStrategy[dict[str, Any]]:
 
 def _plain(value: Any) -> Any:
     return float(value) if isinstance(value, Decimal) else value
-
-
-def frame_of(rows: Sequence[Mapping[str, Any]]) -> Any:
-    """Return rows that were drawn as a frame of pandas."""
-    import pandas as pd
-
-    return pd.DataFrame(list(rows))

@@ -76,7 +76,6 @@ class Statement:
 
     form: Linear
     intervals: tuple[Interval, ...]
-    text: str = ""
 
 
 def kind_of(type_: ValueType | None) -> Kind | Literal["other"]:

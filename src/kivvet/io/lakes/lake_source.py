@@ -43,12 +43,12 @@ class LakeSource(Source, TellsSince):
         wanted = pa.schema(
             [self.stored_schema.field(name) for name in (self.names if names is None else names)]
         )
-        fragments = {unquote(Path(one.path).as_posix()): one for one in self._dataset.get_fragments()}
+        fragments = {one.path: one for one in self._dataset.get_fragments()}
         with told(self.path, DataError, "cannot be read; a version whose files were cleaned away is gone"):
             for file in self._files[self._first :]:
-                fragment = next(
-                    one for path, one in fragments.items() if path.endswith(unquote(file["path"]))
-                )
+                fragment = fragments[
+                    unquote(file["path"])
+                ]  # the log writes the name on disk once more quoted
                 for batch in fragment.to_batches(
                     schema=self._dataset.schema, columns=wanted.names, batch_size=_ROWS_A_BATCH
                 ):
