@@ -159,3 +159,13 @@ def golden(name: str, text: str) -> None:
 def run():
     """The command line in this process: ``run("check", "ph_class", cwd=folder)``."""
     return kivvet
+
+
+def fits_output(form, values):
+    """Whether what a command printed as JSON fits the schema that ships; what does not is raised."""
+    import jsonschema
+
+    import kivvet
+
+    schema = {**kivvet.schema("output").values, "$ref": f"#/$defs/{form}"}
+    return jsonschema.Draft202012Validator(schema).validate(values) is None

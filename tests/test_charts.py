@@ -27,6 +27,7 @@ from kivvet.core.space.table_space import open_dimensions
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.conditions import AnyValue
+from tests.conftest import fits_output
 
 from .conftest import write_book
 from .oracle import accepts
@@ -305,7 +306,7 @@ def test_a_chart_is_a_picture_of_1280_by_800_in_the_colours_of_its_classes(name,
     assert ran.code == 0, ran.all
     assert ran.out.startswith(f"written  {to}")
     told = json.loads(run("chart", *COMMANDS[name], "--to", to, "--json", cwd=river).out)
-    assert told["file"] == str(to)
+    assert told["file"] == str(to) and fits_output("chart", told)
     picture = Image.open(to).convert("RGB")
     assert picture.size == (1280, 800)
     there = {colour for _, colour in picture.getcolors(1 << 24)}

@@ -40,6 +40,9 @@ if TYPE_CHECKING:
     from kivvet.books.asks.rows import RowsShown as RowsShown
     from kivvet.books.asks.rules_in import RulesIn as RulesIn
     from kivvet.books.asks.rules_in import TableIn as TableIn
+    from kivvet.books.asks.schemas import Schema as Schema
+    from kivvet.books.asks.schemas import schema as schema
+    from kivvet.books.asks.schemas import schemas as schemas
     from kivvet.books.asks.simplify_table import Simpler as Simpler
     from kivvet.books.asks.try_formula import Trial as Trial
     from kivvet.books.asks.unmatched import Unmatched as Unmatched
@@ -175,6 +178,7 @@ _HOMES = {
     "Several": "kivvet.core.words.printed",
     "Shares": "kivvet.core.run.shares",
     "Mends": "kivvet.books.asks.mend_table",
+    "Schema": "kivvet.books.asks.schemas",
     "Simpler": "kivvet.books.asks.simplify_table",
     "Subject": "kivvet.core.words.findings",
     "TableEdit": "kivvet.books.asks.edit_table",
@@ -189,6 +193,8 @@ _HOMES = {
     "WatchRound": "kivvet.books.runs.watch",
     "counting_rows": "kivvet.show.progress",
     "draft": "kivvet.on_frames",
+    "schema": "kivvet.books.asks.schemas",
+    "schemas": "kivvet.books.asks.schemas",
     "look": "kivvet.on_frames",
     "new_book": "kivvet.book",
     "merge": "kivvet.book",
@@ -267,6 +273,7 @@ __all__ = [
     "RulesIn",
     "RulesWorkbook",
     "RunTold",
+    "Schema",
     "Several",
     "Shares",
     "Simpler",
@@ -290,6 +297,8 @@ __all__ = [
     "merge",
     "new_book",
     "open_book",
+    "schema",
+    "schemas",
     "with_formulas",
 ]
 

@@ -13,11 +13,12 @@ import pyarrow as pa
 from kivvet.books.files.databases import place_said
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
-from kivvet.books.files.read_options import READ_KEYWORDS, read_options
+from kivvet.books.files.read_options import read_options
 from kivvet.books.runs.sources import source_of
 from kivvet.core.columns.convert import as_written_here
 from kivvet.core.columns.field_form import PLAIN, FieldForm
 from kivvet.core.read.fields_read import FIELD_KEYWORDS, FieldsRead, fields_read
+from kivvet.core.read.file_keywords import READ_KEYWORDS
 from kivvet.core.read.options import Faults, Options
 from kivvet.core.words.errors import DataError, TableError, UnopenableError
 from kivvet.core.words.values import ValueType

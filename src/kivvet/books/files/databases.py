@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+from kivvet.core.read.file_keywords import PLACE_KEYWORDS, WRITTEN_PLACE_KEYWORDS
+from kivvet.core.read.forms import FILLED, Keywords, options_of
 from kivvet.core.read.options import Options, toml_text
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
@@ -16,8 +18,13 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.databases.places import DATABASE_ENDINGS, Database, InDatabase
 
-_KEYWORDS = ("path", "url_from", "url")
-_PLACE_KEYWORDS = ("database", "table", "schema", "query", "version")
+_KEYWORDS: Keywords = {
+    "path": FILLED.says("the file of the database"),
+    "url_from": FILLED.says("the environment variable that holds its URL"),
+    "url": FILLED.says("its URL, without a password"),
+}
+#: Of a ``[databases.NAME]``.
+DATABASE_FORM = options_of(_KEYWORDS, one_of_these=_KEYWORDS)
 _EXAMPLE = 'for example [databases.survey]  url_from = "SURVEY_DB"'
 
 
@@ -92,7 +99,7 @@ def read_place(
     """
     given = options.plain(word)
     at = (word,)
-    keywords = ("database", "table", "schema", "view", "beside") if is_target else _PLACE_KEYWORDS
+    keywords = WRITTEN_PLACE_KEYWORDS if is_target else PLACE_KEYWORDS
     one = Options(given, options.faults, (*options.path, word))
     one.unknown(keywords, f"a {word} in a database")
     name = one.text("database", "database is the name of one", fix='for example database = "survey"')

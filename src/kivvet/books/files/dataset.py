@@ -11,17 +11,19 @@ from typing import Any
 
 from kivvet.books.files.databases import is_in_database, read_place
 from kivvet.books.files.read_options import (
-    READ_KEYWORDS,
     SHEET_KEYWORDS,
     TEXT_KEYWORDS,
+    WRITTEN_AS,
     options_recorded,
     read_options,
     write_options,
 )
 from kivvet.core.formulas.formula import Formula
-from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead, fields_read
+from kivvet.core.read.fields_read import AS_IT_STANDS, FIELD_KEYWORDS, FieldsRead, fields_read
+from kivvet.core.read.file_keywords import NOTE, PLACE, READ_KEYWORDS, TITLE, WRITTEN_PLACE
+from kivvet.core.read.forms import FILLED, TEXT, Keywords, by_name, list_of, options_of
 from kivvet.core.read.options import Faults, Locate, Options
-from kivvet.core.run.entries import Entry, parse_entries
+from kivvet.core.run.entries import COLUMNS, Entry, parse_entries
 from kivvet.core.run.where import parse_where
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
@@ -42,21 +44,24 @@ from kivvet.io.many_files import ManyFiles, files_of, is_pattern, marks_of_many
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, AS_IT_SAYS, ReadOptions, Source, WriteOptions
 
 NO_DATABASES: Mapping[str, Database] = {}
-DATASET_KEYWORDS = (
-    "source",
-    "file_column",
-    "target",
-    "written_as",
-    "key",
-    "types",
-    "missing_words",
-    "input",
-    "columns",
-    "where",
-    *READ_KEYWORDS,
-    "title",
-    "note",
-)
+DATASET_KEYWORDS: Keywords = {
+    "source": (TEXT | list_of(TEXT, at_least=1) | PLACE).says(
+        "the data: a file, a pattern, a list of files, a lake (a name that ends in /), or a place in a database"
+    ),
+    "file_column": FILLED.says("of many files, the column that holds the name of each"),
+    "target": (TEXT | WRITTEN_PLACE).says("where the data is written with its new columns"),
+    "written_as": WRITTEN_AS.says("how a CSV target is written"),
+    "key": (TEXT | list_of(TEXT, each_once=True)).says("the columns that together name a row"),
+    **FIELD_KEYWORDS,
+    "input": by_name(TEXT).says("by name used in the rules, the column of the source"),
+    "columns": COLUMNS.says("the tables and formulas that make the new columns, in order"),
+    "where": FILLED.says("a condition of the rows that are written"),
+    **READ_KEYWORDS,
+    "title": TITLE,
+    "note": NOTE,
+}
+#: Of a ``[datasets.NAME]``.
+DATASET_FORM = options_of(DATASET_KEYWORDS, "source")
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,17 +8,19 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kivvet.books.files.databases import read_databases
-from kivvet.books.files.dataset import Dataset, parse_dataset
+from kivvet.books.files.databases import DATABASE_FORM, read_databases
+from kivvet.books.files.dataset import DATASET_FORM, Dataset, parse_dataset
 from kivvet.books.files.dependence import circles, in_order, read_before
 from kivvet.books.files.domains import with_domains
 from kivvet.books.files.read_formulas import FORMULAS_FILE, read_formulas
 from kivvet.books.files.read_table import read_table
 from kivvet.books.files.readers import read_toml
-from kivvet.books.files.summaries import parse_summary, with_sources
+from kivvet.books.files.summaries import SUMMARY_FORM, parse_summary, with_sources
 from kivvet.books.files.targets import target_faults
 from kivvet.books.files.used_books import UsedBook, circle_error, read_used_books
-from kivvet.core.read.options import Faults, Locate, Options, read_severities
+from kivvet.core.read.file_keywords import NOTE, TITLE
+from kivvet.core.read.forms import ANYTHING, FILLED, TEXT, Keywords, by_name, options_of
+from kivvet.core.read.options import SEVERITY, Faults, Locate, Options, read_severities
 from kivvet.core.run.entries import names_used
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, TableError
@@ -32,17 +34,19 @@ if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula
 
 BOOK_FILE = "book.toml"
-BOOK_KEYWORDS = (
-    "title",
-    "owner",
-    "note",
-    "databases",
-    "datasets",
-    "summaries",
-    "severity",
-    "history",
-    "uses",
-)
+BOOK_KEYWORDS: Keywords = {
+    "title": TITLE,
+    "owner": ANYTHING.says("who answers for it"),
+    "note": NOTE,
+    "databases": by_name(DATABASE_FORM).says("the databases that sources, targets and lookups name"),
+    "datasets": by_name(DATASET_FORM).says("data, the columns to add to it, and where it is written"),
+    "summaries": by_name(SUMMARY_FORM).says("aggregates of a dataset that are data of their own"),
+    "severity": SEVERITY.says("by kind of finding, how grave it is in this book"),
+    "history": FILLED.says("a folder in which the history of runs is kept with the book"),
+    "uses": by_name(TEXT).says("by name, the folder or pack of a book whose tables are used"),
+}
+#: Of book.toml.
+BOOK_FORM = options_of(BOOK_KEYWORDS)
 
 
 def read_book(

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from kivvet.core.read.forms import ANYTHING, NOTHING, TEXT, Keywords, by_name, options_of, whole
 from kivvet.core.read.meaning import definition_of, table_fingerprint, table_of
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import write_condition
@@ -22,6 +23,25 @@ from kivvet.io.files import replacing
 
 PINS_FILE = "pins.json"
 PINS_VERSION = 1
+_PINNED_TABLE: Keywords = {
+    "fingerprint": TEXT.says("of what the table means"),
+    "definition": (by_name(ANYTHING) | NOTHING).says("the rules themselves; none of very large lookups"),
+}
+_PINNED: Keywords = {
+    "hash": TEXT.says("of the meaning of all tables"),
+    "on": TEXT.says("the day"),
+    "by": TEXT.says("whoever pinned it"),
+    "tables": by_name(options_of(_PINNED_TABLE, *_PINNED_TABLE, is_open=True)),
+}
+#: Of pins.json.
+PINS_FORM = options_of(
+    {
+        "version": whole(1, PINS_VERSION),
+        "books": by_name(options_of(_PINNED, *_PINNED, is_open=True)).says("by name under [uses]"),
+    },
+    *("version", "books"),
+    is_open=True,
+)
 _LIKE_A_COLUMN = re.compile(r"[^\s.]+\.[^\s.]+")  # of another table, which a domain may name
 
 

@@ -14,13 +14,26 @@ from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.parser import parse_condition_formula, parse_formula
 from kivvet.core.formulas.types import FORMULA_TYPES
 from kivvet.core.read.examples import read_examples
+from kivvet.core.read.file_keywords import NOTE, TITLE
+from kivvet.core.read.forms import FLAG, TEXT, Keywords, by_name, one_of, options_of
 from kivvet.core.read.options import Faults, KeyPath, Locate, Options
+from kivvet.core.read.table_parser import TABLE_KEYWORDS
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 
 FORMULAS_FILE = "formulas.toml"
-FORMULA_KEYWORDS = ("formula", "type", "among", "strict", "note", "title", "examples")
+FORMULA_KEYWORDS: Keywords = {
+    "formula": TEXT.says("the expression, in the words of standard SQL"),
+    "type": one_of(FORMULA_TYPES).says("the type of its results, where it is not the one that follows"),
+    "among": TEXT.says("a condition of the rows that a window counts"),
+    "strict": FLAG.says("whether a value that cannot be made is an error"),
+    "note": NOTE,
+    "title": TITLE,
+    "examples": TABLE_KEYWORDS["examples"],
+}
+#: Of formulas.toml.
+FORMULAS_FORM = by_name(TEXT | options_of(FORMULA_KEYWORDS, "formula"))
 
 
 def read_formulas(folder: Path) -> tuple[dict[str, Formula], set[str], list[Finding]]:

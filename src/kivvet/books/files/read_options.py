@@ -8,33 +8,24 @@ from typing import Any
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.read.fields_read import number_marks, pattern_of
+from kivvet.core.read.file_keywords import MOST_LINES_SKIPPED, READ_KEYWORDS
+from kivvet.core.read.forms import FILLED, Keywords, options_of
 from kivvet.core.read.options import Options, is_line_number
 from kivvet.core.read.when import formula_fault
 from kivvet.core.words.wording import repeated
 from kivvet.io.csv_records import is_delimiter, is_text_encoding
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, ReadOptions, WriteOptions
 
-READ_KEYWORDS = (
-    "encoding",
-    "delimiter",
-    "quote",
-    "headings_on_line",
-    "headings",
-    "decimal",
-    "thousands",
-    "skip_below_headings",
-    "skip_last",
-    "skip_blank",
-    "leave_out",
-    "sheet",
-    "cells",
-    "sheet_column",
-)
 #: Those that are for text alone, and those that are for workbooks alone.
 TEXT_KEYWORDS = ("encoding", "delimiter", "quote")
 SHEET_KEYWORDS = ("sheet", "cells", "sheet_column")
-_MOST_LINES_SKIPPED = 10_000
-_WRITE_KEYWORDS = ("delimiter", "encoding", "decimal", "dates", "times")
+_READ_TOO = ("delimiter", "encoding", "decimal")
+_WRITE_KEYWORDS: Keywords = {
+    **{word: READ_KEYWORDS[word] for word in _READ_TOO},
+    "dates": FILLED.says("how days are written, such as %d.%m.%Y"),
+    "times": FILLED.says("how times are written, such as %d.%m.%Y %H:%M"),
+}
+WRITTEN_AS = options_of(_WRITE_KEYWORDS)
 
 
 def read_options(options: Options) -> ReadOptions:
@@ -108,10 +99,10 @@ def _sheets(options: Options) -> tuple[str, ...]:
 def _n_lines(options: Options, word: str) -> int:
     """Return a number of lines that are no data; none where it is wrong, which is told."""
     given = options.plain(word, 0)
-    if isinstance(given, int) and not isinstance(given, bool) and 0 <= given <= _MOST_LINES_SKIPPED:
+    if isinstance(given, int) and not isinstance(given, bool) and 0 <= given <= MOST_LINES_SKIPPED:
         return given
     options.fault(
-        word, f"{word} is a number of lines, at most {_MOST_LINES_SKIPPED:,}; found {given!r}", f"{word} = 1"
+        word, f"{word} is a number of lines, at most {MOST_LINES_SKIPPED:,}; found {given!r}", f"{word} = 1"
     )
     return 0
 
@@ -158,9 +149,7 @@ def write_options(options: Options, target: str | None) -> WriteOptions:
     said = Options(given, options.faults, (*options.path, "written_as"))
     said.unknown(_WRITE_KEYWORDS, "written_as")
     read = read_options(
-        Options(
-            {word: given[word] for word in _WRITE_KEYWORDS[:3] if word in given}, options.faults, said.path
-        )
+        Options({word: given[word] for word in _READ_TOO if word in given}, options.faults, said.path)
     )
     patterns = {}
     for word, kind in (("dates", "date"), ("times", "datetime")):

@@ -7,12 +7,23 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from kivvet.books.files.dataset import Dataset, SummaryOf, parse_dataset
+from kivvet.books.files.dataset import DATASET_KEYWORDS, Dataset, SummaryOf, parse_dataset
+from kivvet.core.read.forms import FILLED, FILLED_AT_ALL, TEXT, Keywords, by_name, list_of, options_of
 from kivvet.core.read.options import Faults, Locate, Options
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.wording import did_you_mean, listed
 
-KEYWORDS = ("from", "by", "values", "columns", "target", "where", "written_as", "title", "note")
+_NAMED = FILLED_AT_ALL | by_name(TEXT)
+KEYWORDS: Keywords = {
+    "from": FILLED.says("the dataset, or other summary, that is summed up"),
+    "by": (_NAMED | list_of(_NAMED)).says("the columns that make the groups, or formulas by name"),
+    "values": by_name(TEXT, at_least=1).says('aggregates by name, such as total = "SUM(load)"'),
+    **{
+        word: DATASET_KEYWORDS[word] for word in ("columns", "target", "where", "written_as", "title", "note")
+    },
+}
+#: Of a ``[summaries.NAME]``.
+SUMMARY_FORM = options_of(KEYWORDS, "from")
 _EXAMPLE = 'for example values = { total_load = "SUM(load)", n = "COUNT(*)" }'
 
 

@@ -12,13 +12,29 @@ from pathlib import Path
 from typing import Any
 
 from kivvet.books.files.git import git
-from kivvet.books.runs.record import Record
+from kivvet.books.runs.record import RECORD_FORM, Record
+from kivvet.core.read.forms import ANYTHING, FILLED, TEXT, by_name, options_of, whole
 from kivvet.core.words.errors import BookError
 
 #: A dataset, and the second in which a run of it was (ISO 8601).
 When = tuple[str, str]
 #: Of what is remembered of a run.
 RUN_VERSION = 1
+#: Of the file of a run in the history that a team keeps.
+RUN_FORM = options_of(
+    {
+        "version": whole(1),
+        "at": FILLED.says("when the target was written (UTC, ISO 8601)"),
+        "dataset": TEXT.says("what was written"),
+        "action": TEXT.says("the command that wrote it"),
+        "who": TEXT.says("whoever ran it"),
+        "note": TEXT.says("what they wrote about it"),
+        "said": by_name(ANYTHING).says("the dataset as the book said it then"),
+        "record": RECORD_FORM.says("the record of the target"),
+    },
+    *("at", "record"),
+    is_open=True,
+)
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,17 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
+from kivvet.core.read.forms import (
+    ANYTHING,
+    FLAG,
+    INTEGER,
+    TEXT,
+    Keywords,
+    by_name,
+    list_of,
+    options_of,
+    whole,
+)
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
@@ -18,6 +29,44 @@ from kivvet.io.databases.places import Location
 from kivvet.io.locations import is_there, records_at, shown_location
 
 RECORD_VERSION = 2
+_COLUMN: Keywords = {
+    "name": TEXT,
+    "table": TEXT.says("the table or formula that made it"),
+    "fingerprint": TEXT.says("of all that decides the column, as far as rules go"),
+    "table_fingerprint": TEXT.says("of the table's meaning"),
+}
+#: Of the record of a target, as it stands in the target or beside it.
+RECORD_FORM = options_of(
+    {
+        "dataset": TEXT,
+        "made_at": TEXT.says("UTC, ISO 8601"),
+        "rows": whole(0).says("of the source"),
+        "source_name": TEXT,
+        "source_hash": TEXT,
+        "read_options": by_name(ANYTHING).says("all that decides how the source is read, but types"),
+        "columns": list_of(options_of(_COLUMN, *_COLUMN, is_open=True)),
+        "types": by_name(TEXT).says("by column of the source, the type its text was read as"),
+        "inferred": list_of(TEXT).says("those of them whose type the data gave"),
+        "demands": list_of(TEXT),
+        "definitions": by_name(ANYTHING).says(
+            "by fingerprint, the name and the definition of tables and formulas"
+        ),
+        "semantics": whole(1).says("the version of the evaluation"),
+        "source_marks": list_of(INTEGER),
+        "is_settled": FLAG,
+        "parts": list_of(by_name(ANYTHING)).says("of a source of many files, each one's name, hash and rows"),
+        "class_orders": by_name(ANYTHING),
+        "class_counts": by_name(ANYTHING).says("by column, the rows of each class"),
+        "left_out": whole(0).says("rows that were not written"),
+        "no_data": whole(0).says("rows of the source that were no data"),
+        "where": TEXT,
+        "below": by_name(ANYTHING).says("of a summary, what it rests on"),
+        "target_hash": TEXT,
+        "version": whole(1),
+    },
+    *("dataset", "made_at", "rows", "source_name", "source_hash", "read_options", "columns"),
+    is_open=True,
+)
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,10 +4,26 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from decimal import Decimal
 from typing import Any, TypeVar
 
+from kivvet.core.read.forms import (
+    ANYTHING,
+    FILLED,
+    FILLED_AT_ALL,
+    FLAG,
+    NUMBER,
+    POSITIVE,
+    TEXT,
+    Keywords,
+    by_name,
+    exactly,
+    list_of,
+    one_of,
+    options_of,
+    whole,
+)
 from kivvet.core.read.options import Faults, KeyPath, Options
 from kivvet.core.tables.inputs import Input, Output, Period
 from kivvet.core.words.condition_parser import ConditionError, parse_condition
@@ -22,23 +38,44 @@ from kivvet.core.words.values import (
 )
 from kivvet.core.words.wording import listed, near_name
 
-INPUT_KEYWORDS = (
-    "type",
-    "step",
-    "domain",
-    "shape",
-    "fold",
-    "required",
-    "column",
-    "tz",
-    "from",
-    "to",
-    "ends",
-    "note",
-)
-_ENDS = {"[]": (True, True), "[)": (True, False), "(]": (False, True), "()": (False, False)}
-OUTPUT_KEYWORDS = ("type", "width", "order", "meaning", "column", "combine", "separator", "note")
 COMBINES = ("list", "join", "sum", "min", "max", "count", "flags")
+_ENDS = {"[]": (True, True), "[)": (True, False), "(]": (False, True), "()": (False, False)}
+_STEP: Keywords = {
+    "size": POSITIVE.says("how far apart the values are"),
+    "offset": (NUMBER | TEXT).says("a value that there is"),
+}
+_BY_COLUMN: Keywords = {word: TEXT.says("a column of true and false") for word in ("from", "to")}
+INPUT_KEYWORDS: Keywords = {
+    "type": one_of(INPUT_TYPES).says("the type of its values"),
+    "step": (POSITIVE | options_of(_STEP, "size")).says("how far apart its values are, such as 0.1"),
+    "domain": (FILLED | NUMBER | list_of(TEXT | NUMBER, at_least=1)).says(
+        "the values it can have: a condition, a list, or the key or output of another table"
+    ),
+    "shape": FILLED_AT_ALL.says("how its texts are built: A stands for a letter, 9 for a digit"),
+    "fold": (one_of(FOLDS) | list_of(one_of(FOLDS))).says("differences of text that do not count"),
+    "required": FLAG.says("whether a missing value is an error"),
+    "column": FILLED.says("its heading in the file of the rows"),
+    "tz": FILLED_AT_ALL.says("the time zone that bounds are in, such as Europe/Vienna"),
+    "from": TEXT.says("of a lookup, the column in which ranges begin"),
+    "to": TEXT.says("of a lookup, the column in which ranges end"),
+    "ends": (one_of(_ENDS) | options_of(_BY_COLUMN)).says(
+        "whether the ends of ranges are in: [] both, [) only the beginning"
+    ),
+    "note": ANYTHING.says("words for readers"),
+}
+_RANK: Keywords = {"column": FILLED_AT_ALL.says("the column that ranks the classes")}
+OUTPUT_KEYWORDS: Keywords = {
+    "type": one_of(VALUE_TYPES).says("the type of its values"),
+    "width": whole(1).says("the most signs that a class has"),
+    "order": (exactly("rows") | list_of(TEXT, each_once=True) | options_of(_RANK, "column")).says(
+        "the classes in their order: a list, rows, or the column that ranks them"
+    ),
+    "meaning": by_name(TEXT).says("what a class means, in words"),
+    "column": FILLED.says("its heading in the file of the rows"),
+    "combine": one_of(COMBINES).says('how the results of all rows that match combine (match = "every")'),
+    "separator": TEXT.says("what stands between results that are joined"),
+    "note": ANYTHING.says("words for readers"),
+}
 
 
 Column = TypeVar("Column", Input, Output)
@@ -52,11 +89,13 @@ class ColumnReader:
     faults : Faults
     definition : mapping
         Of the whole table: whether it has a lookup says whether its inputs may be ranges.
-    table_keywords : sequence of str
+    table_keywords : collection of str
         What belongs to the table and not to a column.
     """
 
-    def __init__(self, faults: Faults, definition: Mapping[str, Any], table_keywords: Sequence[str]) -> None:
+    def __init__(
+        self, faults: Faults, definition: Mapping[str, Any], table_keywords: Collection[str]
+    ) -> None:
         self.faults = faults
         self.definition = definition
         self.table_keywords = table_keywords
@@ -69,7 +108,7 @@ class ColumnReader:
         """Return the outputs; None where there is a fault that hides the rest."""
         return self.named("outputs", self.parse_output)
 
-    def unknown_words(self, options: Options, known: Sequence[str], what: str) -> None:
+    def unknown_words(self, options: Options, known: Collection[str], what: str) -> None:
         """Tell words that are no keywords; those of the table itself have slipped under a heading of TOML."""
         path = options.path
         slipped = [

@@ -10,14 +10,37 @@ from dataclasses import dataclass, field
 
 from kivvet.core.columns.date_pattern import PatternError, date_pattern
 from kivvet.core.columns.field_form import PLAIN, FieldForm
+from kivvet.core.read.forms import FILLED, TEXT, Keywords, by_name, list_of, one_of, options_of
 from kivvet.core.read.options import Options
 from kivvet.core.words.values import VALUE_TYPES, ValueType
 from kivvet.core.words.wording import did_you_mean, listed, toml_key
 
-FIELD_KEYWORDS = ("types", "missing_words")
-_FORM_KEYWORDS = ("type", "pattern", "unit", "as", "true", "false", "decimal", "thousands")
-_FORM_EXAMPLE = '{ type = "date", pattern = "%d.%m.%Y" }'
+_DECIMAL_MARKS = (".", ",")
 _THOUSANDS_MARKS = ("", ".", ",", " ", "'", "’", "\u00a0", "\u202f", "_")
+_WAYS_TO_KEEP = ("share", "written")
+#: How numbers are written.
+MARK_KEYWORDS: Keywords = {
+    "decimal": one_of(_DECIMAL_MARKS).says("the decimal mark of numbers"),
+    "thousands": one_of(_THOUSANDS_MARKS).says("the mark between thousands"),
+}
+_FORM_KEYWORDS: Keywords = {
+    "type": one_of(VALUE_TYPES).says("the type of the values"),
+    "pattern": FILLED.says("how dates and times are written, such as %d.%m.%Y"),
+    "unit": FILLED.says("a unit that stands behind the numbers"),
+    "as": one_of(_WAYS_TO_KEEP).says("whether 12.5 % is 0.125 (share) or 12.5 (written)"),
+    "true": list_of(TEXT).says("words that mean true"),
+    "false": list_of(TEXT).says("words that mean false"),
+    **MARK_KEYWORDS,
+}
+FIELD_KEYWORDS: Keywords = {
+    "types": by_name(one_of(VALUE_TYPES) | options_of(_FORM_KEYWORDS, "type")).says(
+        "by column, the type its fields are read as, and how they are written"
+    ),
+    "missing_words": (list_of(TEXT) | by_name(list_of(TEXT))).says(
+        "words that mean missing, in every column or by column"
+    ),
+}
+_FORM_EXAMPLE = '{ type = "date", pattern = "%d.%m.%Y" }'
 
 
 @dataclass(frozen=True)
@@ -69,7 +92,7 @@ def fields_read(options: Options) -> FieldsRead:
 def number_marks(options: Options) -> tuple[str, str]:
     """Return the decimal mark and the mark of thousands; what is wrong is told."""
     decimal = options.one_of(
-        "decimal", (".", ","), ".", "is no decimal mark", 'write decimal = ","  or  decimal = "."'
+        "decimal", _DECIMAL_MARKS, ".", "is no decimal mark", 'write decimal = ","  or  decimal = "."'
     )
     thousands = options.one_of(
         "thousands",
@@ -132,7 +155,7 @@ def _form(options: Options, kind: ValueType, read: FieldForm) -> FieldForm:
         "as" in options
         and options.one_of(
             "as",
-            ("share", "written"),
+            _WAYS_TO_KEEP,
             "written",
             'is "share" or "written"',
             'as = "share" makes 12.5 % 0.125',

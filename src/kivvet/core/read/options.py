@@ -6,10 +6,11 @@ Definitions of tables, datasets, formulas and books are all read with these.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, TypeVar
 
+from kivvet.core.read.forms import by_name, one_of
 from kivvet.core.words.findings import KINDS, SEVERITIES, Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, toml_key
@@ -19,6 +20,8 @@ KeyPath = tuple[str | int, ...]
 #: Gives the place of a path, or None where it is not known.
 Locate = Callable[[KeyPath], Place | None]
 Choice = TypeVar("Choice", bound=str)
+#: What a table or a book says of the kinds of findings.
+SEVERITY = by_name(one_of(SEVERITIES), names=KINDS)
 _MOST_STRANGE = 20  # words that are no keywords are told one by one
 
 
@@ -117,7 +120,7 @@ class Options:
         """Tell what is wrong with an option."""
         self.faults.add(message, (*self.path, word), fix=fix, kind=kind)
 
-    def unknown(self, known: Sequence[str], what: str, later: Mapping[str, str] | None = None) -> None:
+    def unknown(self, known: Collection[str], what: str, later: Mapping[str, str] | None = None) -> None:
         """Tell the words that are no keywords of what is defined, and those that a later version reads."""
         strange = [word for word in self.given if word not in known or (later and word in later)]
         if len(strange) > _MOST_STRANGE:

@@ -6,10 +6,22 @@ import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
+from kivvet.core.read.forms import DAY, TEXT, list_of, one_of, options_of, whole
 from kivvet.core.read.options import Options
 from kivvet.core.tables.origin import HOW, Origin
 
 _WHOLE, _TEXTS = ("rows", "missing"), ("column", "method", "shape", "source", "lowest", "highest")
+_REQUIRED = (*_WHOLE, "column", "method", "shape", "counts")
+DRAFTED = options_of(
+    {
+        **dict.fromkeys(_WHOLE, whole(0)),
+        **dict.fromkeys(_TEXTS, TEXT),
+        "method": one_of(HOW),
+        "counts": list_of(whole(0)),
+        "on": DAY,
+    },
+    *_REQUIRED,
+)
 
 
 def read_origin(options: Options) -> Origin | None:
@@ -42,7 +54,7 @@ def read_origin(options: Options) -> Origin | None:
 def _problem(given: Any) -> str | None:
     if not isinstance(given, Mapping):
         return f"found {given!r}"
-    for word in (*_WHOLE, "column", "method", "shape", "counts"):
+    for word in _REQUIRED:
         if word not in given:
             return f"{word} is not there"
     if strange := [word for word in given if word not in (*_WHOLE, *_TEXTS, "counts", "on")]:

@@ -6,10 +6,20 @@ import datetime as dt
 import re
 from collections.abc import Mapping
 
+from kivvet.core.read.forms import DAY, TEXT, like, options_of
 from kivvet.core.read.options import Options
 from kivvet.core.tables.review import Review
 
 _VERSION = re.compile(r"[0-9a-f]{64}")
+REVIEWED = options_of(
+    {
+        "on": DAY.says("the day"),
+        "version": like("^[0-9a-f]{64}$").says("what was looked through"),
+        "by": TEXT.says("who did"),
+        "note": TEXT.says("words for readers"),
+    },
+    *("on", "version"),
+)
 
 
 def read_review(options: Options) -> Review | None:

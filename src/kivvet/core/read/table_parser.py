@@ -12,11 +12,14 @@ from typing import Any
 
 from kivvet.core.formulas.errors import FormulaError
 from kivvet.core.read.class_order import Ranked, by_rank, in_row_order
-from kivvet.core.read.column_reader import ColumnReader
+from kivvet.core.read.column_reader import INPUT_KEYWORDS, OUTPUT_KEYWORDS, ColumnReader
 from kivvet.core.read.examples import read_examples
 from kivvet.core.read.fields_read import FIELD_KEYWORDS, fields_read
+from kivvet.core.read.file_keywords import FILE_KEYWORDS, NOTE, PLACE, READ_KEYWORDS, TITLE
+from kivvet.core.read.forms import ANYTHING, CELL, TEXT, Keywords, by_name, list_of, one_of, options_of
 from kivvet.core.read.lookup_reader import parse_lookup
 from kivvet.core.read.options import (
+    SEVERITY,
     Faults,
     KeyPath,
     Locate,
@@ -25,9 +28,9 @@ from kivvet.core.read.options import (
     read_severities,
     toml_text,
 )
-from kivvet.core.read.origin import read_origin
+from kivvet.core.read.origin import DRAFTED, read_origin
 from kivvet.core.read.promise_reader import PromiseError, read_promise
-from kivvet.core.read.review import read_review
+from kivvet.core.read.review import REVIEWED, read_review
 from kivvet.core.read.row_reader import RowReader, RowsAre
 from kivvet.core.read.when import formula_fault, read_given
 from kivvet.core.tables.inputs import Output
@@ -35,36 +38,38 @@ from kivvet.core.tables.lookup_rows import LocateRow, LookupRows, no_place
 from kivvet.core.tables.table import UNFINISHED, Given, Match, Row, Table
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.promises import Promise
-from kivvet.core.words.values import ValueType
+from kivvet.core.words.values import INPUT_TYPES, VALUE_TYPES, ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 
-#: How the file is read that holds the rows; what reads it looks at them.
-FILE_KEYWORDS = (
-    *("encoding", "delimiter", "quote", "headings", "decimal", "thousands"),
-    *("skip_below_headings", "skip_last", "skip_blank", "leave_out"),
-    *("sheet", "cells"),
-)
-TABLE_KEYWORDS = (
-    "title",
-    "owner",
-    "note",
-    "drafted",
-    "reviewed",
-    "inputs",
-    "outputs",
-    "match",
-    "missing",
-    "otherwise",
-    "rows",
-    "lookup",
-    "headings_on_line",
-    *FILE_KEYWORDS,
-    *FIELD_KEYWORDS,
-    "severity",
-    "given",
-    "examples",
-    "promises",
-)
+_ROWS = list_of(list_of(CELL))
+_MATCHES: tuple[Match, ...] = ("one", "first", "every")
+TABLE_KEYWORDS: Keywords = {
+    "title": TITLE,
+    "owner": ANYTHING.says("who answers for it"),
+    "note": NOTE,
+    "drafted": DRAFTED.says("what kivvet draft wrote of the data"),
+    "reviewed": REVIEWED.says("what kivvet review wrote"),
+    "inputs": by_name(one_of(INPUT_TYPES) | options_of(INPUT_KEYWORDS, "type"), at_least=1).says(
+        "what the table reads: a type by name, or options"
+    ),
+    "outputs": by_name(one_of(VALUE_TYPES) | options_of(OUTPUT_KEYWORDS, "type"), at_least=1).says(
+        "what the table gives: a type by name, or options"
+    ),
+    "match": one_of(_MATCHES).says("which of the rows that hold gives the result: one, first or every"),
+    "missing": by_name(CELL).says("by output, the result where an input is missing"),
+    "otherwise": by_name(CELL).says("by output, the result where no row holds"),
+    "rows": (TEXT | _ROWS | PLACE).says("conditions and results, headings first; or a file or place of them"),
+    "lookup": (TEXT | PLACE).says("a file of single keys and results, or a place in a database"),
+    "headings_on_line": READ_KEYWORDS["headings_on_line"],
+    **FILE_KEYWORDS,
+    **FIELD_KEYWORDS,
+    "severity": SEVERITY.says("by kind of finding, how grave it is here"),
+    "given": (TEXT | list_of(TEXT)).says('statements that always hold between inputs, such as "low <= high"'),
+    "examples": (TEXT | _ROWS).says("values and the results they have to have, headings first; or a file"),
+    "promises": list_of(TEXT).says('what holds of all results, such as "rate <= 0.4"'),
+}
+#: Of the file of a table.
+TABLE_FORM = options_of(TABLE_KEYWORDS, "inputs", "outputs", one_of_these=("rows", "lookup"))
 
 
 def parse_table(
@@ -126,8 +131,9 @@ class _TableParser:
         options.unknown(TABLE_KEYWORDS, "a table")
         columns = ColumnReader(self.faults, self.definition, TABLE_KEYWORDS)
         inputs, outputs = columns.inputs(), columns.outputs()
-        ways: tuple[Match, ...] = ("one", "first", "every")
-        match = options.one_of("match", ways, "one", "is no way to match", 'write "one", "first" or "every"')
+        match = options.one_of(
+            "match", _MATCHES, "one", "is no way to match", 'write "one", "first" or "every"'
+        )
         if inputs is None or outputs is None:
             return None, self.faults.found
         self.check_combine(match, outputs)
@@ -153,6 +159,7 @@ class _TableParser:
                 fix="add rows = [...]" if not both else "remove one of the two",
             )
         elif "rows" in options:
+            self.refuse_of_files()
             rows = reader.parse_rows(options.plain("rows"))
         elif is_line_number(options.line()) and len(self.faults) == n_faults:
             fields = fields_read(options)
@@ -227,6 +234,16 @@ class _TableParser:
                 return output
             found = [(cell, labels[number], number) for number, cell in cells if number in labels]
         return by_rank(output, found or [], self.faults)
+
+    def refuse_of_files(self) -> None:
+        """Tell options that say how a file is read, where the rows stand in the definition itself."""
+        if self.rows_are != "inline" or isinstance(self.definition["rows"], str):
+            return
+        for word in ("headings_on_line", *FILE_KEYWORDS):
+            if word in self.options:
+                self.options.fault(
+                    word, f"{word} is for rows in a file of their own, and these stand here", "leave it out"
+                )
 
     def check_combine(self, match: str, outputs: tuple[Output, ...]) -> None:
         """Tell where an output says how results combine, and they never do."""

@@ -7,13 +7,56 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from kivvet.core.formulas.formula import Formula
+from kivvet.core.read.forms import (
+    FILLED,
+    FILLED_AT_ALL,
+    FLAG,
+    INTEGER,
+    TEXT,
+    Keywords,
+    by_name,
+    exactly,
+    list_of,
+    one_of,
+    options_of,
+)
 from kivvet.core.read.options import Faults, Locate, Options, toml_text
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import listed
 
-ENTRY_KEYWORDS = ("table", "formula", "input", "keep", "status", "row", "as", "write", "over")
-CLASS_KEYWORDS = ("indicators", "name", "amount", "otherwise", "type", "rest", "classes", "write")
+_WRITE = FLAG.says("whether the column is written; false: it is only read by others")
+_OVER = FILLED_AT_ALL | list_of(FILLED_AT_ALL, at_least=1)
+_KEPT = TEXT | by_name(TEXT)
+ENTRY_KEYWORDS: Keywords = {
+    "table": TEXT.says("the table that makes the columns"),
+    "formula": TEXT.says("the formula that makes the column"),
+    "input": by_name(TEXT).says("by input, the column to read instead"),
+    "keep": (by_name(TEXT) | list_of(_KEPT)).says("the outputs to write, and new names for them"),
+    "status": FILLED.says("a column that tells how each row was decided"),
+    "row": FILLED.says("a column that tells by which row of the table"),
+    "as": FILLED.says("the name of the column that a formula makes"),
+    "write": _WRITE,
+    "over": (_OVER | by_name(_OVER, at_least=1, at_most=1)).says(
+        "columns that are read one after the other, or a pattern of their names"
+    ),
+}
+CLASS_KEYWORDS: Keywords = {
+    "indicators": FILLED.says("the column whose classes become columns"),
+    "name": FILLED.says("the pattern of their names, such as is_{class}"),
+    "amount": FILLED.says("the column of numbers that stand under their class"),
+    "otherwise": (exactly(0) | exactly("missing")).says("what stands under the other classes"),
+    "type": one_of(("integer", "boolean")).says("whether indicators are 1 and 0, or true and false"),
+    "rest": FILLED.says("one more column, for rows without a class"),
+    "classes": list_of(TEXT | INTEGER | FLAG, at_least=1).says("the classes, where no table says them"),
+    "write": _WRITE,
+}
+#: Of the list of columns of a dataset.
+COLUMNS = list_of(
+    TEXT
+    | options_of(ENTRY_KEYWORDS, one_of_these=("table", "formula"))
+    | options_of(CLASS_KEYWORDS, "indicators")
+)
 #: The parts of names that stand for something else, by what they are in.
 OVER_PARTS, CLASS_PARTS = ("{input}", "{output}"), ("{column}", "{class}", "{number}", "{amount}")
 _OF_TABLES, _OF_FORMULAS = ("keep", "status", "row"), ("as",)
