@@ -77,7 +77,7 @@ def book(tmp_path_factory):
 
 
 @settings(
-    max_examples=6,
+    max_examples=4,
     deadline=None,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )

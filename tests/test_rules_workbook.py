@@ -143,7 +143,7 @@ def put(book, rows, after, *, in_csv):
             sheet.cell(HEADINGS_ROW + 1 + row, column).value = value
 
 
-@settings(max_examples=50)
+@settings(max_examples=25)
 @given(case=edits(), in_csv=st.booleans())
 def test_what_is_changed_in_the_workbook_is_what_the_file_says_then(case, in_csv):
     rows, after = case
