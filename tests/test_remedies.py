@@ -21,20 +21,9 @@ from kivvet.core.columns.column import column_from_arrow
 from kivvet.core.read.table_parser import parse_table
 from kivvet.core.words.condition_parser import parse_condition
 from kivvet.core.words.conditions import write_condition
+from kivvet.core.words.cures import AddRow, FirstWins, MoveRow, RemoveRow, SetStep, WriteCell, cures_of
 from kivvet.rule_table import RuleTable, rule_table, value_of
 from tests.strategies import KINDS, conditions
-
-#: Each remedy that rewrites the table: how it reads, and what it does to a definition.
-ADD = re.compile(
-    r"add  (\[.*?\])(?:  or, if all values of (\S+) are .*, set step = (\S+)|, or say with .*)?(, and check again: .*)?$"
-)
-WRITE_ROW = re.compile(r"write row (\d+) as (.*), or set match = \"first\".*$")
-WRITE_CELL = re.compile(r"write (\S+) of row (\d+) as (.*), or set match = \"first\".*$")
-FIRST = re.compile(r".*set match = \"first\" to let the earlier row win$")
-REMOVE = re.compile(r"remove row (\d+)$")
-MOVE = re.compile(r"move row (\d+) above row \d+, or remove it$")
-SWAP = re.compile(r"swap the ends \((.*)\), or remove the row$")
-
 
 _HIDDEN = ("shadowed", "duplicate", "conflict")
 
@@ -95,53 +84,42 @@ def fell_through(table, finding):
     )
 
 
+def row_added(made, definition, cells):
+    """A definition with a row more; a cell more than there are headings is what `when` asks."""
+    if len(cells) > len(made["rows"][0]):  # the region asks something that no column asks yet
+        with_when(made, definition)
+    made["rows"].append(["NEW" if cell == "..." else cell for cell in cells])
+
+
+def with_when(made, definition):
+    place = len(definition["inputs"])
+    made["rows"] = [[*one[:place], "" if n else "when", *one[place:]] for n, one in enumerate(made["rows"])]
+
+
 def cured(definition, finding):
     """Yield the name of each cure that a finding offers, and the definition after it was followed."""
-
-    def changed(work):
+    for cure in cures_of(finding):
         made = copy.deepcopy(definition)
-        work(made)
-        return made
-
-    header, rows = definition["rows"][0], definition["rows"][1:]
-    remedy = finding.remedy
-    if match := ADD.fullmatch(remedy):
-        row = [cell.replace("...", "NEW") if cell == "..." else cell for cell in json.loads(match[1])]
-
-        def add(made):
-            if len(row) > len(header):  # the region asks something that no column asks yet
-                place = len(definition["inputs"])
-                made["rows"] = [
-                    [*one[:place], "" if n else "when", *one[place:]] for n, one in enumerate(made["rows"])
-                ]
-            made["rows"].append(row)
-
-        yield "add", changed(add)
-        if match[3]:
-            yield "step", changed(lambda made: made["inputs"][match[2]].update(step=match[3]))
-    if match := WRITE_ROW.fullmatch(remedy):
-        yield "write row", changed(lambda made: made["rows"][int(match[1])].__setitem__(0, match[2]))
-    elif match := WRITE_CELL.fullmatch(remedy):
-
-        def write(made):
-            heading, row, text = match[1], int(match[2]), match[3]
-            if heading not in made["rows"][0]:
-                place = len(definition["inputs"])
-                made["rows"] = [
-                    [*one[:place], "" if n else "when", *one[place:]] for n, one in enumerate(made["rows"])
-                ]
-            made["rows"][row][made["rows"][0].index(heading)] = text
-
-        yield "write cell", changed(write)
-    if FIRST.fullmatch(remedy):
-        yield "first", changed(lambda made: made.update(match="first"))
-    if (match := REMOVE.fullmatch(remedy)) or (match := MOVE.fullmatch(remedy)):
-        yield "remove", changed(lambda made: made["rows"].pop(int(match[1])))
-    if match := SWAP.fullmatch(remedy):
-        yield "swap", changed(lambda made: made["rows"][finding.rows[0]].__setitem__(0, match[1]))
-    if finding.kind == "impossible":
-        yield "remove", changed(lambda made: made["rows"].pop(finding.rows[0]))
-    assert rows is not None
+        match cure:
+            case AddRow(cells):
+                row_added(made, definition, cells)
+                yield "add", made
+            case SetStep(name, step):
+                made["inputs"][name].update(step=step)
+                yield "step", made
+            case WriteCell(row, text, heading):
+                if heading and heading not in made["rows"][0]:
+                    with_when(made, definition)
+                made["rows"][row][made["rows"][0].index(heading) if heading else 0] = text
+                yield "write", made
+            case FirstWins():
+                yield "first", {**made, "match": "first"}
+            case RemoveRow(row):
+                made["rows"].pop(row)
+                yield "remove", made
+            case MoveRow(row, above):
+                made["rows"].insert(above, made["rows"].pop(row))
+                yield "move", made
 
 
 def follow_all(definition):
@@ -211,17 +189,14 @@ def follow_together(definition):
     findings = table.check(budget=20_000)
     made, added, cures = copy.deepcopy(definition), [], set()
     for finding in findings:
-        if match := ADD.fullmatch(finding.remedy):
-            row = ["NEW" if cell == "..." else cell for cell in json.loads(match[1])]
-            if len(row) == len(definition["rows"][0]):
-                added.append(row)
-        elif match := WRITE_ROW.fullmatch(finding.remedy):
-            made["rows"][int(match[1])][0] = match[2]
-            cures.add(frozenset(finding.pairs[0].rows))
-        elif (match := WRITE_CELL.fullmatch(finding.remedy)) and match[1] in made["rows"][0]:
-            heading, row, text = match[1], int(match[2]), match[3]
-            made["rows"][row][made["rows"][0].index(heading)] = text
-            cures.add(frozenset(finding.pairs[0].rows))
+        for cure in cures_of(finding):
+            match cure:
+                case AddRow(cells) if len(cells) == len(definition["rows"][0]):
+                    added.append(["NEW" if cell == "..." else cell for cell in cells])
+                case WriteCell(row, text, heading) if finding.kind == "overlap":
+                    if not heading or heading in made["rows"][0]:
+                        made["rows"][row][made["rows"][0].index(heading) if heading else 0] = text
+                        cures.add(frozenset(finding.pairs[0].rows))
     assume(added or cures)
     made["rows"] += added
     after = read(made).check(budget=20_000)

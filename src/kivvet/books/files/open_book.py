@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Set
+from collections.abc import Callable, Iterable, Mapping, Set
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -27,7 +27,7 @@ from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
-from kivvet.io.databases.places import Database
+from kivvet.io.databases.places import Database, Location
 from kivvet.io.locations import identity_of
 
 if TYPE_CHECKING:
@@ -49,12 +49,17 @@ BOOK_KEYWORDS: Keywords = {
 BOOK_FORM = options_of(BOOK_KEYWORDS)
 
 
+#: Reads a table from its TOML file: the table, the places that hold its rows, and the faults.
+ReadTable = Callable[[Path], tuple[Table | None, tuple[Location, ...], list[Finding]]]
+
+
 def read_book(
     path: str | Path,
     users: tuple[Path, ...] = (),
     known: dict[Path, OpenBook] | None = None,
     *,
     stands_alone: bool = False,
+    reads: ReadTable = read_table,
 ) -> OpenBook:
     """Return what the files of the book in a folder hold; see `kivvet.open_book`.
 
@@ -66,6 +71,8 @@ def read_book(
         The books that were opened on the way, by their folders: each is opened once.
     stands_alone : bool
         Whether the books that it uses are left out.
+    reads : callable
+        Reads a table; what has read it before may remember it.
     """
     folder = Path(path)
     if folder.name == BOOK_FILE and folder.is_file():
@@ -82,7 +89,7 @@ def read_book(
             expected=f"a folder with {BOOK_FILE} in it",
             fix=f"there is one in: {listed(below)}" if below else "start one with: kivvet new FOLDER",
         )
-    return OpenBook(folder, users, known, stands_alone=stands_alone)
+    return OpenBook(folder, users, known, stands_alone=stands_alone, reads=reads)
 
 
 class OpenBook:
@@ -105,8 +112,10 @@ class OpenBook:
         known: dict[Path, OpenBook] | None = None,
         *,
         stands_alone: bool = False,
+        reads: ReadTable = read_table,
     ) -> None:
         self.folder = folder
+        self._reads = reads
         self._known_books = {} if known is None else known
         self._stands_alone = stands_alone
         self.users = users  # the books that led here, the first one first
@@ -134,7 +143,7 @@ class OpenBook:
         document, faults = read_toml(self.folder / BOOK_FILE)
         self.reading_findings += faults
         for path in sorted((self.folder / "tables").glob("*.toml")):
-            table, files, faults = read_table(path)
+            table, files, faults = self._reads(path)
             self.reading_findings += faults
             self.files_of_tables |= {path: f"the file of table {path.stem}"}
             for file in files:

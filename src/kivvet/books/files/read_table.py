@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +26,7 @@ from kivvet.core.words.wording import shown_path
 from kivvet.io.databases.places import Location
 from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS, SHEET_ENDINGS, has_sheets, lookup_source
 from kivvet.io.source_and_target import ReadOptions
+from kivvet.io.stand_ins import stand_in
 
 
 def read_table(path: Path) -> tuple[Table | None, tuple[Location, ...], list[Finding]]:
@@ -133,25 +135,36 @@ def _attach_lookup(
     options, faults = _options_of(definition, document, name)
     if faults:
         return no_place, faults
-    if file.name.lower().endswith(ROW_ENDINGS) and (faults := unmerged(file, file.read_bytes(), name)):
+    there = stand_in(file)
+
+    def named(place: Place | None) -> Place:
+        """Return a place in what was read as one in the file that is meant."""
+        whole = Place(shown_path(file))
+        return whole if place is None else place if there == file else replace(place, file=whole.file)
+
+    if file.name.lower().endswith(ROW_ENDINGS) and (faults := unmerged(file, there.read_bytes(), name)):
         return no_place, faults
     try:
-        read = lookup_source(file, options, fields_read(Options(definition, Faults())))
+        read = lookup_source(there, options, fields_read(Options(definition, Faults())))
     except DataError as error:
         return no_place, [
             finding(
                 "unreadable" if not file.exists() else "syntax",
                 error.problem,
                 table=name,
-                places=(error.place or Place(shown_path(file)),),
+                places=(named(error.place),),
                 remedy=error.fix or "",
             )
         ]
     definition["lookup"] = read.rows
     notes = [
-        finding(one.kind, one.message, table=name, places=(one.place,), remedy=one.fix) for one in read.notes
+        finding(one.kind, one.message, table=name, places=(named(one.place),), remedy=one.fix)
+        for one in read.notes
     ]
-    return read.place_of_row or no_place, notes
+    if there == file or read.place_of_row is None:
+        return read.place_of_row or no_place, notes
+    place_of_row = read.place_of_row
+    return lambda row: None if (place := place_of_row(row)) is None else named(place), notes
 
 
 def _options_of(

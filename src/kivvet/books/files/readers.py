@@ -23,6 +23,7 @@ from kivvet.io.csv_records import records as csv_records
 from kivvet.io.formats import delimiter_of
 from kivvet.io.left_out import Sieve
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
+from kivvet.io.stand_ins import stand_in
 
 _MOST_PARTS = 50  # of a key with dots
 _KEY_PART = r"""(?:[\w-]+|"[^"\n]*"|'[^'\n]*')"""
@@ -44,7 +45,7 @@ class Document:
 def read_text(path: Path, table: str = "", encoding: str = "utf-8") -> tuple[str, list[Finding]]:
     """Return the text of a file without its byte-order mark, or a finding that says why not."""
     try:
-        raw = path.read_bytes()
+        raw = stand_in(path).read_bytes()
     except OSError as error:
         return "", [
             finding(
