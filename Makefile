@@ -8,7 +8,7 @@ BIN    := $(VENV)/bin
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --upgrade "pip>=25.1"
-	$(BIN)/python -m pip install --quiet --editable ".[workbook,database,lake]"
+	$(BIN)/python -m pip install --quiet --editable ".[workbook,database,lake,editor]"
 	touch $@
 
 $(VENV)/.developing: $(VENV)/.installed

@@ -26,7 +26,7 @@ _STEPS = {
     "Apply": ("apply", "unmatched", "shares"),
     "Read the result": ("show", "summary", "chart", "explain"),
     "Change, and follow": ("impact", "status", "refresh", "watch"),
-    "Edit": ("schema",),
+    "Edit": ("serve", "schema"),
     "Share": ("report", "export", "import", "history", "review", "merge", "pin", "pack"),
 }
 _COMMANDS = tuple(name for names in _STEPS.values() for name in names)

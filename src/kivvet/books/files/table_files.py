@@ -30,6 +30,7 @@ from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 from kivvet.io.files import replacing
 from kivvet.io.formats import ROW_ENDINGS, delimiter_of
+from kivvet.io.stand_ins import stand_in
 
 _END_OF_ROW = re.compile(r"[ \t]*,?[ \t]*(#[^\n]*)?\n")
 _READ_OTHERWISE = ("delimiter", "quote", "headings", "encoding", "headings_on_line")
@@ -290,7 +291,7 @@ def as_files(path: Path, file: Path, text: str) -> Iterator[tuple[Path, Path]]:
                 own.write_text(text, encoding="utf-8", newline="")
                 found = own
             elif original.is_file():
-                own.write_bytes(original.read_bytes())
+                own.write_bytes(stand_in(original).read_bytes())
         yield there, found
 
 

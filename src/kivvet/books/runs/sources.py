@@ -38,6 +38,11 @@ def source_of(book: OpenBook | None, dataset: Dataset) -> Source:
     return known[key][1]
 
 
+def remember_sources(before: OpenBook, after: OpenBook) -> None:
+    """Let a book that was read again go by the sources that were opened for it before; those whose files changed are not taken."""
+    _known_sources(after).update(_known_sources(before))
+
+
 def _said_of(dataset: Dataset) -> str:
     """Return what of its types decides what is read: of a workbook, numbers may be read as what they stand for."""
     return str((dataset.fields.types, dataset.fields.forms)) if holds_sheets(dataset.source) else ""

@@ -23,6 +23,7 @@ _REMOVE = re.compile(r"remove row (\d+)")
 _MOVE = re.compile(r"move row (\d+) above row (\d+), or remove it")
 _SWAP = re.compile(r"swap the ends \((.*)\), or remove the row")
 _MEANT = re.compile(r"did you mean '([^']+)'\?.*")
+_INPUT = re.compile(r".*\binputs\.(?P<input>[\w-]+) = (?P<options>\{.*\})")
 _KEEP_ONE = "keep one of the two rows"
 
 
@@ -39,6 +40,14 @@ class SetStep:
 
     input: str
     step: str
+
+
+@dataclass(frozen=True)
+class SetInput:
+    """An input, defined by other options: the text of an inline table of TOML."""
+
+    input: str
+    options: str
 
 
 @dataclass(frozen=True)
@@ -77,7 +86,7 @@ class ReplaceWord:
     word: str
 
 
-Cure = AddRow | SetStep | WriteCell | FirstWins | RemoveRow | MoveRow | ReplaceWord
+Cure = AddRow | SetStep | SetInput | WriteCell | FirstWins | RemoveRow | MoveRow | ReplaceWord
 
 
 def cures_of(finding: Finding) -> list[Cure]:
@@ -106,6 +115,8 @@ def cures_of(finding: Finding) -> list[Cure]:
         found.append(RemoveRow(finding.rows[0]))
     if remedy == _KEEP_ONE:
         found += [RemoveRow(number) for number in reversed(finding.rows[:2])]
+    if (match := _INPUT.fullmatch(remedy)) and "..." not in match["options"]:
+        found.append(SetInput(match["input"], match["options"]))
     if match := _MEANT.fullmatch(remedy):
         found.append(ReplaceWord(match[1]))
     return found
