@@ -20,8 +20,8 @@ from kivvet.core.words.wording import toml_key
 from kivvet.editor.data_seen import values_of
 from kivvet.editor.hovers import SCHEMAS, schema_at
 from kivvet.editor.open_books import BookFile, OpenBooks
-from kivvet.editor.sketches import Sketch, sketch_of, sketch_of_csv
-from kivvet.editor.texts import Span
+from kivvet.editor.sketches import Cell, Sketch, sketch_of, sketch_of_csv
+from kivvet.editor.texts import Span, Text
 from kivvet.editor.toml_tokens import Cursor, cursor_at, tokens
 from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS
 
@@ -63,13 +63,13 @@ class _Offer:
 def completions_at(books: OpenBooks, path: Path, offset: int) -> list[Completion]:
     """Return what may be typed at a place of a file, the likeliest first."""
     file = books.file(path)
-    book = None if file.folder is None else books.read(file.folder)
+    book = books.known(file)
     if book is None:
         return []
     text = books.texts.of(path)
     if file.kind == "rows":
         sketch = sketch_of_csv(text)
-        cell = sketch.cell_at(offset)
+        cell = sketch.cell_at(offset) or _first_cell(sketch, text, offset)
         offers = (
             []
             if cell is None
@@ -105,6 +105,14 @@ def completions_at(books: OpenBooks, path: Path, offset: int) -> list[Completion
         assert match is not None
         span = Span(token.start + match.start("part"), token.end)
     return [Completion(one.label, one.kind, span, _escaped(one.label), one.detail) for one in offers]
+
+
+def _first_cell(sketch: Sketch, text: Text, offset: int) -> Cell | None:
+    """Return the cell that a blank line of a CSV file begins with."""
+    line, _ = text.position(offset)
+    if not sketch.headings or text.line(line).strip():
+        return None
+    return Cell(1, sketch.headings[0], Span(offset, offset), "")
 
 
 def _escaped(text: str) -> str:
@@ -146,7 +154,7 @@ def _of_keys(book: OpenBook, file: BookFile, cursor: Cursor, text: str, offset: 
         for way in (part, *_ways(part)):
             for word, about in way.get("properties", {}).items():
                 is_heading = cursor.awaits == "heading"
-                if word not in there and (not is_heading or _is_table(about)):
+                if _is_table(about) if is_heading else word not in there:
                     offers.append(_Offer(word, "keyword", about.get("description", "")))
     if file.kind == "table" and parent == ("inputs",):
         offers += [_Offer(one, "column") for one in _source_columns(book) if one not in there]

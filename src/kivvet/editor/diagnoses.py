@@ -102,6 +102,8 @@ def diagnoses_of(book: OpenBook, findings: Iterable[Finding], texts: Texts) -> l
     for one in findings:
         places = [place for place in one.places if not place.sheet] or [Place(_home(book, one))]
         at = [(path := Path(place.file).resolve(), span_of(text(path), place)) for place in places]
+        if len(at) == 1 and _is_of_whole(one, places[0]):
+            at = [(path, _key_of_rows(text(path)) or span) for path, span in at]
         main = _row_meant(one, len(at))
         path, span = at[main]
         n_in[path] = n_in.get(path, 0) + 1
@@ -114,6 +116,25 @@ def diagnoses_of(book: OpenBook, findings: Iterable[Finding], texts: Texts) -> l
         )
         found.append(Diagnosis(path, span, one, others))
     return found
+
+
+_ROWS_KEY = re.compile(r"^[ \t]*(?P<key>rows|lookup)[ \t]*=", re.MULTILINE)
+
+
+def _is_of_whole(one: Finding, place: Place) -> bool:
+    """Whether a finding is about what a table as a whole leaves out, and not about a place in it."""
+    return (
+        bool(one.table)
+        and not one.is_of_formula
+        and not one.rows
+        and place.column is None
+        and place.file.endswith(".toml")
+    )
+
+
+def _key_of_rows(text: Text) -> Span | None:
+    found = _ROWS_KEY.search(text.text)
+    return None if found is None else Span(*found.span("key"))
 
 
 def _row_meant(one: Finding, n_places: int) -> int:

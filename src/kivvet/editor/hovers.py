@@ -43,7 +43,7 @@ class Hover:
 def hover_at(books: OpenBooks, path: Path, offset: int, seen: DataSeen) -> Hover | None:
     """Return what is told of what stands at a place of a file; None where there is nothing to tell."""
     file = books.file(path)
-    book = None if file.folder is None else books.read(file.folder)
+    book = books.known(file)
     if book is None:
         return None
     text = books.texts.of(path)

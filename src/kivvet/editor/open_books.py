@@ -53,6 +53,9 @@ class OpenBooks:
     texts: Texts
     _tables: dict[Path, tuple[object, _Read]] = field(default_factory=dict)
     _books: dict[Path, tuple[object, OpenBook]] = field(default_factory=dict)
+    _whole: dict[tuple[Path, str], OpenBook] = field(
+        default_factory=dict
+    )  # by table, the last it could be read in
     _lock: RLock = field(default_factory=RLock)
 
     @staticmethod
@@ -97,7 +100,16 @@ class OpenBooks:
             if kept is not None:
                 remember_sources(kept[1], book)
             self._books[folder] = state, book
+            self._whole |= {(folder, name): book for name in book.tables}
             return book
+
+    def known(self, file: BookFile) -> OpenBook | None:
+        """Return the book of a file; while its table cannot be read, the book as it was when it could."""
+        book = None if file.folder is None else self.read(file.folder)
+        name = file.table or (file.path.stem if file.kind == "table" else "")
+        if book is None or file.folder is None or name not in book.unusable_tables:
+            return book
+        return self._whole.get((file.folder, name), book)
 
     def _read_table(self, path: Path) -> _Read:
         kept = self._tables.get(path)

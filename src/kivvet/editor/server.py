@@ -324,7 +324,9 @@ def made_server(version: str, *, reads_data: bool = True) -> KivvetServer:
 def serve(version: str, *, reads_data: bool = True) -> None:
     """Speak the protocol on standard input and output until the editor ends it."""
     logging.basicConfig(stream=sys.stderr, level=logging.ERROR, format="%(message)s")
-    logging.getLogger("pygls").setLevel(logging.CRITICAL)  # what is refused is told to the editor, not written down
+    logging.getLogger("pygls").setLevel(
+        logging.CRITICAL
+    )  # what is refused is told to the editor, not written down
     server = made_server(version, reads_data=reads_data)
     try:
         server.start_io()

@@ -9,6 +9,7 @@ from pathlib import Path
 from kivvet.books.asks.check_book import check_book
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook
 from kivvet.books.files.read_formulas import FORMULAS_FILE
+from kivvet.core.words.collecting import no_collecting
 from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.findings import Finding
 from kivvet.editor.data_seen import DataSeen
@@ -55,12 +56,13 @@ class Session:
         """Check a book as it is typed, without data; return by file all that is to be shown, also where that is nothing
         any more.
         """
-        book = self.books.read(folder)
-        if book is None:
-            self._told.pop(folder, None)
-            return self._show(folder, [])
-        with self.books.as_typed():
-            found = _checked(book, data=False)
+        with no_collecting():
+            book = self.books.read(folder)
+            if book is None:
+                self._told.pop(folder, None)
+                return self._show(folder, [])
+            with self.books.as_typed():
+                found = _checked(book, data=False)
         told = self._told.setdefault(folder, Told())
         return self._show(
             folder, told.after(diagnoses_of(book, found, self.texts), _broken(book), self.texts)

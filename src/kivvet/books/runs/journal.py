@@ -6,7 +6,6 @@ journal that is lost or cannot be written costs history only.
 
 from __future__ import annotations
 
-import gc
 import json
 import os
 import sqlite3
@@ -18,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from kivvet.books.runs.past_run import RUN_VERSION, PastRun, When
+from kivvet.core.words.collecting import no_collecting
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS meanings (fingerprint TEXT PRIMARY KEY, name TEXT NOT NULL, definition BLOB NOT NULL);
@@ -110,7 +110,7 @@ class Journal:
         counted: Counter[When] = Counter()
         n_unread = 0
         try:
-            with self._open() as connection, _no_collecting():
+            with self._open() as connection, no_collecting():
                 connection.row_factory = sqlite3.Row
                 counted.update(
                     (name, at[:19]) for name, at in connection.execute("SELECT dataset, at FROM runs")
@@ -176,18 +176,6 @@ class Journal:
                 connection.commit()
                 connection.execute("VACUUM")
         return n_forgotten
-
-
-@contextmanager
-def _no_collecting() -> Iterator[None]:
-    """Keep the collector of cycles from going through the values of thousands of runs again and again as they come."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def _packed(meanings: Definitions) -> list[tuple[str, str, bytes]]:

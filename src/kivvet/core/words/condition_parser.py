@@ -17,6 +17,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import NoReturn
 
 from kivvet.core.words.conditions import (
@@ -128,6 +129,7 @@ def parse_condition(text: str, kind: ValueType) -> Condition:
     return _Parser(text, "number" if kind == "integer" else kind).parse()
 
 
+@lru_cache(1 << 15)  # rows are read again as a table is edited
 def plain_range(text: str) -> Condition | None:
     """Return what a comparison, a number or a range of two means, if a text is one written as most are; else None."""
     match = _PLAIN_RANGE.fullmatch(text)
