@@ -47,7 +47,8 @@ class Diagnosis:
         """The finding in words, with its example, the data it concerns, and what to do."""
         one = self.finding
         said = one.message + (" (not proven)" if one.possible else "")
-        lines = [f"{said}; {count(one.count, 'row')} of {one.dataset}" if one.count else said]
+        rows = count(one.count, "row") if one.count else ""
+        lines = [f"{said}; {rows} of {one.dataset}" if rows and rows not in said else said]
         lines += [f"for example {one.example}"] if one.witness else []
         lines += [f"fix: {one.remedy}"] if one.remedy else []
         return "\n".join(lines)

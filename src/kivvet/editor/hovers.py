@@ -24,6 +24,7 @@ from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed
 from kivvet.editor.data_seen import DataSeen, Meeting, rows_that_meet
+from kivvet.editor.occurrences import entity_at
 from kivvet.editor.open_books import BookFile, OpenBooks
 from kivvet.editor.sketches import Cell, sketch_of, sketch_of_csv
 from kivvet.editor.texts import Span
@@ -59,7 +60,16 @@ def hover_at(books: OpenBooks, path: Path, offset: int, seen: DataSeen) -> Hover
         if found is not None:
             return found
     lines = _of_name(book, file, cursor, seen, offset) or _of_keyword(file, cursor)
+    if not lines and (named := entity_at(books, path, offset)) is not None and named[0].kind == "class":
+        table = _giving(book, path.stem, named[0].name)
+        lines = [] if table is None else _of_class(book, table, named[0].name, named[0].label, seen)
     return None if not lines else Hover(Span(cursor.token.start, cursor.token.end), "\n\n".join(lines))
+
+
+def _giving(book: OpenBook, name: str, output: str) -> Table | None:
+    """Return a table that gives an output: the named one, if it does."""
+    of = [one for one in book.tables.values() if any(each.name == output for each in one.outputs)]
+    return next((one for one in of if one.name == name), of[0] if of else None)
 
 
 def _of_cell(book: OpenBook, name: str, cell: Cell, seen: DataSeen) -> Hover | None:

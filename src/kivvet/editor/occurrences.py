@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook
 from kivvet.books.files.read_formulas import FORMULAS_FILE
+from kivvet.books.runs.fed_domains import known_plan
 from kivvet.core.read.options import KeyPath
 from kivvet.core.tables.inputs import columns_of
 from kivvet.core.tables.table import WHEN
@@ -92,14 +93,31 @@ def files_of(book: OpenBook) -> list[Path]:
     return list(dict.fromkeys(path for path in known if path.is_file()))
 
 
+def columns_alike(book: OpenBook, name: str) -> frozenset[str]:
+    """Return the columns that hold the classes of one: datasets may keep an output of a table under other names."""
+    pairs = {
+        pair
+        for plan in (known_plan(book, dataset)[0] for dataset in book.datasets.values())
+        if plan is not None
+        for step in plan.table_steps
+        for pair in step.outputs
+    }
+    alike = {name}
+    while more := {one for pair in pairs if alike & set(pair) for one in pair} - alike:
+        alike |= more
+    return frozenset(alike)
+
+
 def occurrences(books: OpenBooks, book: OpenBook, entity: Entity) -> list[Occurrence]:
-    """Return all places where something is named, in the order of files."""
+    """Return all places where something is named, in the order of files; a class in all columns that hold it."""
     found = []
+    names = columns_alike(book, entity.name) if entity.kind == "class" else frozenset()
+    entities = frozenset({entity, *(replace(entity, name=one) for one in names)})
     for path in files_of(book):
         text = books.texts.of(path)
         if entity.word not in text.text and entity.word != path.stem:
             continue
-        for one in _Namer(books, book, books.file(path), text).named(entity):
+        for one in _Namer(books, book, books.file(path), text).named(entities):
             found.append(Occurrence(path, one.span, one.form, one.is_definition))
         if (
             entity.kind == "table"
@@ -129,7 +147,7 @@ def entity_at(books: OpenBooks, path: Path, offset: int) -> tuple[Entity, Span] 
 class _Namer:
     """Finds names in one file.
 
-    With an entity, those of it; without, all that can be told apart: of expressions the known columns.
+    With entities, those of them; without, all that can be told apart: of expressions the known columns.
     """
 
     def __init__(self, books: OpenBooks, book: OpenBook, file: BookFile, text: Text) -> None:
@@ -137,11 +155,11 @@ class _Namer:
         self.columns = set(book.formulas) | {
             one.name for table in book.tables.values() for one in columns_of(table.inputs, table.outputs)
         }
-        self.outputs = {one.name for table in book.tables.values() for one in table.outputs}
+        self.alike: dict[str, frozenset[str]] = {}
 
-    def named(self, entity: Entity | None) -> Iterator[_Named]:
+    def named(self, entities: frozenset[Entity] | None) -> Iterator[_Named]:
         for one in self._all():
-            if entity is None or one.entity == entity:
+            if entities is None or one.entity in entities:
                 yield one
 
     def _all(self) -> Iterator[_Named]:
@@ -198,10 +216,15 @@ class _Namer:
             str(label)
             for table in self.book.tables.values()
             for one in table.outputs
-            if one.name == column
+            if one.name in self._alike(column)
             for label in table.classes(one)
             if isinstance(label, str)
         }
+
+    def _alike(self, column: str) -> frozenset[str]:
+        if column not in self.alike:
+            self.alike[column] = columns_alike(self.book, column)
+        return self.alike[column]
 
     # The files.
 

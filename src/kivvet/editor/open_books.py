@@ -100,16 +100,18 @@ class OpenBooks:
             if kept is not None:
                 remember_sources(kept[1], book)
             self._books[folder] = state, book
-            self._whole |= {(folder, name): book for name in book.tables}
+            self._whole |= {(folder, name): book for name in (*book.tables, *([""] if book.formulas else []))}
             return book
 
     def known(self, file: BookFile) -> OpenBook | None:
         """Return the book of a file; while its table cannot be read, the book as it was when it could."""
         book = None if file.folder is None else self.read(file.folder)
         name = file.table or (file.path.stem if file.kind == "table" else "")
-        if book is None or file.folder is None or name not in book.unusable_tables:
+        if book is None or file.folder is None:
             return book
-        return self._whole.get((file.folder, name), book)
+        if name in book.unusable_tables or (file.kind == "formulas" and not book.formulas):
+            return self._whole.get((file.folder, name), book)
+        return book
 
     def _read_table(self, path: Path) -> _Read:
         kept = self._tables.get(path)

@@ -31,7 +31,7 @@ from kivvet.core.words.conditions import (
 from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.wording import listed, toml_key
-from kivvet.editor.occurrences import Entity, Occurrence, occurrences
+from kivvet.editor.occurrences import Entity, Occurrence, columns_alike, occurrences
 from kivvet.editor.open_books import OpenBooks
 from kivvet.editor.texts import Edit, Texts
 
@@ -108,7 +108,7 @@ def _refuse(book: OpenBook, entity: Entity, name: str) -> None:
     elif entity.kind == "dataset":
         taken = set(book.datasets)
     elif entity.kind == "class":
-        taken = _classes(book, entity.name)
+        taken = {label for one in columns_alike(book, entity.name) for label in _classes(book, one)}
     if name in taken:
         raise RenameError(f"there is a {entity.kind} {name!r} already")
     if entity.kind in ("table", "dataset") and not name.replace("_", "a").replace("-", "a").isalnum():
@@ -204,6 +204,7 @@ def _prove(
 ) -> None:
     """Read the book as it would be, and compare: each table and formula is what it was, but for the name."""
     after = _read_after(books, book, edits)
+    alike = columns_alike(book, entity.name)
     tables = {
         name if entity.kind == "table" and one == entity.name else one: table
         for one, table in book.tables.items()
@@ -213,7 +214,7 @@ def _prove(
     if set(tables) != set(after.tables):
         raise RenameError("not every table could be read then; nothing was changed")
     for one, before in tables.items():
-        if not book.is_used(one) and not _is_same(_mapped(before, entity, name), after.tables[one]):
+        if not book.is_used(one) and not _is_same(_mapped(before, entity, name, alike), after.tables[one]):
             raise RenameError(f"it is not proven that table {one} would mean the same; nothing was changed")
     renamed = {
         name if entity.kind == "column" and one == entity.name else one: formula
@@ -287,7 +288,7 @@ def _is_same(before: Table | None, after: Table) -> bool:
         return False
 
 
-def _mapped(table: Table, entity: Entity, name: str) -> Table | None:
+def _mapped(table: Table, entity: Entity, name: str, alike: frozenset[str]) -> Table | None:
     """Return a table with the name given in its values, not in its text; None where it is too large for that."""
     definition = definition_of(table)
     if definition is None:
@@ -305,9 +306,11 @@ def _mapped(table: Table, entity: Entity, name: str) -> Table | None:
         made[word] = {of_name(one): value for one, value in definition[word].items()}
     if entity.kind == "class":
         for word in ("missing", "otherwise"):
-            made[word] = {one: _result(value, entity, name, one) for one, value in made[word].items()}
+            made[word] = {
+                one: _result(value, entity, name, one in alike) for one, value in made[word].items()
+            }
         for one in outputs:
-            if one == entity.name and "order" in made["outputs"][one]:
+            if one in alike and "order" in made["outputs"][one]:
                 order = [name if label == entity.label else label for label in made["outputs"][one]["order"]]
                 made["outputs"][one] = {**made["outputs"][one], "order": order}
     columns = [*kinds, *outputs]
@@ -318,34 +321,37 @@ def _mapped(table: Table, entity: Entity, name: str) -> Table | None:
             cells = []
             for at, cell in enumerate(row):
                 if at < len(kinds):
-                    cells.append(_condition(cell, entity, name, columns[at], kinds[columns[at]]))
+                    is_meant = entity.kind == "class" and columns[at] in alike
+                    cells.append(_condition(cell, entity, name, kinds[columns[at]]) if is_meant else cell)
                 elif heads[at] == WHEN and at >= len(columns):
                     cells.append(_expression(cell, entity, name))
                 else:
-                    cells.append(_result(cell, entity, name, columns[at]))
+                    cells.append(_result(cell, entity, name, columns[at] in alike))
             made["rows"].append(cells)
     else:
-        made["lookup"], made["inputs"], made["outputs"] = _lookup(definition, entity, name, of_name)
+        made["lookup"], made["inputs"], made["outputs"] = _lookup(definition, entity, name, of_name, alike)
     return table_of(table.name, made)
 
 
 def _lookup(
-    definition: Mapping[str, Any], entity: Entity, name: str, of_name: Callable[[str], str]
+    definition: Mapping[str, Any],
+    entity: Entity,
+    name: str,
+    of_name: Callable[[str], str],
+    alike: frozenset[str],
 ) -> tuple[dict[str, Any], dict[str, Any], dict[str, Any]]:
     """Return the columns, inputs and outputs of a lookup with a name given."""
     lookup = dict(definition["lookup"])
     if entity.kind == "class":
-        for heading in (f"key {entity.name}", f"result {entity.name}"):
-            if heading in lookup:
-                lookup[heading] = [name if one == entity.label else one for one in lookup[heading]]
+        for heading, labels in definition["lookup"].items():
+            if heading.partition(" ")[2] in alike:
+                lookup[heading] = [name if one == entity.label else one for one in labels]
     inputs = {of_name(one): about for one, about in definition["inputs"].items()}
     outputs = {of_name(one): about for one, about in definition["outputs"].items()}
     return lookup, inputs, outputs
 
 
-def _condition(cell: str, entity: Entity, name: str, column: str, kind: Any) -> str:
-    if entity.kind != "class" or column != entity.name:
-        return cell
+def _condition(cell: str, entity: Entity, name: str, kind: Any) -> str:
     try:
         return write_condition(_in_condition(parse_condition(cell, kind), entity.label, name))
     except ConditionError:
@@ -363,10 +369,10 @@ def _in_condition(condition: Condition, label: str, name: str) -> Condition:
     return condition
 
 
-def _result(cell: Any, entity: Entity, name: str, column: str) -> Any:
+def _result(cell: Any, entity: Entity, name: str, is_meant: bool) -> Any:
     if isinstance(cell, str) and cell.startswith("="):
         return f"= {_expression(cell[1:], entity, name)}"
-    if entity.kind == "class" and column == entity.name and cell in (entity.label, quote_text(entity.label)):
+    if entity.kind == "class" and is_meant and cell in (entity.label, quote_text(entity.label)):
         return quote_text(name)
     return cell
 
