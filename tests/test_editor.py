@@ -16,6 +16,7 @@ from pygls.workspace import PositionCodec
 
 import kivvet
 from kivvet.books.asks.check_book import check_book
+from kivvet.books.files.toml_tokens import cursor_at, tokens
 from kivvet.core.read.options import toml_text
 from kivvet.core.words.condition_parser import parse_condition
 from kivvet.core.words.condition_said import said
@@ -31,7 +32,6 @@ from kivvet.editor.protocol import Document, offset_of, position_of, range_of
 from kivvet.editor.renames import RenameError, applied, rename
 from kivvet.editor.session import Session
 from kivvet.editor.texts import Span, Text, Texts, edit_between, moved
-from kivvet.editor.toml_tokens import cursor_at, tokens
 from kivvet.editor.where_named import definitions_of
 from tests.conftest import write_book
 

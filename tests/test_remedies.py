@@ -143,11 +143,12 @@ def follow_all(definition):
             said = f"{finding}\n{name}: {made['rows']}"
             assert after_table is not None, said
             after = told(after_table)
-            # Under a first match, rows that meet are looked at in another way: they may never win.
+            # Under a first match, rows that meet are looked at in another way, and a row that comes before others may
+            # hide them: which of them is to win, only their author knows.
             new = {
                 one
                 for one in after - before
-                if not (name == "first" and one[0] in ("shadowed", "duplicate", "conflict"))
+                if not (name in ("first", "move") and one[0] in ("shadowed", "duplicate", "conflict"))
             }
             # A row that an equal one hid is then hidden by another.
             twins = {one[1] for one in before if one[0] in _HIDDEN}

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from kivvet.books.files.open_book import OpenBook
+from kivvet.books.files.toml_tokens import Cursor, cursor_at, tokens
 from kivvet.books.runs.plans import prepare
 from kivvet.core.formulas.functions import FUNCTIONS
 from kivvet.core.read.options import KeyPath
@@ -22,7 +23,6 @@ from kivvet.editor.hovers import SCHEMAS, schema_at
 from kivvet.editor.open_books import BookFile, OpenBooks
 from kivvet.editor.sketches import Cell, Sketch, sketch_of, sketch_of_csv
 from kivvet.editor.texts import Span, Text
-from kivvet.editor.toml_tokens import Cursor, cursor_at, tokens
 from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS
 
 Kind = Literal["keyword", "table", "formula", "dataset", "column", "class", "value", "function", "file"]

@@ -10,6 +10,7 @@ from typing import Any
 from kivvet.books.asks.try_formula import try_formula
 from kivvet.books.files.open_book import BOOK_FORM, OpenBook
 from kivvet.books.files.read_formulas import FORMULAS_FORM
+from kivvet.books.files.toml_tokens import Cursor, cursor_at
 from kivvet.core.formulas.functions import FUNCTIONS
 from kivvet.core.formulas.tree import write_formula
 from kivvet.core.read.options import KeyPath
@@ -28,7 +29,6 @@ from kivvet.editor.occurrences import entity_at
 from kivvet.editor.open_books import BookFile, OpenBooks
 from kivvet.editor.sketches import Cell, sketch_of, sketch_of_csv
 from kivvet.editor.texts import Span
-from kivvet.editor.toml_tokens import Cursor, cursor_at
 
 _SHOWN = 5
 

@@ -9,10 +9,10 @@ from itertools import pairwise
 from typing import Literal
 
 from kivvet.books.files.long_rows import read_document
+from kivvet.books.files.toml_tokens import Token, tokens
 from kivvet.editor.open_books import FileKind
 from kivvet.editor.sketches import Cell, sketch_of, sketch_of_csv
 from kivvet.editor.texts import Edit, Span, Text
-from kivvet.editor.toml_tokens import Token, tokens
 
 _MOST_ROWS = 2_000  # of an outline
 _EXAMPLES_TOO = ("rows", "examples")

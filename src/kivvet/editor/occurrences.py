@@ -10,6 +10,7 @@ from typing import Literal
 
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook
 from kivvet.books.files.read_formulas import FORMULAS_FILE
+from kivvet.books.files.toml_tokens import Token, tokens
 from kivvet.books.runs.fed_domains import known_plan
 from kivvet.core.read.options import KeyPath
 from kivvet.core.tables.inputs import columns_of
@@ -17,7 +18,6 @@ from kivvet.core.tables.table import WHEN
 from kivvet.editor.open_books import BookFile, OpenBooks
 from kivvet.editor.sketches import Cell, Sketch, sketch_of, sketch_of_csv
 from kivvet.editor.texts import Span, Text
-from kivvet.editor.toml_tokens import Token, tokens
 
 #: How a name is written where it stands.
 Form = Literal[

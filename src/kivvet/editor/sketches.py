@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from kivvet.books.files.toml_tokens import Token, tokens
 from kivvet.core.read.options import KeyPath
 from kivvet.core.tables.table import WHEN
 from kivvet.editor.texts import Span, Text
-from kivvet.editor.toml_tokens import Token, tokens
 from kivvet.io.csv_records import separator_said
 
 

@@ -1,30 +1,41 @@
-"""What a finding's remedy would change in a file, where that is one change that can be made by a machine."""
+"""What the cures of a finding change in the files of a table: each offer whole, from which somebody may choose."""
 
 from __future__ import annotations
 
-import csv
 import difflib
-import io
-import json
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kivvet.books.files.database_rows import rows_in_database
-from kivvet.books.files.read_table import how_rows_are_read, row_files
-from kivvet.books.files.readers import read_csv_rows, read_text
-from kivvet.books.files.row_edits import RowEdit, edited_rows
-from kivvet.books.files.toml_rows import with_row_added
+from kivvet.books.asks.mend_table import mend_in_book
+from kivvet.books.files.readers import read_text
+from kivvet.books.files.row_edits import RowEdit
+from kivvet.books.files.table_files import TableFiles
+from kivvet.books.files.toml_values import with_input, with_match, with_option
 from kivvet.core.tables.inputs import columns_of
-from kivvet.core.tables.table import WHEN, Table
+from kivvet.core.tables.table import Table
+from kivvet.core.words.conditions import write_literal
+from kivvet.core.words.cures import (
+    AddRow,
+    Cure,
+    FirstWins,
+    MoveRow,
+    RemoveRow,
+    SetInput,
+    SetStep,
+    WriteCell,
+    cures_of,
+)
+from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.findings import Finding
-from kivvet.io.formats import ROW_ENDINGS
-from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
+from kivvet.core.words.values import write_plain
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
+_MOST_CLASSES = 6
+_MOST_MENDED = 500  # rows of a table that is mended while one waits
 #: Kinds whose cure is to take out the first row that they name.
 _NEEDLESS = ("duplicate", "shadowed", "impossible")
 
@@ -40,10 +51,39 @@ class LinesReplaced:
 
 @dataclass(frozen=True)
 class SuggestedChange:
-    """A change of one file."""
+    """A change of one file that takes a finding away.
 
+    Attributes
+    ----------
+    title : str
+        What it does, in words.
+    cure : Cure or None
+        None: the fewest changes that mend examples and promises.
+    file : Path
+    before, after : str
+        The text of the file, with the ends of lines that it has.
+    is_whole : bool
+        Whether nothing is left to be filled in.
+    """
+
+    title: str
+    cure: Cure | None
     file: Path
-    lines: tuple[LinesReplaced, ...]
+    before: str
+    after: str
+    is_whole: bool = True
+
+    @property
+    def lines(self) -> tuple[LinesReplaced, ...]:
+        """The lines that it replaces."""
+        old, new = self.before.splitlines(keepends=True), self.after.splitlines(keepends=True)
+        return tuple(
+            LinesReplaced(start + 1, end + 1, "".join(new[low:high]))
+            for tag, start, end, low, high in difflib.SequenceMatcher(
+                None, old, new, autojunk=False
+            ).get_opcodes()
+            if tag != "equal"
+        )
 
 
 def suggested_change(book: OpenBook, found: Finding) -> SuggestedChange | None:
@@ -51,69 +91,134 @@ def suggested_change(book: OpenBook, found: Finding) -> SuggestedChange | None:
     table = book.tables.get(found.table)
     if table is None or table.lookup is not None or found.is_of_formula or found.possible:
         return None
-    if not table.is_complete or book.is_used(table.name):
-        return None
-    path = book.file_of_table(table.name)
-    if rows_in_database(path):
-        return None
-    rows_file = next(iter(row_files(path)), None) if table.has_rows_file else None
-    file = rows_file or path
-    options = AS_IT_SAYS if rows_file is None else how_rows_are_read(path)[0]
-    text, faults = read_text(file, encoding=options.encoding)
-    if faults or (rows_file is not None and not rows_file.name.lower().endswith(ROW_ENDINGS)):
-        return None
-    if found.kind in _NEEDLESS and found.rows:
-        _, made = edited_rows(table, path, rows_file, {found.rows[0]: RowEdit()}, options)
-    elif found.kind == "gap" and found.region is not None and table.rows:
-        cells = _cells(table, found.region)
-        if cells is None:
-            return None
-        plain = text.replace("\r\n", "\n")
-        made = _with_row(table, path, rows_file, plain, cells, options)
-        made = made.replace("\n", "\r\n") if "\r\n" in text else made
-    else:
-        return None
-    return SuggestedChange(file, _lines_replaced(text, made))
+    for one in changes_of(book, found):
+        if found.kind in _NEEDLESS and isinstance(one.cure, RemoveRow):
+            return one
+        if found.kind == "gap" and isinstance(one.cure, AddRow) and not one.is_whole:
+            return one
+    return None
 
 
-def _cells(table: Table, region: Mapping[str, str]) -> dict[str, str] | None:
-    """Return the cells of a row that covers a region, results blank; None where a column for it is not there."""
-    headings = table.header or tuple(one.name for one in columns_of(table.inputs, table.outputs))
-    if WHEN in region and WHEN not in headings:
-        return None
-    return {name: region.get(name, "") for name in headings}
+def changes_of(book: OpenBook, found: Finding, *, mends: bool = False) -> Iterator[SuggestedChange]:
+    """Yield the changes that cure a finding about a table, the best one first; none where its rows are not edited here.
+
+    Parameters
+    ----------
+    mends : bool
+        Whether the fewest changes are sought with which examples and promises hold.
+    """
+    if found.table not in book.tables or found.is_of_formula or book.is_used(found.table):
+        return
+    cures = cures_of(found)
+    if found.kind == "unmatched" and found.witness and not cures:
+        cures = _of_value(book.tables[found.table], next(iter(found.witness.values()))[1:-1])
+    try:
+        files = TableFiles.read(book.file_of_table(found.table))
+    except (KivvetError, OSError):
+        return
+    for cure in cures:
+        try:
+            yield from _of_cure(files, found, cure)
+        except (KivvetError, ValueError, IndexError):
+            continue  # the rows stand in a way in which they cannot be changed one by one
+    if mends and found.kind in ("example", "promise") and files.table.n_rows <= _MOST_MENDED:
+        for offer in mend_in_book(book, found.table).offers:
+            cells: dict[int, dict[str, str]] = {}
+            for one in offer.cells:
+                cells.setdefault(one.row, {})[one.heading] = one.after
+            edited = files.with_edits({row: RowEdit(texts) for row, texts in cells.items()})
+            yield _of_rows("; ".join(offer.steps), None, files, edited)
 
 
-def _with_row(
-    table: Table,
-    path: Path,
-    rows_file: Path | None,
-    text: str,
-    cells: Mapping[str, str],
-    options: ReadOptions,
-) -> str:
-    if rows_file is not None:
-        columns = {one.name: one.column or one.name for one in columns_of(table.inputs, table.outputs)}
-        record = dict(cells)
-        rows, _ = read_csv_rows(rows_file, table.name, options)
-        assert rows is not None, "it was read before"
-        of_heading = {heading: name for name, heading in columns.items()}
-        buffer = io.StringIO()
-        fields = [record.get(of_heading.get(name.strip(), name.strip()), "") for name in rows.records[0]]
-        csv.writer(buffer, delimiter=rows.delimiter, lineterminator="\n", quotechar=options.quote).writerow(
-            fields
-        )
-        return text + ("" if text.endswith("\n") else "\n") + buffer.getvalue()
-    line = f"  [{', '.join(json.dumps(cell, ensure_ascii=False) for cell in cells.values())}],"
-    return with_row_added(text, path, "rows", len(table.rows) + bool(table.header), line)
+def _of_value(table: Table, value: str) -> list[Cure]:
+    """Return a row for a value that no row of a table of one input lists."""
+    if len(table.inputs) != 1:
+        return []
+    about = table.inputs[0]
+    text = value if table.lookup is not None or about.type != "text" else write_literal(value)
+    outputs = {one.column or one.name for one in table.outputs} | {one.name for one in table.outputs}
+    cells: list[str] = []
+    for name in _order(table):
+        is_key = name in (about.name, about.column) and text not in cells
+        cells.append(text if is_key else "..." if name in outputs else "")
+    return [AddRow(tuple(cells))]
 
 
-def _lines_replaced(before: str, after: str) -> tuple[LinesReplaced, ...]:
-    old, new = before.splitlines(keepends=True), after.splitlines(keepends=True)
-    return tuple(
-        LinesReplaced(start + 1, end + 1, "".join(new[low:high]))
-        for tag, start, end, low, high in difflib.SequenceMatcher(
-            None, old, new, autojunk=False
-        ).get_opcodes()
-        if tag != "equal"
-    )
+def _of_cure(files: TableFiles, found: Finding, cure: Cure) -> Iterator[SuggestedChange]:
+    match cure:
+        case AddRow(cells):
+            yield from _added(files, found, cure, cells)
+        case WriteCell(row, text, heading):
+            name = heading or files.headings[0]
+            edited = files.with_edits({row: RowEdit(files.known({name: text}))})
+            yield _of_rows(f"write {name} of row {row} as {text}", cure, files, edited)
+        case RemoveRow(row):
+            yield _of_rows(f"remove row {row}", cure, files, files.with_edits({row: RowEdit()}))
+        case MoveRow(row, above):
+            yield _of_rows(f"move row {row} above row {above}", cure, files, files.with_row_moved(row, above))
+        case FirstWins():
+            yield _of_definition("let the earlier row win: match = first", cure, files.path, with_match)
+        case SetStep(name, step):
+            change = lambda text: with_option(text, name, "step", step)  # noqa: E731
+            yield _of_definition(f"set step = {step} of {name}", cure, files.path, change)
+        case SetInput(name, options):
+            change = lambda text: with_input(text, name, options)  # noqa: E731
+            yield _of_definition(f"inputs.{name} = {options}", cure, files.path, change)
+
+
+def _added(
+    files: TableFiles, found: Finding, cure: Cure, cells: tuple[str, ...]
+) -> Iterator[SuggestedChange]:
+    """Offer a row for a gap, with each of the results that rows beside it give, and one to be filled in."""
+    table, order = files.table, _order(files.table)
+    if len(cells) != len(order) or "..." not in cells:
+        return
+    places = {name: place for place, name in enumerate(order) if cells[place] == "..."}
+    outputs = [
+        one.column or one.name if (one.column or one.name) in places else one.name for one in table.outputs
+    ]
+    if set(outputs) != set(places):
+        return
+    after = max(found.rows[:2], default=table.n_rows)
+    shown = ", ".join(one for one in cells if one and one != "...") or "any"
+    for results in [*_results_near(table, after), ("",) * len(outputs)]:
+        record = list(cells)
+        for name, result in zip(outputs, results, strict=True):
+            record[places[name]] = result
+        grown = files.with_rows([[*record, *[""] * (len(files.headings) - len(record))]])
+        n_rows = grown.table.n_rows
+        if found.rows and after + 1 < n_rows and table.match == "one":
+            grown = grown.with_row_moved(n_rows, min(found.rows[:2]) + 1)
+        said = f": {', '.join(results)}" if any(results) else ", its result to be filled in"
+        yield _of_rows(f"add the row {shown}{said}", cure, files, grown, is_whole=any(results))
+
+
+def _order(table: Table) -> list[str]:
+    """Return the headings in the order in which a remedy writes a row; those of outputs that inputs share as well."""
+    names = [one.column or one.name for one in columns_of(table.inputs, table.outputs)]
+    return list(table.header) or names
+
+
+def _of_rows(
+    title: str, cure: Cure | None, before: TableFiles, after: TableFiles, *, is_whole: bool = True
+) -> SuggestedChange:
+    text, _ = read_text(before.file)
+    line_end = "\r\n" if "\r\n" in text else "\n"
+    return SuggestedChange(title, cure, before.file, text, after.text.replace("\n", line_end), is_whole)
+
+
+def _of_definition(title: str, cure: Cure, path: Path, change: Callable[[str], str]) -> SuggestedChange:
+    text, _ = read_text(path)
+    return SuggestedChange(title, cure, path, text, change(text))
+
+
+def _results_near(table: Table, after: int) -> list[tuple[str, ...]]:
+    """Return the results that rows give, those of the nearest ones first."""
+    near = sorted(table.rows, key=lambda row: (abs(row.number - after - 0.5), row.number))
+    found: dict[tuple[str, ...], None] = {}
+    for row in near:
+        if all(isinstance(one, (str, int, float)) for one in row.results):
+            found.setdefault(tuple(one if isinstance(one, str) else write_plain(one) for one in row.results))
+        if len(found) == _MOST_CLASSES:
+            break
+    return list(found)

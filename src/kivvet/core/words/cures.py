@@ -6,6 +6,7 @@ every law about remedies.
 
 from __future__ import annotations
 
+import csv
 import json
 import re
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ from dataclasses import dataclass
 from kivvet.core.words.findings import Finding
 
 _ADD = re.compile(
-    r"add  (?P<row>\[.*?\])(?:  or, if all values of (?P<input>\S+) are .*, set step = (?P<step>\S+)|, or say with .*)?"
+    r"add  (?P<row>\[.*?\]|[^\[].*?)(?:  or, if all values of (?P<input>\S+) are .*, set step = (?P<step>\S+)|, or say with .*)?"
     r"(?:, and check again: .*)?"
 )
 _WRITE_ROW = re.compile(r"write row (\d+) as (.*), or set match = \"first\".*")
@@ -96,7 +97,7 @@ def cures_of(finding: Finding) -> list[Cure]:
     remedy = finding.remedy
     found: list[Cure] = []
     if match := _ADD.fullmatch(remedy):
-        found.append(AddRow(tuple(json.loads(match["row"]))))
+        found.append(AddRow(_cells(match["row"])))
         if match["step"]:
             found.append(SetStep(match["input"], match["step"]))
     if match := _WRITE_ROW.fullmatch(remedy):
@@ -120,3 +121,8 @@ def cures_of(finding: Finding) -> list[Cure]:
     if match := _MEANT.fullmatch(remedy):
         found.append(ReplaceWord(match[1]))
     return found
+
+
+def _cells(row: str) -> tuple[str, ...]:
+    """Return the cells of a row as a remedy writes it: as a list of TOML, or as a line of CSV."""
+    return tuple(json.loads(row)) if row.startswith("[") else tuple(next(csv.reader([row])))
