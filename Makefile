@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
-.PHONY: demo test check format bench screenshots clean
+.PHONY: demo test check format bench site screenshots clean
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -38,6 +38,10 @@ format: $(VENV)/.developing
 
 bench: $(VENV)/.measuring
 	$(BIN)/python -m benchmarks
+
+site: $(VENV)/.developing
+	$(BIN)/python -m sphinx -q -W --keep-going -c docs/site -d build/site-trees docs build/site
+	@echo "build/site/site/index.html"
 
 screenshots: $(VENV)/.installed
 	PATH="$(abspath $(BIN)):$$PATH" docs/screenshots/take

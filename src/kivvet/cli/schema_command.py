@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 @option("--to", "A folder; each schema is a file in it.", metavar="FOLDER")
 @forms("json")
 def command(names: tuple[str, ...], to: str | None, form: Form) -> None:
-    """Print a JSON Schema (2020-12): of book.toml (book), tables/*.toml (table), formulas.toml (formulas), pins.json (pins), of a
+    """Print a JSON Schema (2020-12): of book.toml (book), the files in tables (table), formulas.toml (formulas), pins.json (pins), of a
     run in the history that a team keeps (run), and of what commands print with --json (output). With --to write them into a
     folder, without names all; editors with TOML support then complete keywords, and mark what cannot be.
 

@@ -21,7 +21,7 @@ class Example:
         By column read; None is missing, and so is what is left out.
     expected : mapping of str to (value or None)
         By output; what is left out is not asked. None is no result. Several results, of a table with
-        ``match = "every"``, are a text with ``; `` between them.
+        ``match = "every"``, are a text, with ``;`` and a blank between them.
     note : str
     place : Place or None
         Where it stands, if in a file.
