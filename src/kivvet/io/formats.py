@@ -18,6 +18,8 @@ from kivvet.io import csv_source, csv_target, other_files, parquet_files
 from kivvet.io.csv_lines import line_of_headings
 from kivvet.io.csv_records import LinesOfRows
 from kivvet.io.lakes.lake import ENDING, is_lake
+from kivvet.io.parts.manifest import ENDING as PARTS_ENDING
+from kivvet.io.parts.manifest import is_parts
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote, Target, WriteOptions
 
 
@@ -103,6 +105,30 @@ def _open_lake(path: Path, options: ReadOptions) -> Source:
     from kivvet.io.lakes.lake_source import LakeSource
 
     return LakeSource(path, options)
+
+
+def _open_parts(path: Path, options: ReadOptions) -> Source:
+    from kivvet.io.parts.parts_source import PartsSource
+
+    return PartsSource(path, options)
+
+
+def _begin_parts(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target:
+    from kivvet.io.parts.parts_target import begin
+
+    return begin(path, target, schema, options)
+
+
+def _extend_parts(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target | None:
+    from kivvet.io.parts.parts_target import extend
+
+    return extend(path, target, schema, options)
+
+
+def _records_of_parts(path: Path) -> tuple[list[Any], str | None]:
+    from kivvet.io.parts.manifest import kept_records
+
+    return kept_records(path)
 
 
 def _begin_lake(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target:
@@ -215,9 +241,21 @@ LAKE = Format(
     extend=_extend_lake,
 )
 
+#: A folder of files and a manifest of those that count.
+PARTS = Format(
+    "parts",
+    (PARTS_ENDING,),
+    _open_parts,
+    _begin_parts,
+    _records_of_parts,
+    keeps_types=True,
+    keeps_classes=True,
+    extend=_extend_parts,
+)
+
 
 def _endings(can: Callable[[Format], object]) -> tuple[str, ...]:
-    return tuple(ending for each in (*FORMATS, LAKE) if can(each) for ending in each.endings)
+    return tuple(ending for each in (*FORMATS, LAKE, PARTS) if can(each) for ending in each.endings)
 
 
 #: The endings of sources, of targets, of files of a lookup's rows, and of text with rows of conditions.
@@ -233,6 +271,8 @@ def format_of(path: Path) -> Format | None:
     """Return the format of a file by the ending of its name; None where it is none of ours."""
     name = path.name.lower()
     found = [(ending, each) for each in FORMATS for ending in each.endings if name.endswith(ending)]
+    if not found and is_parts(path):
+        return PARTS
     if not found and is_lake(path):
         return LAKE
     return max(found, key=lambda pair: len(pair[0]))[1] if found else None

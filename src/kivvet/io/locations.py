@@ -13,9 +13,10 @@ import pyarrow as pa
 from kivvet.core.words.wording import shown_path
 from kivvet.io.databases.places import InDatabase, Location
 from kivvet.io.files import FileMarks, replacing
-from kivvet.io.formats import LAKE, Format, format_of, open_source, target_format
+from kivvet.io.formats import LAKE, PARTS, Format, format_of, open_source, target_format
 from kivvet.io.formats import open_written as open_written_file
 from kivvet.io.lakes.lake import holds_lake
+from kivvet.io.parts.manifest import MANIFEST, holds_parts
 from kivvet.io.source_and_target import ReadOptions, Source, Target, WriteOptions
 
 #: What a table of a database can do, as a format of files says it.
@@ -54,12 +55,19 @@ def is_there(location: Location) -> bool:
         from kivvet.io.databases.engines import engine_of
 
         return bool(location.query) or engine_of(location.database).has_table(location)
-    return holds_lake(location) if is_a_lake(location) else location.is_file()
+    if is_a_lake(location):
+        return holds_lake(location)
+    return holds_parts(location) if format_of(location) is PARTS else location.is_file()
 
 
 def is_a_lake(location: Location) -> bool:
     """Whether it is a table of a lake, a folder."""
     return not isinstance(location, InDatabase) and format_of(location) is LAKE
+
+
+def is_of_parts(location: Location) -> bool:
+    """Whether it is a folder of files of which some count: a lake, or a folder of parts."""
+    return not isinstance(location, InDatabase) and format_of(location) in (LAKE, PARTS)
 
 
 def open_location(location: Location, options: ReadOptions | None = None) -> Source:
@@ -92,6 +100,8 @@ def marks_of(location: Location) -> FileMarks | None:
         from kivvet.io.lakes.lake_source import marks_of_lake
 
         return marks_of_lake(location)
+    if is_of_parts(location):
+        return FileMarks.of(location / MANIFEST)
     return FileMarks.of(location)
 
 
@@ -106,7 +116,7 @@ def replacing_at(location: Location) -> Iterator[Path]:
         with writing_to(location):
             yield Path(location.shown)
         return
-    if is_a_lake(location):  # whose files lie beside those that count, until one commit
+    if is_of_parts(location):  # whose files lie beside those that count, until one of them says so
         yield location
         return
     with replacing(location) as part:

@@ -130,11 +130,15 @@ class ParquetTarget(Target):
             self.writer.write_table(rows, row_group_size=self.n_waiting or None)
             self.waiting, self.n_waiting = [], 0
 
-    def commit(self, seal: Seal) -> None:
-        """Write the rest, and in the place of the footer that Arrow writes the same with the record."""
+    def finish(self) -> None:
+        """Write the rest, without a record."""
         self.flush()
         assert self.writer is not None
         self.writer.close()
+
+    def commit(self, seal: Seal) -> None:
+        """Write the rest, and in the place of the footer that Arrow writes the same with the record."""
+        self.finish()
         footer, start = read_footer(self.path), footer_start(self.path)
         assert footer is not None and start is not None
         end = sealed_footer(digest_of(self.path, start), footer, seal)

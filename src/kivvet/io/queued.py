@@ -9,7 +9,7 @@ from typing import TypeVar
 
 import pyarrow as pa
 
-from kivvet.io.source_and_target import Seal, Target
+from kivvet.io.source_and_target import PartedTarget, Seal, Target, WrittenPart
 
 Batch = TypeVar("Batch")
 _MOST_WAITING = 2
@@ -58,6 +58,15 @@ class QueuedTarget(Target):
             self.inner.abandon()
         self._tell()
         self.inner.commit(seal)
+
+    def written_parts(self) -> list[WrittenPart]:
+        """Return the files that were written of a target of many, which do not count yet."""
+        self._end()
+        if self.error is not None:
+            self.inner.abandon()
+        self._tell()
+        assert isinstance(self.inner, PartedTarget)
+        return self.inner.written_parts()
 
     def abandon(self) -> None:
         self.is_abandoned = True

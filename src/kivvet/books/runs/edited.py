@@ -25,7 +25,7 @@ from kivvet.core.words.wording import count, listed
 from kivvet.io.csv_target import as_text
 from kivvet.io.databases.places import InDatabase, Location
 from kivvet.io.frame_source import FrameSource
-from kivvet.io.locations import is_a_lake, open_written
+from kivvet.io.locations import is_of_parts, open_written
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
@@ -63,7 +63,7 @@ def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
         again = as_then(book, dataset, record)
         with tempfile.TemporaryDirectory() as folder:
             name = "as_it_was.parquet"  # of what lies in a database, or in a lake
-            if isinstance(dataset.target, Path) and not is_a_lake(dataset.target):
+            if isinstance(dataset.target, Path) and not is_of_parts(dataset.target):
                 name = dataset.target.name
             written = Path(folder) / name
             beside = written.with_name(f"part.{written.name}")

@@ -17,16 +17,16 @@ import pyarrow as pa
 
 from kivvet.core.words.errors import DataError, OutputError
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import count, listed, repeated, shown_path
+from kivvet.core.words.wording import listed, repeated, shown_path
 from kivvet.io.lakes.lake import files_of, hash_of_files, holds_lake, open_lake, told
-from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
+from kivvet.io.source_and_target import AS_IT_IS_NAMED, PartedTarget, Seal, Target, WriteOptions, WrittenPart
 
 _RECORD = "kivvet"
 _ROWS_A_GROUP = 1 << 19
 _ROWS_A_FILE = 1 << 22
 
 
-class LakeTarget(Target):
+class LakeTarget(PartedTarget):
     """The rows of a table that are written anew, or come to those it has.
 
     Parameters
@@ -41,10 +41,10 @@ class LakeTarget(Target):
         self.table = open_lake(target) if holds_lake(target) else None
         self.schema = _storable(target, schema)
         self._refuse_what_is_not_ours()
-        self.parts: list[dict[str, Any]] = []
+        self.parts: list[WrittenPart] = []
         self.writer: Any = None
         self.waiting: list[pa.RecordBatch] = []
-        self.n_waiting = self.n_sent = 0
+        self.n_waiting = 0
         target.mkdir(parents=True, exist_ok=True)
 
     def _refuse_what_is_not_ours(self) -> None:
@@ -82,16 +82,15 @@ class LakeTarget(Target):
 
         if self.writer is None:
             name = f"part-{len(self.parts):05}-{uuid.uuid4()}.zstd.parquet"
-            self.parts.append({"path": name, "rows": 0})
+            self.parts.append(WrittenPart(name, 0))
             self.writer = parquet.ParquetWriter(self.target / name, self.schema, compression="zstd")
         if self.waiting:
             self.writer.write_table(
                 pa.Table.from_batches(self.waiting, self.schema), row_group_size=self.n_waiting or None
             )
-            self.parts[-1]["rows"] += self.n_waiting
-            self.n_sent += self.n_waiting
+            self.parts[-1] = WrittenPart(self.parts[-1].name, self.parts[-1].rows + self.n_waiting)
             self.waiting, self.n_waiting = [], 0
-        if self.parts[-1]["rows"] >= _ROWS_A_FILE:
+        if self.parts[-1].rows >= _ROWS_A_FILE:
             self._close()
 
     def _close(self) -> None:
@@ -99,44 +98,44 @@ class LakeTarget(Target):
             self.writer.close()
             self.writer = None
 
-    def commit(self, seal: Seal) -> None:
+    def written_parts(self) -> list[WrittenPart]:
         if self.waiting or not self.parts:
             self._flush()
         self._close()
-        self._verify()
+        return self.parts
+
+    def commit(self, seal: Seal) -> None:
+        found = [self._verified(one) for one in self.written_parts()]
         kept = [] if self.table is None or not self.is_extended else files_of(self.table)
-        written = [{"path": one["path"], "size_bytes": one["size"]} for one in self.parts]
+        written = [{"path": one["path"], "size_bytes": one["size"]} for one in found]
         record = json.dumps(dict(seal(hash_of_files([*kept, *written]))), ensure_ascii=True)
         try:
             with told(self.target, OutputError, "was not written, since another writer may have been faster"):
-                self._commit(record)
+                self._commit(found, record)
         except OutputError:
             self.abandon()
             raise
 
-    def _verify(self) -> None:
-        """Raise where what lies there is not what was written: the commit looks at none of it."""
+    def _verified(self, one: WrittenPart) -> dict[str, Any]:
+        """Return what the log says of a file; raise where that is not what was written: the commit looks at none of it."""
         from pyarrow import parquet
 
-        for one in self.parts:
-            path = self.target / one["path"]
-            about = parquet.read_metadata(path)
-            descriptor = os.open(path, os.O_RDONLY)
-            os.fsync(descriptor)
-            os.close(descriptor)
-            one |= {"size": path.stat().st_size, "modified": int(path.stat().st_mtime * 1000)}
-            if about.num_rows != one["rows"] or not about.schema.to_arrow_schema().equals(self.schema):
-                raise OutputError(
-                    f"{one['path']} is not what was written", place=Place(shown_path(self.target))
-                )
-        found = sum(one["rows"] for one in self.parts)
-        if found != self.n_sent:
-            raise OutputError(
-                f"{count(self.n_sent, 'row')} were sent, and {found:,} arrived",
-                place=Place(shown_path(self.target)),
-            )
+        path = self.target / one.name
+        about = parquet.read_metadata(path)
+        descriptor = os.open(path, os.O_RDONLY)
+        os.fsync(descriptor)
+        os.close(descriptor)
+        if about.num_rows != one.rows or not about.schema.to_arrow_schema().equals(self.schema):
+            raise OutputError(f"{one.name} is not what was written", place=Place(shown_path(self.target)))
+        state = path.stat()
+        return {
+            "path": one.name,
+            "rows": one.rows,
+            "size": state.st_size,
+            "modified": int(state.st_mtime * 1000),
+        }
 
-    def _commit(self, record: str) -> None:
+    def _commit(self, found: list[dict[str, Any]], record: str) -> None:
         from deltalake import CommitProperties, Schema
         from deltalake.transaction import AddAction, create_table_with_add_actions
 
@@ -149,7 +148,7 @@ class LakeTarget(Target):
                 data_change=True,
                 stats=json.dumps({"numRecords": one["rows"]}),
             )
-            for one in self.parts
+            for one in found
         ]
         schema = Schema.from_arrow(self.schema)
         about = CommitProperties(custom_metadata={_RECORD: record}, max_commit_retries=0)
@@ -169,8 +168,11 @@ class LakeTarget(Target):
         self.waiting = []
         with suppress(Exception):
             self._close()
-        for one in self.parts:
-            (self.target / one["path"]).unlink(missing_ok=True)
+        self.remove(self.parts)
+
+    def remove(self, parts: Sequence[WrittenPart]) -> None:
+        for one in parts:
+            (self.target / one.name).unlink(missing_ok=True)
         if self.table is None:
             with suppress(OSError):
                 self.target.rmdir()

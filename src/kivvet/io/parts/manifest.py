@@ -1,0 +1,149 @@
+"""Folders of parts: Parquet files, each written by itself, and one manifest that says which of them count.
+
+The manifest is replaced last, and as a whole: what lies beside it and is not named in it is no part, whoever left it there.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import xxhash
+
+from kivvet.core.words.errors import DataError, UnopenableError
+from kivvet.core.words.places import Place
+from kivvet.core.words.wording import shown_path
+from kivvet.io.files import replacing, state_of
+
+ENDING = ".parts"
+MANIFEST = "parts.json"
+VERSION = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A file that counts.
+
+    Attributes
+    ----------
+    name : str
+        Within the folder.
+    rows, size : int
+    hash : str
+        Of its bytes.
+    """
+
+    name: str
+    rows: int
+    size: int
+    hash: str
+
+
+@dataclass(frozen=True)
+class Manifest:
+    """What counts of a folder, in order, and how it was made."""
+
+    parts: tuple[Part, ...]
+    record: Mapping[str, Any]
+
+    @property
+    def rows(self) -> int:
+        return sum(one.rows for one in self.parts)
+
+    @property
+    def hash(self) -> str:
+        """What tells the parts from others."""
+        return hash_of(self.parts)
+
+
+def hash_of(parts: Sequence[Part]) -> str:
+    """Return what tells parts, in their order, from others."""
+    return xxhash.xxh3_128_hexdigest(repr([(one.rows, one.hash) for one in parts]).encode())
+
+
+def is_parts(path: Path) -> bool:
+    """Whether a folder is one of parts, or is to be one by its name."""
+    return path.name.lower().endswith(ENDING)
+
+
+def holds_parts(path: Path) -> bool:
+    """Whether parts are there."""
+    return (path / MANIFEST).is_file()
+
+
+def read_manifest(path: Path) -> Manifest:
+    """Return what counts of a folder.
+
+    Raises
+    ------
+    UnopenableError
+        If there is no manifest.
+    DataError
+        If it cannot be read, or is of a newer version.
+    """
+    place = Place(shown_path(path / MANIFEST))
+    try:
+        given = json.loads((path / MANIFEST).read_text(encoding="utf-8"))
+    except FileNotFoundError as error:
+        raise UnopenableError(
+            "there is no such folder of parts"
+            if not path.is_dir()
+            else f"has no {MANIFEST}, which says what counts",
+            place=Place(shown_path(path)),
+            fix='correct the path; for any folder of Parquet files write it with "/" at its end',
+        ) from error
+    except (OSError, ValueError, RecursionError) as error:
+        raise DataError("cannot be read as the manifest of a folder of parts", place=place) from error
+    try:
+        if given["version"] > VERSION:
+            raise DataError("was written by a newer Kivvet", place=place, fix="update Kivvet")
+        parts = tuple(
+            Part(str(one["name"]), int(one["rows"]), int(one["size"]), str(one["hash"]))
+            for one in given["parts"]
+        )
+        return Manifest(parts, dict(given["record"]))
+    except (KeyError, TypeError, ValueError) as error:
+        raise DataError("cannot be read as the manifest of a folder of parts", place=place) from error
+
+
+def write_manifest(path: Path, manifest: Manifest) -> None:
+    """Write what counts, atomically, and remove the parts that do not count any more."""
+    values = {
+        "version": VERSION,
+        "parts": [asdict(one) for one in manifest.parts],
+        "record": dict(manifest.record),
+    }
+    with replacing(path / MANIFEST) as beside:
+        beside.write_text(json.dumps(values, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    counts = {one.name for one in manifest.parts}
+    for one in path.glob("part-*.parquet"):
+        if one.name not in counts:
+            with suppress(OSError):
+                one.unlink()
+
+
+def parts_there(path: Path) -> tuple[Part, ...] | None:
+    """Return the parts as they are on disk now; None where one is not there any more."""
+    try:
+        manifest = read_manifest(path)
+        found = []
+        for one in manifest.parts:
+            state = state_of(path / one.name)
+            found.append(Part(one.name, one.rows, state.marks.size, state.hash))
+    except (DataError, UnopenableError):
+        return None
+    return tuple(found)
+
+
+def kept_records(path: Path) -> tuple[list[Any], str | None]:
+    """Return the record of a folder of parts, and what tells the parts that are there from others."""
+    try:
+        manifest = read_manifest(path)
+    except (DataError, UnopenableError):
+        return [], None
+    there = parts_there(path)
+    return [dict(manifest.record)], None if there is None else hash_of(there)
