@@ -29,7 +29,7 @@ from kivvet.io.csv_records import (
 from kivvet.io.files import hash_bytes_of, unreadable
 from kivvet.io.headings import names_of_headings
 from kivvet.io.left_out import Sieve, SievedRows, told
-from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, SourceNote
+from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, Source, SourceNote
 
 _BLOCK_BYTES = 4 << 20
 _MOST_COLUMNS = 1_000_000
@@ -186,6 +186,9 @@ class CsvSource(CsvExplained):
             if len(fields) == widest > 1 and all(fields) and len(set(fields)) == widest:
                 return f"if the headings stand on line {line}, say so: headings_on_line = {line}"
         return ""
+
+    def in_parts(self) -> list[Source] | None:
+        return [self]
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None

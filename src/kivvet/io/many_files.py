@@ -268,7 +268,24 @@ class ManyFiles(Source):
         return known
 
     def identity(self) -> FileState:
-        states = [state_of(path) for path in self.files]
+        return self.of_states([state_of(path) for path in self.files])
+
+    def in_parts(self) -> list[Source] | None:
+        made: list[Source] = []
+        for number, part in enumerate(self.parts):
+            if part.in_parts() is None:
+                return None
+            one = copy.copy(self)
+            one.path, one.files, one.parts = self.files[number], [self.files[number]], [part]
+            one.names_of_files, one.fixed = [self.names_of_files[number]], [self.fixed[number]]
+            one.rows, one._hashes, one.notes = [None], [], []
+            made.append(one)
+        return made
+
+    def state_of_part(self) -> FileState:
+        return state_of(self.files[0])
+
+    def of_states(self, states: Sequence[FileState]) -> FileState:
         self._hashes = [state.hash for state in states]
         return FileState(
             _together(self.names_of_files, self._hashes),

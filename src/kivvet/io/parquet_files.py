@@ -72,6 +72,29 @@ class ParquetSource(Source):
                 "is damaged", place=Place(shown_path(self.path)), found=str(error)[:200]
             ) from error
 
+    def in_parts(self) -> list[Source] | None:
+        return [self]
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return it without the file that is open, which no other process has."""
+        return {name: value for name, value in self.__dict__.items() if name != "file"}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        from pyarrow import parquet
+
+        self.__dict__.update(state)
+        try:
+            self.file = parquet.ParquetFile(self.path, pre_buffer=False)
+        except OSError as error:
+            raise unreadable(self.path, error) from error
+        except _SIGNS_OF_DAMAGE as error:
+            raise DataError(
+                "is no Parquet file", place=Place(shown_path(self.path)), found=str(error)[:100]
+            ) from error
+
+    def n_rows(self) -> int:
+        return int(self.file.metadata.num_rows)
+
     def encoded(self) -> EncodedColumns | None:
         return EncodedColumns.of(self.path)
 

@@ -244,6 +244,20 @@ class Source(ABC):
         """
         return None
 
+    def in_parts(self) -> list[Source] | None:
+        """Return what can be read apart, in order, each a source with the same columns that may be sent to another process;
+        None where that is not possible.
+        """
+        return None
+
+    def state_of_part(self) -> FileState:
+        """Return of one of the parts what `of_states` takes."""
+        return self.identity()
+
+    def of_states(self, states: Sequence[FileState]) -> FileState:
+        """Return the identity of what was read in parts, from those of the parts."""
+        return states[0]
+
     def part_states(self) -> list[PartState]:
         """Return of a source of many files what each is; rows that were not read yet are counted."""
         return []

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import tempfile
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import asdict, astuple, dataclass, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,17 +13,14 @@ import xxhash
 
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.changed_rows import rows_that_changed, version_of_source
-from kivvet.books.runs.demands import DemandCheck, demands_of
+from kivvet.books.runs.demands import DemandCheck
 from kivvet.books.runs.fingerprints import (
     column_records,
-    definitions_of,
-    is_short,
     shows_classes,
-    where_record,
 )
-from kivvet.books.runs.memory import Memory
-from kivvet.books.runs.moved import counts_to_remember, since_last_run
-from kivvet.books.runs.past_run import PastRun, whoever_runs
+from kivvet.books.runs.in_parts import Engine, apply_in_parts
+from kivvet.books.runs.moved import since_last_run
+from kivvet.books.runs.new_record import SourceRead, new_record, remembered
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import Record, read_record, refuse_edited, refuse_strange
@@ -41,9 +37,6 @@ from kivvet.books.runs.target_writer import (
     taken_over_of_source,
 )
 from kivvet.books.runs.views import is_view, publish
-from kivvet.core.read.meaning import (
-    SEMANTICS_VERSION,
-)
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.run.row_keys import RowKeys
@@ -80,6 +73,7 @@ def apply_dataset(
     note: str = "",
     replace_other: bool = False,
     replace_edited: bool = False,
+    engine: Engine | None = None,
     on_rows: OnRows = lambda _: None,
 ) -> ApplyReport:
     """Write the target of a dataset anew, all rows of its source with the new columns; return the report.
@@ -92,6 +86,8 @@ def apply_dataset(
         Whether a file that Kivvet did not write may be replaced.
     replace_edited : bool
         Whether a target that something else changed since it was written may be replaced.
+    engine : callable, optional
+        Does the work on parts of the source, wherever it does; without it all is done here.
 
     Raises
     ------
@@ -120,6 +116,8 @@ def apply_dataset(
         faults += findings_in_book(book, table)
     _stop_at(faults)
     with locked(book.folder, dataset.target):
+        if engine is not None:
+            return apply_in_parts(book, prepared, dataset.target, engine, action, note, on_rows)
         if is_view(dataset):
             return publish(book, prepared, action, note, on_rows)
         return _write_target(book, prepared, dataset.target, _How(action, note), on_rows)
@@ -356,47 +354,13 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
             )
         if run.n_rows == n_before:
             writer.write(run.empty_batch())
-        memory = Memory.of(book)
-        definitions = definitions_of(plan.steps, memory.remembered())
-        below: dict[str, Any] = {}
-        if isinstance(source, SummarySource):
-            definitions |= source.definitions(memory.remembered())
-            below = source.below_it
-        small = {key: [name, one] for key, (name, one) in definitions.items() if is_short(one)}
-        record = Record(
-            dataset.name,
-            dt.datetime.now(dt.UTC).isoformat(timespec="microseconds"),
-            run.n_rows,
-            source.path.name if not dataset.sources else ", ".join(dataset.sources),
-            work.state.hash,
-            dataset.read_options(),
-            records,
-            work.types,
-            work.inferred,
-            demands_of(plan, book.severity, dataset.key),
-            small,
-            SEMANTICS_VERSION,
-            astuple(work.state.marks),
-            parts=work.parts or tuple(asdict(part) for part in source.part_states()),
-            class_orders=plan.class_orders,
-            class_counts=counts_to_remember(report, before),
-            left_out=report.left_out + (0 if work.grown is None else work.grown.left_out),
-            no_data=sum(n for _, n in report.no_data),
-            where=where_record(plan, prepared.types),
-            below=below,
-            source_version=version_of_source(source),
-            is_settled=work.state.is_settled or _was_settled(before, work.state),
+        read = SourceRead(
+            work.state, run.n_rows, work.types, work.inferred, work.parts, version_of_source(source)
         )
+        n_left_out = 0 if work.grown is None else work.grown.left_out
+        record, definitions = new_record(book, prepared, records, read, report, before, n_left_out)
         record = writer.commit(record)
-    run_made = PastRun(
-        record.made_at, dataset.name, how.action, record, whoever_runs(book.folder), how.note, dataset.said
-    )
-    return replace(report, notes=(*report.notes, *memory.remember(run_made, definitions)))
-
-
-def _was_settled(before: Record | None, state: FileState) -> bool:
-    """Whether the marks of a source are those that it had when the old target was written, and stood long enough then."""
-    return before is not None and before.is_settled and before.source_marks == astuple(state.marks)
+    return remembered(book, prepared, record, definitions, report, how.action, how.note)
 
 
 def _about(dataset: Dataset, keys: RowKeys | None) -> list[Finding]:

@@ -80,6 +80,11 @@ class DemandCheck:
         for probe, one in zip(self.probes, report.tables, strict=True):
             if probe is not None:
                 found += with_severity(probe.findings(one, report.dataset), probe.table.severity)
+        return [*(one for one in found if one.severity == "error"), *self.formula_errors(report)]
+
+    def formula_errors(self, report: ApplyReport) -> list[Finding]:
+        """Return what does not meet the demands on formulas."""
+        found: list[Finding] = []
         if self.is_watching_formulas:
             formulas = {step.formula.name: step.formula for step in self.plan.formula_steps}
             for made in report.formulas:

@@ -93,6 +93,7 @@ class Run:
         self.reader.n_rows = rows_before
         self.execution.begin_after(rows_before)
         self.on_rows = on_rows
+        self.knows_all_rows = False  # what steps that look at other rows need of them
         self.is_cut = False  # whether rows were left out, since no more were asked for
 
     def _reader(self, types: Mapping[str, ValueType] | None = None) -> TypedReader:
@@ -153,8 +154,9 @@ class Run:
 
         Nothing is read where there are none.
         """
-        if not self.plan.needing_all_rows:
+        if not self.plan.needing_all_rows or self.knows_all_rows:
             return
+        self.knows_all_rows = True
         ahead = LookAhead(self.plan)
         names = ahead.source_columns
         reader = self._reader()

@@ -32,6 +32,7 @@ from kivvet.io.source_and_target import (
     Source,
     Target,
     WriteOptions,
+    WrittenPart,
 )
 
 #: The keys of a field's metadata under which stand the table or formula that made a column, and the hash of its meaning.
@@ -164,7 +165,8 @@ class TargetWriter:
         # What a file says of its texts may be wrong: those that are read are looked at, the others when all is written.
         self.watched = () if taken_over is None else sorted(taken_over.names - taken_over.unread)
         self.written = [name for name in (*own, *made) if taken_over is None or name not in taken_over.names]
-        self.file: Target | None = None
+        self.file: QueuedTarget | None = None
+        self.schema = pa.schema([])
 
     def to(self, part: Path) -> TargetWriter:
         """Write to a file, which will take the place of the target; let go of it where the block ends badly."""
@@ -203,6 +205,16 @@ class TargetWriter:
             self.file = QueuedTarget(self._begun(arrays, batch))
         self.file.write(list(arrays.values()))
 
+    def begun(self, batch: RunBatch) -> Target:
+        """Return the target begun, as it is before the first batch; it is finished by somebody else."""
+        return self._begun({name: self._array(name, batch) for name in self.written}, batch)
+
+    def written_parts(self) -> list[WrittenPart]:
+        """Finish the files that were written of a target of many, and return them; they do not count yet."""
+        file, self.file = self.file, None
+        assert file is not None
+        return file.written_parts()
+
     def _array(self, name: str, batch: RunBatch) -> pa.Array:
         if name in batch.made and name not in self.is_own:
             made = batch.made[name].as_arrow()
@@ -210,7 +222,7 @@ class TargetWriter:
         return batch.read.typed(name) if self.format.keeps_types else batch.read.as_it_stands(name)
 
     def _begun(self, arrays: Mapping[str, pa.Array], batch: RunBatch) -> Target:
-        schema = self._schema(arrays, batch)
+        schema = self.schema = self._schema(arrays, batch)
         if not self.format.keeps_types:  # text has its headings as they were
             headings = dict(zip(self.source.names, self.source.headings, strict=True))
             schema = pa.schema([field.with_name(headings.get(field.name, field.name)) for field in schema])

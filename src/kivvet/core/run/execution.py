@@ -7,10 +7,12 @@ from dataclasses import replace
 
 import numpy as np
 
+from kivvet.core.calculate.vectors import Vector
 from kivvet.core.classify.input_coder import MisfitError, all_misfits
 from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import BoolArray, Column, NumericColumn, missing_mask
 from kivvet.core.columns.made_column import MadeColumn
+from kivvet.core.run.formula_step import FormulaStage
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.reports import ApplyReport
 from kivvet.core.run.steps import Step
@@ -71,6 +73,21 @@ class Execution:
         ahead.apply(column_named, n_rows, known)
         done = {id(stage.step): stage for stage in ahead.stages if stage.step in wanted}
         self.stages = [done.get(id(stage.step), stage) for stage in self.stages]
+
+    def known_of(self, start: int, stop: int) -> dict[int, Vector]:
+        """Return what steps that look at other rows give in some rows, by the place of the step; after `look_ahead`."""
+        return {
+            place: stage.whole.take(slice(start, stop))
+            for place, stage in enumerate(self.stages)
+            if isinstance(stage, FormulaStage) and stage.step.needs_all_rows and stage.whole is not None
+        }
+
+    def take_known(self, known: Mapping[int, Vector]) -> None:
+        """Take what such steps give from elsewhere, where all rows were looked at: of just the rows that come."""
+        for place, vector in known.items():
+            stage = self.stages[place]
+            assert isinstance(stage, FormulaStage)
+            stage.whole = vector
 
     def apply(
         self,

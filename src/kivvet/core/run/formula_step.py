@@ -90,10 +90,10 @@ class FormulaStep(Step):
         return replace(self, formula=replace(self.formula, tree=Constant(None), among=None))
 
     def start(self, *, with_report: bool, refuses_overlaps: bool) -> Stage:
-        return _FormulaStage(self)
+        return FormulaStage(self)
 
 
-class _FormulaStage(Stage):
+class FormulaStage(Stage):
     """The step of a formula, with its counts; one that looks at other rows keeps its values for all of them."""
 
     def __init__(self, step: FormulaStep) -> None:

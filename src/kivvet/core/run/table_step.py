@@ -335,10 +335,28 @@ class TableStage(Stage):
         counted: list[tuple[str | None, int]] = list(
             zip((maker.classes or pa.array([])).to_pylist(), by_class.tolist(), strict=True)
         )
-        if (
-            self.step.table.lookup is not None
-        ):  # as it stands in the file says little: the most frequent first
-            counted.sort(key=lambda pair: -pair[1])
-            if len(counted) > _MOST_CLASSES_LISTED:
-                counted = [pair for pair in counted if pair[1]]
+        if self.step.table.lookup is not None:
+            counted = _of_lookup(counted)
         return (*counted, (None, none)) if none else tuple(counted)
+
+
+def _of_lookup(counted: list[tuple[str | None, int]]) -> list[tuple[str | None, int]]:
+    """Return classes of a lookup as they are told: their order in the file says little, so the most frequent ones first."""
+    found = sorted(counted, key=lambda pair: -pair[1])
+    return found if len(found) <= _MOST_CLASSES_LISTED else [pair for pair in found if pair[1]]
+
+
+def in_order_told(step: TableStep, report: TableReport) -> TableReport:
+    """Return a report that was put together of parts with classes in the order in which one pass tells them."""
+    if step.table.lookup is None:
+        return report
+    classes = dict(report.classes)
+    for output, column in step.outputs:
+        if column not in classes:
+            continue
+        counts = dict(classes[column])
+        known = [str(one) for one in step.table.classes(step.table.output(output))]
+        labels = [one for one in known if one in counts or len(known) <= _MOST_CLASSES_LISTED]
+        told = _of_lookup([(one, counts.get(one, 0)) for one in labels])
+        classes[column] = (*told, *((None, counts[None]) for _ in range(1) if None in counts))
+    return replace(report, classes=classes)

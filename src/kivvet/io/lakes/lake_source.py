@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import Any
 from urllib.parse import unquote
 
 import pyarrow as pa
@@ -33,7 +35,7 @@ class LakeSource(Source, TellsSince):
         with told(path, UnopenableError, "cannot be opened"):
             self._dataset = self._table.to_pyarrow_dataset()
         self._files = files_of(self._table)
-        self._first = 0  # of the files that are read, where only those count that came since
+        self._first, self._end = 0, len(self._files)  # of the files that are read, where only some are
         self.stored_schema: pa.Schema = without_views(self._dataset.schema)
         self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
 
@@ -45,7 +47,7 @@ class LakeSource(Source, TellsSince):
         )
         fragments = {one.path: one for one in self._dataset.get_fragments()}
         with told(self.path, DataError, "cannot be read; a version whose files were cleaned away is gone"):
-            for file in self._files[self._first :]:
+            for file in self._files[self._first : self._end]:
                 fragment = fragments[
                     unquote(file["path"])
                 ]  # the log writes the name on disk once more quoted
@@ -56,8 +58,27 @@ class LakeSource(Source, TellsSince):
                         yield batch if batch.schema.equals(wanted) else batch.cast(wanted)
 
     def n_rows(self) -> int:
-        known = [file.get("num_records") for file in self._files[self._first :]]
+        known = [file.get("num_records") for file in self._files[self._first : self._end]]
         return sum(one for one in known if one is not None) if None not in known else super().n_rows()
+
+    def in_parts(self) -> list[Source] | None:
+        made: list[Source] = []
+        for number in range(self._first, self._end):
+            one = copy.copy(self)
+            one._first, one._end = number, number + 1
+            made.append(one)
+        return made or [self]
+
+    def of_states(self, states: Sequence[FileState]) -> FileState:
+        return self.identity()
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Return which version it is, and which of its files: elsewhere it is opened anew."""
+        return {"path": self.path, "version": self.version, "files": (self._first, self._end)}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        LakeSource.__init__(self, state["path"], version=state["version"])
+        self._first, self._end = state["files"]
 
     def identity(self) -> FileState:
         marks = self.marks()

@@ -6,6 +6,7 @@ The manifest is replaced last, and as a whole: what lies beside it and is not na
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
@@ -22,6 +23,8 @@ from kivvet.io.files import replacing, state_of
 ENDING = ".parts"
 MANIFEST = "parts.json"
 VERSION = 1
+#: How parts are called that are written here, and what lies there while the manifest is replaced.
+OURS = re.compile(r"part-\d{5}-[0-9a-f]{12}\.parquet|\.parts\.json\..*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,8 +123,8 @@ def write_manifest(path: Path, manifest: Manifest) -> None:
     with replacing(path / MANIFEST) as beside:
         beside.write_text(json.dumps(values, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
     counts = {one.name for one in manifest.parts}
-    for one in path.glob("part-*.parquet"):
-        if one.name not in counts:
+    for one in path.iterdir():
+        if OURS.fullmatch(one.name) and one.name not in counts:
             with suppress(OSError):
                 one.unlink()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from kivvet.core.words.wording import shown_path
@@ -26,8 +27,8 @@ class PartsSource(ManyFiles):
         super().__init__(shown_path(path), path, files, ParquetSource)
         self.path = path
 
-    def identity(self) -> FileState:
-        state = super().identity()
+    def of_states(self, states: Sequence[FileState]) -> FileState:
+        state = super().of_states(states)
         marks = FileMarks.of(self.path / MANIFEST)
         return state if marks is None else FileState(state.hash, marks, state.looked_at)
 

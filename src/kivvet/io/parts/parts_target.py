@@ -16,7 +16,7 @@ from kivvet.core.words.wording import shown_path
 from kivvet.io.files import state_of
 from kivvet.io.parquet_files import ParquetTarget
 from kivvet.io.parts.manifest import (
-    MANIFEST,
+    OURS,
     Manifest,
     Part,
     hash_of,
@@ -51,7 +51,7 @@ class PartsTarget(PartedTarget):
             raise OutputError(
                 f"cannot be written: {error.strerror}", place=Place(shown_path(target))
             ) from error
-        if not holds_parts(target) and any(one.name != MANIFEST for one in target.iterdir()):
+        if not holds_parts(target) and not all(OURS.fullmatch(one.name) for one in target.iterdir()):
             raise OutputError(
                 "is a folder that holds something else",
                 place=Place(shown_path(target)),
