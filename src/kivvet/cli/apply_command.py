@@ -18,6 +18,7 @@ from kivvet.cli.telling import JSON_VERSION, Form, forms
 @option("--to", "Where: with --as-of.")
 @option("--any-source")
 @option("--show-sql")
+@option("--engine", "Let Spark do the work on files or a lake, part by part.", type=click.Choice(["spark"]))
 @option("--note", "What the history is to say of the run.", default="")
 @book_option
 @forms("json", "csv", "markdown")
@@ -29,6 +30,7 @@ def command(
     to: str | None,
     any_source: bool,
     show_sql: bool,
+    engine: str | None,
     note: str,
     book: Path | None,
     form: Form,
@@ -44,6 +46,7 @@ def command(
       kivvet apply                 every dataset of the book
       kivvet apply samples         one of them
       kivvet apply classed --show-sql
+      kivvet apply samples --engine spark
       kivvet apply samples --as-of 2026-03-31 --to out/then.csv
     """
     from kivvet import Several
@@ -56,16 +59,18 @@ def command(
     if as_of is not None or to is not None or any_source:
         if as_of is None or to is None or len(datasets) != 1:
             raise click.UsageError("--as-of RUN and --to FILE go together, with the name of one dataset")
-        if replace or replace_edited or note:
-            raise click.UsageError("--as-of writes a file of its own: it takes no --replace and no --note")
+        if replace or replace_edited or note or engine:
+            raise click.UsageError(
+                "--as-of writes a file of its own: it takes no --replace, no --note and no --engine"
+            )
         with counting_rows(datasets[0]) as on_rows:
             done = opened.apply_as_of(datasets[0], as_of, to, any_source=any_source, on_rows=on_rows)
         form.tell(done, lambda out: print_done_again(out, done), lines=lambda: [done.as_dict()])
         return
     if show_sql:
-        if replace or replace_edited or note or not form.is_text:
+        if replace or replace_edited or note or engine or not form.is_text:
             raise click.UsageError(
-                "--show-sql prints SQL and touches nothing: it takes no --replace, --note or --format"
+                "--show-sql prints SQL and touches nothing: it takes no --replace, --note, --engine or --format"
             )
         names = datasets or opened.names_of_views
         for name in names:
@@ -78,7 +83,12 @@ def command(
         with counting_rows(name) as on_rows:
             reports.append(
                 opened.apply_dataset(
-                    name, replace=replace, replace_edited=replace_edited, note=note, on_rows=on_rows
+                    name,
+                    replace=replace,
+                    replace_edited=replace_edited,
+                    engine=engine,
+                    note=note,
+                    on_rows=on_rows,
                 )
             )
         if form.is_text:

@@ -15,7 +15,11 @@ from kivvet.cli.telling import JSON_VERSION, Form, forms
 @click.argument("tables", nargs=-1, metavar="[TABLE]...")
 @option("--no-data", "Check the tables alone; read no data.")
 @option("--propose-promises")
-@option("--engine", type=click.Choice(["sqlite", "duckdb", "postgresql"]))
+@option(
+    "--engine",
+    "Tell too what could not be the same there: in a view of a database, or in the parts that Spark works on.",
+    type=click.Choice(["sqlite", "duckdb", "postgresql", "spark"]),
+)
 @budget_option
 @option("--in-full")
 @option("--fail-if", "End with 1 where there are warnings too.", type=click.Choice(["warnings"]))

@@ -167,7 +167,10 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
     },
     "how it is run": {
         "--fail-if": Word("End with 1 where this is so.", "WHAT"),
-        "--engine": Word("Tell too what could not be the same in a view of such a database.", "DATABASE"),
+        "--engine": Word(
+            "Another engine than this process: it does the work, or what could not be the same there is told.",
+            "ENGINE",
+        ),
         "--budget": Word("Steps that each question over several inputs may take (200000).", "STEPS"),
         "--debounce": Word("Changes within this time count as one.", "SECONDS"),
     },

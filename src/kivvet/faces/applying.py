@@ -49,8 +49,8 @@ class Applying(OpenedBook):
             Whether to read the sources of the datasets too.
         budget : int, optional
             As for `Table.check`.
-        engine : {"sqlite", "duckdb", "postgresql"}, optional
-            Tell too what of the datasets could not be the same in a view of such a database.
+        engine : {"sqlite", "duckdb", "postgresql", "spark"}, optional
+            Tell too what of the datasets could not be the same in a view of such a database, or in the parts that Spark works on.
         on_rows : callable
             Called with a number of rows after each batch that was read.
         """
@@ -175,6 +175,7 @@ class Applying(OpenedBook):
         *,
         replace: bool = False,
         replace_edited: bool = False,
+        engine: str | None = None,
         note: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> ApplyReport:
@@ -187,6 +188,9 @@ class Applying(OpenedBook):
             Whether a file may be replaced that Kivvet did not write.
         replace_edited : bool
             Whether a target may be replaced that something else changed since it was written.
+        engine : {"spark"}, optional
+            What does the work, on each file of the source by itself: the session of Spark that is active, or one on this
+            machine. The target is a folder of parts or a lake.
         note : str
             What the history is to say of the run.
         on_rows : callable
@@ -198,6 +202,7 @@ class Applying(OpenedBook):
             If anything stands in the way; the target is then as it was.
         """
         from kivvet.books.runs.apply import apply_dataset
+        from kivvet.books.runs.engines import engine_named
 
         dataset = self._opened.dataset(name)
         return apply_dataset(
@@ -205,6 +210,7 @@ class Applying(OpenedBook):
             dataset,
             replace_other=replace,
             replace_edited=replace_edited,
+            engine=engine_named(engine),
             note=note,
             on_rows=on_rows,
         )

@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.in_parts import in_parts_obstacles
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.reviewed import review_findings
 from kivvet.books.runs.row_keys import in_dataset
@@ -65,9 +66,10 @@ def check_book(
 
 def _obstacles(book: OpenBook, names: Set[str], engine: str, *, only: bool) -> list[Finding]:
     """Return what of the datasets could not be the same in a view of a kind of database."""
-    if engine not in DIALECTS:
+    if engine not in (*DIALECTS, "spark"):
         raise BookError(
-            f"{engine!r} is no database with views", expected=f"one of: {', '.join(sorted(DIALECTS))}"
+            f"{engine!r} is no engine that is known",
+            expected=f"one of: {', '.join([*sorted(DIALECTS), 'spark'])}",
         )
     found = []
     for name in book.in_order(book.datasets):
@@ -78,7 +80,8 @@ def _obstacles(book: OpenBook, names: Set[str], engine: str, *, only: bool) -> l
             prepared, _ = prepare(book, dataset, with_all_types=True)
         except KivvetError:
             continue  # which the check of its data tells
-        found += [one for one in obstacles_in(prepared, engine) if not only or one.table in names]
+        of_engine = in_parts_obstacles(prepared) if engine == "spark" else obstacles_in(prepared, engine)
+        found += [one for one in of_engine if not only or one.table in names]
     return found
 
 

@@ -27,7 +27,7 @@ from kivvet.core.run.reports import ApplyReport
 from kivvet.core.run.row_keys import RowKeys
 from kivvet.core.run.table_step import in_order_told
 from kivvet.core.words.errors import BookError, DataError, KivvetError, OutputError, TableError
-from kivvet.core.words.findings import Finding, Severity
+from kivvet.core.words.findings import Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, listed
 from kivvet.io.databases.places import Location
@@ -271,6 +271,22 @@ def not_in_parts(prepared: Prepared, target: Location | None) -> BookError:
         found="none" if target is None else shown_location(target),
         fix=f'target = "out/{dataset.name}.parts" or "out/{dataset.name}.delta"',
     )
+
+
+def in_parts_obstacles(prepared: Prepared) -> list[Finding]:
+    """Return what keeps a dataset from being applied in parts, and what of it is worked out in one place."""
+    dataset, found = prepared.dataset, []
+    places = () if dataset.place is None else (dataset.place,)
+    target = dataset.target
+    is_fit = isinstance(target, Path) and is_of_parts(target)
+    if prepared.source.in_parts() is None or not is_fit:
+        error = not_in_parts(prepared, target)
+        said = f"{error.problem}: {error.found}"
+        found.append(finding("obstacle", said, dataset=dataset.name, places=places, remedy=error.fix or ""))
+    for step in prepared.plan.needing_all_rows:
+        said = f"{step.name} looks at other rows: what it reads of them is held in one place, at most {MOST_ROWS_IN_ONE_PLACE:,} rows"
+        found.append(finding("obstacle", said, severity="note", dataset=dataset.name, places=places))
+    return found
 
 
 def _looked_ahead(prepared: Prepared, n_rows: int, on_rows: OnRows) -> Run | None:

@@ -99,7 +99,11 @@ class TableError(KivvetError):
         names = sorted(
             {found.table or (f"dataset {found.dataset}" if found.dataset else where) for found in findings}
         )
+        self._where = where
         super().__init__(f"{count(len(findings), 'error')} in {', '.join(names)}")
+
+    def __reduce__(self) -> tuple[type[TableError], tuple[Sequence[Finding], str]]:
+        return type(self), (self.findings, self._where)
 
     def __str__(self) -> str:
         shown = [str(finding) for finding in self.findings[:12]]
