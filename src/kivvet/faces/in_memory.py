@@ -21,30 +21,40 @@ class InMemory(OpenedBook):
     """What a book does with data that is no file."""
 
     def apply(
-        self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None
+        self,
+        frame: FrameT,
+        columns: Sequence[str | Mapping[str, Any]],
+        *,
+        where: str | None = None,
+        order_by: Sequence[str] = (),
     ) -> FrameT:
         """Return `frame` with new columns, the same kind of frame that was given.
 
         Parameters
         ----------
-        frame : pandas.DataFrame, polars.DataFrame or pyarrow.Table
+        frame : pandas.DataFrame, polars.DataFrame, pyarrow.Table or pyspark.sql.DataFrame
         columns : sequence of str or mapping
             As in a dataset of book.toml: names of tables, or
             ``{"table": "station", "input": {"station": "site"}, "keep": ["river"]}``.
         where : str, optional
             The condition of the rows that come back, as in a dataset: ``"load_tenth = 10"``. It is decided after the
             columns are made, which see all rows.
+        order_by : sequence of str
+            Of a frame of Spark, whose rows have no order, the columns that together tell one row from any other: needed where
+            a formula depends on the order of rows.
 
         Raises
         ------
         TableError
             If the tables used have errors, or a name is not found.
         DataError
-            If a column is of a type the tables do not read.
+            If a column is of a type the tables do not read, or an order is needed and not said.
         """
         from kivvet.books.asks.apply_to_frame import apply_to_frame
 
-        return apply_to_frame(self._opened, frame, columns, where=where, with_report=False).frame
+        return apply_to_frame(
+            self._opened, frame, columns, where=where, order_by=order_by, with_report=False
+        ).frame
 
     def apply_batches(
         self, source: Any, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None

@@ -7,15 +7,16 @@ from typing import Any, TypeVar
 
 import pyarrow as pa
 
+from kivvet.books.asks.apply_to_spark import apply_to_spark, is_spark
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.read.options import Faults, Options
 from kivvet.core.run.batches import apply_to_batches
 from kivvet.core.run.entries import Entry, names_used, parse_entries
 from kivvet.core.run.frames import apply_entries
-from kivvet.core.run.reports import Applied
+from kivvet.core.run.reports import Applied, ApplyReport
 from kivvet.core.run.where import parse_where
-from kivvet.core.words.errors import TableError
+from kivvet.core.words.errors import DataError, TableError
 
 FrameT = TypeVar("FrameT")
 
@@ -26,10 +27,30 @@ def apply_to_frame(
     columns: Sequence[str | Mapping[str, Any]],
     *,
     where: str | None = None,
+    order_by: Sequence[str] = (),
     with_report: bool = True,
 ) -> Applied[FrameT]:
     """Return a frame with new columns, and the report; see `Book.apply`."""
     entries, condition = _read(book, columns, where)
+    if is_spark(frame):
+        if with_report:
+            raise DataError(
+                "rows of a frame of Spark are counted when they are read, not before",
+                fix="apply it without a report, and count what it gives; or apply files: kivvet apply --engine spark",
+            )
+        made: Any = apply_to_spark(
+            frame,
+            entries,
+            book.tables,
+            formulas=book.formulas,
+            where=condition,
+            order_by=order_by,
+        )
+        return Applied(made, ApplyReport(0, ()))
+    if order_by:
+        raise DataError(
+            "order_by is for frames of Spark: others have their rows in order", fix="leave it out"
+        )
     return apply_entries(
         frame, entries, book.tables, formulas=book.formulas, where=condition, with_report=with_report
     )
