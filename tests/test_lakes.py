@@ -111,9 +111,9 @@ def test_a_writer_that_was_faster_keeps_its_rows_and_is_told(lake, run, monkeypa
     run("apply", "d", cwd=lake)
     commit = lake_target.LakeTarget._commit
 
-    def late(self, record):
+    def late(self, found, record):
         deltalake.write_deltalake(lake / "out/classed.delta", held(lake).slice(0, 1), mode="append")
-        commit(self, record)
+        commit(self, found, record)
 
     monkeypatch.setattr(lake_target.LakeTarget, "_commit", late)
     told = run("apply", "d", cwd=lake)

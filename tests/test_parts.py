@@ -1,162 +1,384 @@
-"""Data in parts: reports that are put together, sources that are opened once, batches without any value."""
+"""Data in parts: folders of parts as targets and sources, and every way of applying a book, held against memory."""
 
 from __future__ import annotations
 
-import pandas as pd
+import json
+import shutil
+
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.books.files import dataset as datasets
-from kivvet.io import parquet_files
+from kivvet.books.files.open_book import read_book
+from kivvet.books.runs.apply import apply_dataset
+from kivvet.books.runs.in_parts import here
+from kivvet.io.lakes.lake_source import LakeSource
+from kivvet.io.parts.manifest import MANIFEST, read_manifest
+from kivvet.io.parts.parts_source import PartsSource
 from tests.conftest import SMALL_BOOK, write_book
 
-EVERY = kivvet.RuleTable(
-    "flags",
-    {"x": "integer", "s": "text"},
-    {"y": "text"},
-    [["x", "s", "y"], ["> 3", "", "high"], ["", "a", "named"], ["< 2", "b", "low"]],
-    match="every",
-)
-BINS = kivvet.RuleTable(
-    "bin", {"x": "integer"}, {"y": "text"}, [["0 to 3", "low"], ["> 3", "high"], ["< 0", ""]]
-)
-LOOKUP = kivvet.RuleTable(
-    "name",
-    {"s": "text", "x": {"type": "integer", "from": "since", "to": "until"}},
-    {"y": "text"},
-    lookup=[
-        {"s": "a", "since": 0, "until": 3, "y": "p"},
-        {"s": "a", "since": 5, "until": 9, "y": "q"},
-        {"s": "b", "since": 0, "until": 9, "y": "p"},
+BOOK = SMALL_BOOK["book.toml"].replace("out/samples.csv", "out/samples.parts")
+
+
+def in_parts(tmp_path, changes=None, *, target="out/samples.parts", source="data/samples.csv"):
+    text = SMALL_BOOK["book.toml"].replace("out/samples.csv", target).replace("data/samples.csv", source)
+    return write_book(tmp_path / "book", {"book.toml": text, **(changes or {})})
+
+
+def held(path):
+    source = LakeSource(path) if path.suffix == ".delta" else PartsSource(path)
+    return pa.Table.from_batches(list(source.batches()), source.stored_schema)
+
+
+def plain(table):
+    """Values by column, however they are held; of floats their bits."""
+    made = {}
+    for name in table.column_names:
+        column = table[name].combine_chunks()
+        column = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
+        made[name] = [one.hex() if isinstance(one, float) else one for one in column.to_pylist()]
+    return made
+
+
+def test_a_folder_of_parts_is_a_target_that_status_and_refresh_know(tmp_path, run):
+    folder = in_parts(tmp_path)
+    assert run("apply", cwd=folder).code == 0
+    there = folder / "out/samples.parts"
+    assert sorted(one.name for one in there.iterdir())[1:] == [MANIFEST]
+    assert "current" in run("status", cwd=folder).out
+    (folder / "tables/station.csv").write_text(
+        (folder / "tables/station.csv").read_text().replace("Elm", "Oak")
+    )
+    assert "stale" in run("status", cwd=folder).out
+    assert run("refresh", cwd=folder).code == 0 and "current" in run("status", cwd=folder).out
+    assert len(list(there.glob("*.parquet"))) == 1
+    part = next(there.glob("*.parquet"))
+    pq.write_table(pq.read_table(part).slice(1), part)
+    assert "edited" in run("status", cwd=folder).out or "changed" in run("status", cwd=folder).out
+    told = run("apply", cwd=folder)
+    assert told.code == 2 and "was changed by something else" in told.err
+    assert run("apply", "--replace-edited", cwd=folder).code == 0
+
+
+def test_what_was_written_reads_as_a_source_and_grows_with_its_own(tmp_path, run):
+    folder = in_parts(tmp_path)
+    more = '\n[datasets.again]\nsource = "out/samples.parts"\ntarget = "out/again.parts"\ncolumns = []\n'
+    (folder / "book.toml").write_text((folder / "book.toml").read_text() + more)
+    assert run("apply", cwd=folder).code == 0
+    assert plain(held(folder / "out/again.parts")) == plain(held(folder / "out/samples.parts"))
+    n_before = held(folder / "out/samples.parts").num_rows
+    first = read_manifest(folder / "out/samples.parts").parts
+    text = (folder / "data/samples.csv").read_text()
+    (folder / "data/samples.csv").write_text(text + text.splitlines()[-1] + "\n")
+    told = run("refresh", cwd=folder)
+    assert told.code == 0, told.all
+    parts = read_manifest(folder / "out/samples.parts").parts
+    assert parts[: len(first)] == first and sum(one.rows for one in parts) == n_before + 1
+    assert held(folder / "out/again.parts").num_rows == n_before + 1
+
+
+def test_only_what_the_manifest_names_counts_and_what_is_left_over_goes(tmp_path, run):
+    folder = in_parts(tmp_path)
+    assert run("apply", cwd=folder).code == 0
+    there = folder / "out/samples.parts"
+    part = next(there.glob("*.parquet"))
+    stray = there / "part-00000-0123456789ab.parquet"
+    shutil.copy(part, stray)
+    before = plain(held(there))
+    assert run("apply", cwd=folder).code == 0
+    assert plain(held(there)) == before and not stray.exists()
+    (there / MANIFEST).write_text("{")
+    assert run("apply", cwd=folder).code != 0
+    other = folder / "out/other.parts"
+    other.mkdir()
+    (other / "letter.txt").write_text("mine")
+    (folder / "book.toml").write_text(
+        (folder / "book.toml").read_text().replace("samples.parts", "other.parts")
+    )
+    told = run("apply", "--replace", cwd=folder)
+    assert (
+        told.code == 2 and "holds something else" in told.err and (other / "letter.txt").read_text() == "mine"
+    )
+
+
+def test_a_run_that_ends_before_the_manifest_changes_nothing(tmp_path, monkeypatch):
+    folder = in_parts(tmp_path)
+    kivvet.open_book(folder).apply_dataset("samples")
+    before = plain(held(folder / "out/samples.parts"))
+
+    def killed(*_):
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr("kivvet.io.parts.parts_target.write_manifest", killed)
+    with pytest.raises(KeyboardInterrupt):
+        kivvet.open_book(folder).apply_dataset("samples")
+    monkeypatch.undo()
+    assert plain(held(folder / "out/samples.parts")) == before
+    assert kivvet.open_book(folder).status()[0].state == "current"
+
+
+@pytest.mark.parametrize("fault", ["gone", "damaged", "no manifest"])
+def test_a_part_that_cannot_be_read_is_named(tmp_path, run, fault):
+    folder = in_parts(tmp_path)
+    more = '\n[datasets.again]\nsource = "out/samples.parts"\ntarget = "out/again.csv"\ncolumns = []\n'
+    (folder / "book.toml").write_text((folder / "book.toml").read_text() + more)
+    assert run("apply", "samples", cwd=folder).code == 0
+    there = folder / "out/samples.parts"
+    part = next(there.glob("*.parquet"))
+    if fault == "gone":
+        part.unlink()
+    elif fault == "damaged":
+        part.write_bytes(b"PAR1 and nothing more")
+    else:
+        (there / MANIFEST).unlink()
+    told = run("apply", "again", cwd=folder)
+    assert told.code and "Traceback" not in told.all and "samples.parts" in told.err
+    assert not (folder / "out/again.csv").exists()
+
+
+# Every way of applying, held against memory.
+
+
+@pytest.fixture(scope="module")
+def whole(river, tmp_path_factory):
+    """The demo's book as it is, its data in files, and what applying it in one place gives."""
+    folder = tmp_path_factory.mktemp("whole") / "river"
+    shutil.copytree(river, folder)
+    report = apply_dataset(read_book(folder), read_book(folder).datasets["samples"], replace_other=True)
+    return folder, pq.read_table(folder / "out/samples.parquet"), report
+
+
+def divided(folder, n_parts, target, *, ending="csv"):
+    """Divide the data of the demo into files, and let the book write a target of parts."""
+    lines = (folder / "data/samples.csv").read_text(encoding="utf-8").splitlines(keepends=True)
+    there = folder / "data/parts"
+    shutil.rmtree(there, ignore_errors=True)
+    there.mkdir()
+    rows = lines[1:]
+    cuts = [round(n * len(rows) / n_parts) for n in range(n_parts + 1)]
+    for number in range(n_parts):
+        text = "".join([lines[0], *rows[cuts[number] : cuts[number + 1]]])
+        (there / f"p{number:02}.{ending}").write_text(text, encoding="utf-8")
+    path = folder / "book.toml"
+    text = path.read_text(encoding="utf-8")
+    source = 'source  = "data/samples.csv"\ntarget  = "out/samples.parquet"'
+    assert text.count(source) == 1
+    path.write_text(
+        text.replace(source, f'source  = "data/parts/p*.{ending}"\ntarget  = "{target}"'), encoding="utf-8"
+    )
+
+
+def engine_spark():
+    pytest.importorskip("pyspark")
+    if shutil.which("java") is None:
+        pytest.skip("there is no Java")
+    from kivvet.books.runs.on_spark import on_spark
+
+    return on_spark
+
+
+@pytest.mark.parametrize(
+    ("engine", "n_parts", "target"),
+    [
+        ("none", 5, "out/samples.parts"),
+        ("none", 5, "out/samples.delta"),
+        ("here", 1, "out/samples.parts"),
+        ("here", 7, "out/samples.parts"),
+        ("here", 4, "out/samples.delta"),
+        ("spark", 5, "out/samples.parts"),
+        ("spark", 3, "out/samples.delta"),
     ],
 )
-values = st.lists(
-    st.tuples(st.none() | st.integers(-2, 9), st.sampled_from([None, "a", "b", "c"])), max_size=12
-)
+def test_the_book_gives_the_same_bits_in_parts_and_the_same_report(whole, tmp_path, engine, n_parts, target):
+    folder, expected, report = whole
+    work = {"none": None, "here": here}.get(engine) if engine != "spark" else engine_spark()
+    copied = tmp_path / "river"
+    shutil.copytree(folder, copied)
+    divided(copied, n_parts, target)
+    made = apply_dataset(read_book(copied), read_book(copied).datasets["samples"], engine=work)
+    assert plain(held(copied / target)) == plain(expected)
+    assert (made.rows, made.tables, made.formulas, made.by_class) == (report.rows, report.tables, report.formulas, report.by_class)  # fmt: skip
+    assert kivvet.open_book(copied).status(["samples"])[0].state == "current"
 
 
-def report_of(table, rows):
-    frame = pa.table(
-        {"x": pa.array([x for x, _ in rows], pa.int64()), "s": pa.array([s for _, s in rows], pa.string())}
-    )
-    return table.apply_with_report(frame).report
-
-
-@pytest.mark.parametrize("table", [EVERY, BINS, LOOKUP], ids=lambda table: table.name)
-@settings(deadline=None, max_examples=40)
-@given(first=values, later=values)
-def test_reports_on_two_parts_are_together_the_report_on_the_whole(table, first, later):
-    whole = report_of(table, [*first, *later])
-    merged = report_of(table, first).merged(report_of(table, later))
-    assert {**merged.as_dict(), "tables": []} == {**whole.as_dict(), "tables": []}
-    (one,), (two,) = merged.tables, whole.tables
-    assert {name: dict(counted) for name, counted in one.classes.items()} == {
-        name: dict(counted) for name, counted in two.classes.items()
-    }
-    plain = [{**report.as_dict(), "classes": None} for report in (one, two)]
-    assert plain[0] == plain[1] and one.rows_by_row == two.rows_by_row
-    assert dict(one.first_rows) == dict(two.first_rows)
-
-
-def test_formulas_of_two_parts_add_up_too():
-    def report(values):
-        book = {"x": values}
-        return _formula_report(pd.DataFrame(book))
-
-    whole = report([1.0, 0.0, None, 4.0, 0.0])
-    merged = report([1.0, 0.0]).merged(report([None, 4.0, 0.0]))
-    assert merged == whole
-    assert merged.formulas[0].made_missing == {"division by zero": (2, 2)}
-
-
-def _formula_report(frame):
-    from kivvet.core.formulas.formula import Formula
-    from kivvet.core.formulas.parser import parse_formula
-    from kivvet.core.run.entries import Entry
-    from kivvet.core.run.frames import apply_entries
-
-    formula = Formula("f", "1 / x", parse_formula("1 / x"))
-    return apply_entries(frame, [Entry("f")], {}, formulas={"f": formula}).report
-
-
-@pytest.fixture
-def opened(monkeypatch):
-    """The sources that are opened, by name, in order."""
-    names = []
-    real = datasets.open_location
-
-    def counting(path, options=None):
-        names.append(path.name)
-        return real(path, options)
-
-    monkeypatch.setattr(datasets, "open_location", counting)
-    return names
-
-
-def test_a_book_opens_each_source_once_for_all_that_a_command_asks(tmp_path, run, opened):
-    book = SMALL_BOOK["book.toml"]
-    section = book[book.index("[datasets.samples]") :]
-    book += section.replace("samples", "b") + section.replace("samples", "c")
-    files = {f"data/{name}.csv": SMALL_BOOK["data/samples.csv"] for name in ("b", "c")}
-    folder = write_book(tmp_path, {"book.toml": book, **files})
-    for command in ("check", "apply", "status", "refresh", "unmatched"):
-        opened.clear()
-        assert run(command, cwd=folder).code == 0
-        assert sorted(opened) == ["b.csv", "c.csv", "samples.csv"], command
-
-
-def test_a_source_that_changed_is_opened_again(tmp_path, opened):
-    folder = write_book(tmp_path)
+def test_batches_of_odd_sizes_give_the_same_bits_too(whole):
+    folder, expected, _ = whole
     book = kivvet.open_book(folder)
-    book.apply_dataset("samples")
-    samples = folder / "data" / "samples.csv"
-    samples.write_text(samples.read_text().replace("remark", "note"))
-    assert book.status()[0].state == "stale"
-    book.apply_dataset("samples")
-    assert opened == ["samples.csv"] * 2
-    assert "note" in (folder / "out" / "samples.csv").read_text().split("\n")[0]
+    columns = list(book.datasets["samples"].said["columns"])
+    source = expected.select([one for one in expected.column_names if one in SOURCE])
+    made = book.apply_batches(pa.table(source).to_reader(max_chunksize=317).read_all(), columns).read_all()
+    names = [one for one in expected.column_names if one in made.column_names]
+    assert len(names) > len(SOURCE)
+    assert plain(made.select(names)) == plain(expected.select(names))
 
 
-def test_batches_with_nothing_but_missing_values_are_of_the_type_of_the_others(tmp_path, monkeypatch):
-    monkeypatch.setattr(parquet_files, "_ROWS_A_BATCH", 4)
-    frame = pa.table({"x": pa.array([None] * 4 + [1.5, 2.5, None, 4.0]), "s": ["a"] * 4 + [None] * 4})
+SOURCE = ("sample_id", "station", "sampled_on", "ph", "oxygen", "nitrate", "flow", "temperature", "method", "habitat", "remark", "upstream")  # fmt: skip
+
+
+@given(
+    st.lists(
+        st.lists(
+            st.tuples(st.sampled_from(["", "1", "2.5", "9"]), st.sampled_from(["a", "b", ""])), max_size=5
+        ),
+        min_size=1,
+        max_size=4,
+    )
+)
+def test_however_rows_are_divided_the_report_on_all_is_that_of_one_pass(tmp_path_factory, parts):
+    """Unmatched values, their first rows, windows and classes of a lookup are put together of the parts."""
     folder = write_book(
-        tmp_path,
+        tmp_path_factory.mktemp("divided"),
         {
-            "book.toml": '[datasets.d]\nsource = "data/d.parquet"\ntarget = "out/d.parquet"\n'
-            'columns = ["half", "named", "least", "size"]\n',
-            "formulas.toml": 'half = "x / 2"\nnamed = "UPPER(s) || \'!\'"\nleast = "MIN(x) OVER (ORDER BY x)"\n',
-            "tables/size.toml": 'inputs.half = "number"\noutputs.size = "text"\nmatch = "first"\n'
-            'rows = [["< 1", "small"], ["present", "large"]]\n',
+            "book.toml": '[datasets.d]\nsource = "data/p*.csv"\ntarget = "o.parts"\ntypes = { k = "text", x = "number" }\n'
+            'columns = ["band", "name", "share", "place"]\n[datasets.e]\nsource = "data/p*.csv"\ntarget = "e.parquet"\n'
+            'types = { k = "text", x = "number" }\ncolumns = ["band", "name", "share", "place"]\n',
+            "formulas.toml": 'share = "x / SUM(x) OVER (PARTITION BY k)"\nplace = "ROW_NUMBER() OVER (ORDER BY x)"\n',
+            "tables/band.toml": 'inputs.x = "number"\noutputs.band = "text"\nrows = [["< 2", "low"], ["2 to 5", "mid"]]\n'
+            '[severity]\ngap = "note"\n',
+            "tables/name.toml": 'inputs.k = "text"\noutputs.name = "text"\nlookup = "name.csv"\n',
+            "tables/name.csv": "k,name\na,first\nc,third\n",
+            "tables/ph_class.toml": None,
+            "tables/station.toml": None,
+            "tables/station.csv": None,
+            "data/samples.csv": None,
         },
     )
-    (folder / "data").mkdir(exist_ok=True)
-    pq.write_table(frame, folder / "data" / "d.parquet", row_group_size=4)
-    report = kivvet.open_book(folder).apply_dataset("d")
-    made = pq.read_table(folder / "out" / "d.parquet").to_pydict()
-    assert made["half"] == [None] * 4 + [0.75, 1.25, None, 2.0]
-    assert made["named"] == ["A!"] * 4 + [None] * 4
-    assert made["least"] == [1.5] * 8
-    assert made["size"] == [None] * 4 + ["small", "large", None, "large"]
-    assert [one.type for one in report.formulas] == ["number", "text", "number"]
+    for number, rows in enumerate(parts):
+        text = "x,k\n" + "".join(f"{x},{k}\n" if x or k else ",\n" for x, k in rows)
+        (folder / "data").mkdir(exist_ok=True)
+        (folder / f"data/p{number}.csv").write_text(text)
+    book = read_book(folder)
+    one = apply_dataset(book, book.datasets["e"])
+    made = apply_dataset(book, book.datasets["d"], engine=here)
+    assert plain(held(folder / "o.parts")) == plain(pq.read_table(folder / "e.parquet"))
+    assert (made.rows, made.tables, made.formulas) == (one.rows, one.tables, one.formulas)
 
 
-def test_a_formula_whose_types_do_not_fit_is_one_fault_and_the_rest_is_checked(tmp_path, run):
+def test_a_part_that_fails_is_told_and_nothing_is_left_of_the_others(whole, tmp_path):
+    copied = tmp_path / "river"
+    shutil.copytree(whole[0], copied)
+    divided(copied, 4, "out/samples.parts")
+    bad = copied / "data/parts/p02.csv"
+    bad.write_text(bad.read_text().replace("\nS", '\n"S', 1))
+    book = read_book(copied)
+    with pytest.raises(kivvet.KivvetError, match=r"p02\.csv|p\*\.csv"):
+        apply_dataset(book, book.datasets["samples"], engine=here)
+    assert not (copied / "out/samples.parts").exists()
+
+
+def test_what_is_not_in_parts_is_refused_by_name_before_anything_is_read(tmp_path, run):
+    folder = write_book(tmp_path / "book")
+    told = run("check", "--engine", "spark", "--no-data", cwd=folder)
+    assert "the target of samples is written by one process" in told.out
+    book = read_book(folder)
+    with pytest.raises(kivvet.BookError, match="written by one process") as refused:
+        apply_dataset(book, book.datasets["samples"], engine=here)
+    assert 'target = "out/samples.parts"' in str(refused.value)
+    with pytest.raises(kivvet.BookError, match="no engine that is known"):
+        kivvet.open_book(folder).apply_dataset("samples", engine="abacus")
+    assert run("apply", "--engine", "abacus", cwd=folder).code == 2
+    assert run("apply", "--engine", "spark", "--show-sql", cwd=folder).code == 2
+
+
+def test_without_the_package_what_to_install_is_said(tmp_path, run, monkeypatch):
+    monkeypatch.setitem(__import__("sys").modules, "pyspark.sql", None)
+    told = run("apply", "--engine", "spark", cwd=in_parts(tmp_path))
+    assert told.code == 2 and 'pip install "kivvet[spark]"' in told.err
+
+
+# Frames of Spark.
+
+
+@pytest.fixture(scope="module")
+def spark():
+    engine_spark()
+    from kivvet.books.runs.on_spark import spark_session
+
+    return spark_session()
+
+
+COLUMNS = ["ph_class", "nitrate_band", "oxygen_status", "flow_class", {"table": "station", "keep": ["river"]}, "nitrate_limit", "load", "load_share", "load_decile", "exceedance_number", "basin", "visit"]  # fmt: skip
+
+
+def test_a_frame_of_spark_gets_what_a_frame_in_memory_gets(whole, spark):
+    folder, expected, _ = whole
+    book = kivvet.open_book(folder)
+    frame = expected.select(list(SOURCE))
+    wanted = book.apply(frame, COLUMNS, where="ph IS NOT NULL")
+    rows = spark.createDataFrame(pa.table(plain_texts(frame))).repartition(3)
+    with pytest.raises(kivvet.DataError, match="load_decile, exceedance_number depend on the order of rows"):
+        book.apply(rows, COLUMNS)
+    made = book.apply(rows, COLUMNS, where="ph IS NOT NULL", order_by=["sample_id"])
+    assert made.columns == wanted.column_names and made.limit(5).count() == 5
+    assert plain(made.toArrow().sort_by("sample_id")) == plain(wanted.sort_by("sample_id"))
+    with pytest.raises(kivvet.DataError, match="counted when they are read"):
+        book.apply_with_report(rows, COLUMNS)
+    with pytest.raises(kivvet.DataError, match="no such column"):
+        book.apply(rows, COLUMNS, order_by=["sample"])
+    with pytest.raises(kivvet.DataError, match="order_by is for frames of Spark"):
+        book.apply(frame, COLUMNS, order_by=["sample_id"])
+
+
+def plain_texts(table):
+    return {
+        name: table[name].combine_chunks().dictionary_decode()
+        if pa.types.is_dictionary(table[name].type)
+        else table[name]
+        for name in table.column_names
+    }
+
+
+def test_keys_that_spark_groups_apart_are_one_group_and_an_order_that_leaves_ties_is_refused(tmp_path, spark):
     folder = write_book(
-        tmp_path,
+        tmp_path / "book",
         {
-            "book.toml": SMALL_BOOK["book.toml"].replace(
-                'columns = ["ph_class"', 'columns = ["ph_class", "f", "g"'
-            ),
-            "formulas.toml": 'f = "UPPER(ph)"\ng = "f || \'b\'"\n',
+            "formulas.toml": 'part = "x / SUM(x) OVER (PARTITION BY k)"\nby_y = "COUNT(*) OVER (PARTITION BY y)"\nat = "ROW_NUMBER() OVER (PARTITION BY k)"\n'
         },
     )
-    checked, applied, state = (run(command, cwd=folder) for command in ("check", "apply", "status"))
-    for said in (checked.out, applied.err, state.out):
-        assert said.count("ph is number, and a text is expected") == 1
-    assert "missing-input" in checked.out and "4 rows of samples read" in checked.out
-    assert (checked.code, applied.code) == (1, 1) and not (folder / "out").exists()
+    book = kivvet.open_book(folder)
+    nan = float("nan")
+    frame = pa.table({"n": [1, 2, 3, 4, 5], "k": ["", None, "a", "a", ""], "x": [1.0, 2.0, 3.0, 0.1, 0.2], "y": [nan, None, 0.0, -0.0, 1.0]})  # fmt: skip
+    rows = spark.createDataFrame(frame)
+    wanted = book.apply(frame, ["part", "by_y", "at"])
+    made = book.apply(rows, ["part", "by_y", "at"], order_by=["n"]).toArrow().sort_by("n")
+    for name in ("part", "by_y", "at"):
+        assert plain(made.select([name])) == plain(wanted.select([name])), name
+    alike = spark.createDataFrame(frame.set_column(0, "n", pa.array([1, 1, 1, 1, 1])))
+    with pytest.raises(Exception, match="does not tell all rows apart"):
+        book.apply(alike, ["at"], order_by=["n"]).collect()
+
+
+def test_what_goes_wrong_in_a_task_is_told_in_a_line(spark, whole, tmp_path):
+    from kivvet.books.runs.on_spark import on_spark
+
+    assert sorted(on_spark(doubled, 1, [1, 2, 3])) == [2, 4, 6]
+    with pytest.raises(kivvet.OutputError, match=r"a task failed: .*ZeroDivisionError"):
+        list(on_spark(divided_by_none, 1, [1, 2]))
+    copied = tmp_path / "river"
+    shutil.copytree(whole[0], copied)
+    divided(copied, 3, "out/samples.parts")
+    bad = copied / "data/parts/p01.csv"
+    bad.write_text(bad.read_text().replace("\nS", '\n"S', 1))
+    book = read_book(copied)
+    with pytest.raises(kivvet.KivvetError):
+        apply_dataset(book, book.datasets["samples"], engine=on_spark)
+    assert not (copied / "out/samples.parts").exists()
+
+
+def doubled(shared, job):
+    return 2 * job * shared
+
+
+def divided_by_none(shared, job):
+    return shared / (job - job)
+
+
+def test_the_manifest_is_plain_json(tmp_path, run):
+    folder = in_parts(tmp_path)
+    assert run("apply", cwd=folder).code == 0
+    values = json.loads((folder / "out/samples.parts" / MANIFEST).read_text())
+    assert values["version"] == 1 and set(values["parts"][0]) == {"name", "rows", "size", "hash"}
+    assert values["record"]["dataset"] == "samples"

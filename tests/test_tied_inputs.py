@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 import kivvet
@@ -111,8 +111,25 @@ def found_of(table):
     )
 
 
+OVERLAP_BESIDE_ROWS_THAT_NOTHING_MEETS = (
+    3,
+    [],
+    [
+        [],
+        [Bound((1, 0, 0), "<=", Fraction(0))],
+        [Bound((1, 1, 0), "<", Fraction(-1, 2))],
+        [
+            Bound((1, 1, 0), "<", Fraction(0)),
+            Bound((1, 1, 0), "<", Fraction(1, 2)),
+            Bound((1, 0, 1), "<", Fraction(0)),
+        ],
+    ],
+)
+
+
 @settings(max_examples=80, deadline=None)
 @given(tied_tables(), st.sampled_from(["one", "first"]))
+@example(OVERLAP_BESIDE_ROWS_THAT_NOTHING_MEETS, "one")
 def test_whole_numbers_are_found_as_counting_all_of_them_finds(parts, match):
     n, stated, rows = parts
     about = {"type": "integer", "domain": f"0 to {TOP}", "required": True}

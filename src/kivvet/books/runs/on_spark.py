@@ -9,6 +9,7 @@ import os
 import pickle
 import sys
 import tempfile
+import warnings
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
@@ -118,6 +119,9 @@ def _started() -> SparkSession:
     from pyspark.java_gateway import launch_gateway
     from pyspark.sql import SparkSession
 
+    warnings.filterwarnings(
+        "ignore", message="PySpark does not yet fully support pandas", category=FutureWarning
+    )
     folder = Path(tempfile.mkdtemp(prefix="kivvet-spark-"))
     log = folder / "log4j2.properties"
     log.write_text(_QUIET, encoding="utf-8")

@@ -23,7 +23,7 @@ from kivvet.core.check.statement_findings import clashing_statements, loose_stat
 from kivvet.core.linear.tied_search import uncovered
 from kivvet.core.space.boxes import bits_of
 from kivvet.core.space.region_text import shortened, write_region
-from kivvet.core.tables.table import Table
+from kivvet.core.tables.table import WHEN, Table
 from kivvet.core.words.conditions import AnyValue
 from kivvet.core.words.findings import Finding, Pair
 from kivvet.core.words.wording import listed
@@ -192,7 +192,7 @@ class BoxCheck(BoxRows):
             if differing:
                 twins = self.same_boxes[tuple(box)] & differing
                 for early in islice(bits_of(twins), 1):
-                    yield self.conflict(early, late, witness_in(self.space, self.place_in(box)))
+                    yield self.conflict(early, late, self._example_in(box))
                 if others := differing & ~twins:
                     yield self.overlap(late, others, unsettled)
             for outer in bits_of(self.rows_holding(box) & self.same_results[one.results] & ~(1 << late)):
@@ -260,7 +260,7 @@ class BoxCheck(BoxRows):
         return Pair(
             (self.rows[early].number, self.rows[late].number),
             self.space.region(common, whole),
-            self.existing.witness(answer.place) or witness_in(self.space, self.place_in(common), common),
+            self.existing.witness(answer.place) or self._example_in(common),
             self.is_possible(whole) or answer.exists is None,
         )
 
@@ -314,7 +314,15 @@ class BoxCheck(BoxRows):
 
     def _example_of(self, row: int) -> dict[str, str]:
         """Return values that a row holds; where computed inputs are asked they are sought, which takes its time."""
-        return witness_in(self.space, self.place_in(self.boxes[row]))
+        return self._example_in(self.boxes[row])
+
+    def _example_in(self, box: Box) -> dict[str, str]:
+        """Return values that lie in a box: where none are found at one place of it, with whatever it leaves open left open."""
+        place = self.place_in(box)
+        found = witness_in(self.space, place, box)
+        if WHEN not in found:
+            return found
+        return witness_in(self.space, place, box, self.is_whole(box))
 
     def _cover_search(self, row: int, earlier: int, most_steps: int) -> CoverSearch:
         masks = [

@@ -12,7 +12,16 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Literal
 
-from kivvet.core.formulas.tree import And, Arithmetic, ColumnName, Comparison, Constant, Tree, without_not
+from kivvet.core.formulas.tree import (
+    And,
+    Arithmetic,
+    ColumnName,
+    Comparison,
+    Constant,
+    Tree,
+    columns_read,
+    without_not,
+)
 from kivvet.core.words.values import ValueType, days_since_epoch, microseconds_since_epoch
 
 #: What a form counts in; None of a column that nothing is known of.
@@ -132,12 +141,17 @@ def _arithmetic(sign: str, left: Linear, right: Linear) -> Linear | None:
 
 
 def difference_of(left: Tree, right: Tree, types: Mapping[str, ValueType | None]) -> Linear | None:
-    """Return the difference of the two sides of a comparison; None where it is not linear."""
+    """Return the difference of the two sides of a comparison; None where it is not linear, or a column falls out of it: where
+    that is missing the comparison is unknown, which no form of the others says.
+    """
     first, second = linear_of(left, types), linear_of(right, types)
     if first is None or second is None:
         return None
     kinds = {one.kind for one in (first, second)} - {None}
-    return first.plus(second, -1, "number") if len(kinds) <= 1 else None
+    if len(kinds) > 1:
+        return None
+    made = first.plus(second, -1, "number")
+    return made if set(made.coefficients) == {*columns_read(left), *columns_read(right)} else None
 
 
 def statements_of(

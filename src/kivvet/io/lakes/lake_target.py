@@ -106,6 +106,9 @@ class LakeTarget(PartedTarget):
 
     def commit(self, seal: Seal) -> None:
         found = [self._verified(one) for one in self.written_parts()]
+        # Rows are read in the order of these times: whoever wrote which file first, they stay in order.
+        last = max((one["modified"] for one in found), default=0)
+        found = [{**one, "modified": last + number} for number, one in enumerate(found)]
         kept = [] if self.table is None or not self.is_extended else files_of(self.table)
         written = [{"path": one["path"], "size_bytes": one["size"]} for one in found]
         record = json.dumps(dict(seal(hash_of_files([*kept, *written]))), ensure_ascii=True)
