@@ -20,7 +20,7 @@ _ROWS = 2_000_000
 _TABLES = {
     "band": ("x", "number", '["< -1", "low"], ["-1 to 1", "mid"], ["> 1", "high"]'),
     "grade": ("y", "number", '["< 0", "a"], [">= 0", "b"]'),
-    "kind": ("k", "text", '["k0 | k1 | k2", "few"], ["k*", "many"]'),
+    "kind": ("k", "text", '["k0 | k1 | k2", "few"], ["not (k0 | k1 | k2)", "many"]'),
 }
 
 
