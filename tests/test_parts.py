@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 
 import pyarrow as pa
@@ -12,12 +13,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import kivvet
+from kivvet.books.asks.unmatched import unmatched_in
 from kivvet.books.files.open_book import read_book
 from kivvet.books.runs.apply import apply_dataset
 from kivvet.books.runs.in_parts import here
 from kivvet.io.lakes.lake_source import LakeSource
-from kivvet.io.parts.manifest import MANIFEST, read_manifest
+from kivvet.io.parts.manifest import MANIFEST, Manifest, read_manifest, write_manifest
 from kivvet.io.parts.parts_source import PartsSource
+from kivvet.io.parts.parts_target import PartsTarget
 from tests.conftest import SMALL_BOOK, write_book
 
 BOOK = SMALL_BOOK["book.toml"].replace("out/samples.csv", "out/samples.parts")
@@ -85,11 +88,13 @@ def test_only_what_the_manifest_names_counts_and_what_is_left_over_goes(tmp_path
     assert run("apply", cwd=folder).code == 0
     there = folder / "out/samples.parts"
     part = next(there.glob("*.parquet"))
-    stray = there / "part-00000-0123456789ab.parquet"
+    stray, under_way = there / "part-00000-0123456789ab.parquet", there / "part-00000-ba9876543210.parquet"
     shutil.copy(part, stray)
+    shutil.copy(part, under_way)
+    os.utime(stray, (0, 0))
     before = plain(held(there))
     assert run("apply", cwd=folder).code == 0
-    assert plain(held(there)) == before and not stray.exists()
+    assert plain(held(there)) == before and not stray.exists() and under_way.exists()
     (there / MANIFEST).write_text("{")
     assert run("apply", cwd=folder).code != 0
     other = folder / "out/other.parts"
@@ -255,6 +260,51 @@ def test_however_rows_are_divided_the_report_on_all_is_that_of_one_pass(tmp_path
     made = apply_dataset(book, book.datasets["d"], engine=here)
     assert plain(held(folder / "o.parts")) == plain(pq.read_table(folder / "e.parquet"))
     assert (made.rows, made.tables, made.formulas) == (one.rows, one.tables, one.formulas)
+
+
+def test_what_is_unmatched_in_parts_is_what_one_pass_finds(whole, tmp_path):
+    copied = tmp_path / "river"
+    shutil.copytree(whole[0], copied)
+    book = read_book(copied)
+    one = unmatched_in(book, [book.datasets["samples"]])
+    divided(copied, 5, "out/samples.parts")
+    book = read_book(copied)
+    assert unmatched_in(book, [book.datasets["samples"]], engine=here) == one and one
+    with pytest.raises(kivvet.BookError, match="not in parts"):
+        unmatched_in(book, [book.datasets["by_river"]], engine=here)
+
+
+def test_another_writer_that_was_faster_stands(tmp_path, monkeypatch):
+    folder = in_parts(tmp_path)
+    kivvet.open_book(folder).apply_dataset("samples")
+    there = folder / "out/samples.parts"
+    verified = PartsTarget._verified
+
+    def late(self, one):
+        write_manifest(there, Manifest((), {"theirs": True}))
+        return verified(self, one)
+
+    monkeypatch.setattr(PartsTarget, "_verified", late)
+    with pytest.raises(kivvet.OutputError, match="written by something else meanwhile"):
+        kivvet.open_book(folder).apply_dataset("samples")
+    assert read_manifest(there).record == {"theirs": True} and not list(there.glob("*.parquet"))
+
+
+def test_what_a_run_wrote_of_a_lake_is_made_again_of_the_version_of_then(tmp_path, run):
+    deltalake = pytest.importorskip("deltalake")
+    folder = in_parts(tmp_path, source="data/samples.delta")
+    (folder / "data/samples.csv").unlink(missing_ok=True)
+    rows = pa.table({"sample_id": ["a", "b"], "station": ["0007", "0042"], "ph": [6.1, 7.2]})
+    deltalake.write_deltalake(folder / "data/samples.delta", rows)
+    assert run("apply", cwd=folder).code == 0
+    then = plain(held(folder / "out/samples.parts"))
+    deltalake.write_deltalake(folder / "data/samples.delta", rows.slice(0, 1), mode="overwrite")
+    assert run("apply", cwd=folder).code == 0
+    runs = json.loads(run("history", "--json", cwd=folder).out)["runs"]
+    first = min(runs, key=lambda one: one["at"])["run"]
+    told = run("apply", "samples", "--as-of", first, "--to", "out/then.parquet", cwd=folder)
+    assert told.code == 0, told.all
+    assert plain(pq.read_table(folder / "out/then.parquet")) == then
 
 
 def test_a_part_that_fails_is_told_and_nothing_is_left_of_the_others(whole, tmp_path):

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from kivvet.cli.options import Command, book_option, opened_book
+from kivvet.cli.options import Command, book_option, opened_book, option
 from kivvet.cli.telling import JSON_VERSION, Form, forms
 
 
@@ -14,9 +14,10 @@ from kivvet.cli.telling import JSON_VERSION, Form, forms
     "unmatched", cls=Command, short_help="List the values of the data that no row of a table holds."
 )
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
+@option("--engine", "Let Spark count, file by file.", type=click.Choice(["spark"]))
 @book_option
 @forms("json", "csv", "markdown")
-def command(datasets: tuple[str, ...], book: Path | None, form: Form) -> None:
+def command(datasets: tuple[str, ...], engine: str | None, book: Path | None, form: Form) -> None:
     """List what found nothing, across all lookups, mappings and rules of the datasets, or of those named:
     each value with its number of rows and the first of them, the most frequent first.
 
@@ -30,7 +31,7 @@ def command(datasets: tuple[str, ...], book: Path | None, form: Form) -> None:
 
     opened = opened_book(book)
     with counting_rows("reading") as on_rows:
-        found = opened.unmatched(datasets or None, on_rows=on_rows)
+        found = opened.unmatched(datasets or None, engine=engine, on_rows=on_rows)
     form.tell(
         found,
         lambda out: print_unmatched(out, found),

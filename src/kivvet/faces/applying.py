@@ -237,19 +237,31 @@ class Applying(OpenedBook):
         return sql_of_view(self._opened, self._opened.dataset(name))
 
     def unmatched(
-        self, datasets: Iterable[str] | None = None, *, on_rows: OnRows = lambda _: None
+        self,
+        datasets: Iterable[str] | None = None,
+        *,
+        engine: str | None = None,
+        on_rows: OnRows = lambda _: None,
     ) -> Several[Unmatched]:
         """Return every value of the datasets that no row of a table holds, with its rows and the first of
         them.
+
+        Parameters
+        ----------
+        engine : {"spark"}, optional
+            What counts, each file of the sources by itself; see `apply_dataset`.
 
         Raises
         ------
         TableError, DataError
             If the tables or the data cannot be read.
+        BookError
+            If a source is not in parts, with an engine.
         """
         from kivvet.books.asks.unmatched import unmatched_in
+        from kivvet.books.runs.engines import engine_named
 
-        return Several(unmatched_in(self._opened, self._chosen(datasets), on_rows))
+        return Several(unmatched_in(self._opened, self._chosen(datasets), on_rows, engine_named(engine)))
 
     def status(self, datasets: Iterable[str] | None = None) -> Several[DatasetStatus]:
         """Return a `DatasetStatus` for each dataset: whether its target is current, and if not, why."""

@@ -244,6 +244,10 @@ class Source(ABC):
         """
         return None
 
+    def as_it_was(self, identity: str) -> Source | None:
+        """Return what it held when it had an identity; None where that is not kept."""
+        return None
+
     def in_parts(self) -> list[Source] | None:
         """Return what can be read apart, in order, each a source with the same columns that may be sent to another process;
         None where that is not possible.

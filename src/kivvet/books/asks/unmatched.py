@@ -7,10 +7,13 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.dataset import Dataset
+from kivvet.books.runs.in_parts import Engine, report_in_parts
 from kivvet.books.runs.plans import prepare
+from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.run import Run
 from kivvet.core.columns.alike import Alike
 from kivvet.core.draft.known_texts import results_by_text
+from kivvet.core.run.step_reports import TableReport
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import TableError
 from kivvet.core.words.printed import ShownInNotebooks
@@ -56,9 +59,17 @@ class Unmatched(ShownInNotebooks):
 
 
 def unmatched_in(
-    book: OpenBook, datasets: Iterable[Dataset], on_rows: Callable[[int], None] = lambda _: None
+    book: OpenBook,
+    datasets: Iterable[Dataset],
+    on_rows: Callable[[int], None] = lambda _: None,
+    engine: Engine | None = None,
 ) -> tuple[Unmatched, ...]:
     """Return all unmatched values of datasets, table by table, the most frequent first.
+
+    Parameters
+    ----------
+    engine : callable, optional
+        Counts the parts of each source, wherever it does.
 
     Raises
     ------
@@ -71,13 +82,7 @@ def unmatched_in(
         prepared, more = prepare(book, dataset)
         if errors := [*faults, *(one for one in more if one.severity == "error")]:
             raise TableError(errors)
-        run = Run(prepared, on_rows=on_rows)
-        run.read_codes(prepared.plan.source_columns)
-        if prepared.plan.table_steps:
-            for _ in run.batches(prepared.plan.source_columns):
-                pass
-        run.stop_at_faults()
-        for report in run.report().tables:
+        for report in _reports(prepared, on_rows, engine):
             for values, n_beyond, is_unfinished in (
                 (report.unmatched_values, report.unmatched_beyond, False),
                 (report.unfinished_values, report.unfinished_beyond, True),
@@ -92,6 +97,20 @@ def unmatched_in(
                 ]
                 found += [Unmatched(*about, "", n_beyond, None, is_unfinished, True)] if n_beyond else []
     return tuple(found)
+
+
+def _reports(
+    prepared: Prepared, on_rows: Callable[[int], None], engine: Engine | None
+) -> tuple[TableReport, ...]:
+    if engine is not None:
+        return report_in_parts(prepared, engine, on_rows).tables
+    run = Run(prepared, on_rows=on_rows)
+    run.read_codes(prepared.plan.source_columns)
+    if prepared.plan.table_steps:
+        for _ in run.batches(prepared.plan.source_columns):
+            pass
+    run.stop_at_faults()
+    return run.report().tables
 
 
 def _near(table: Table, values: Iterable[tuple[str, int]]) -> dict[str, str]:

@@ -126,6 +126,8 @@ def as_then(book: OpenBook, dataset: Dataset, record: Record, *, any_source: boo
         )
     then = book_then(book, record)
     source = source_of(book, dataset)
+    if not is_source_of(record, source):
+        source = source.as_it_was(record.source_hash) or source
     prepared, faults = prepared_of(dataset, source, then.tables, then.formulas, set())
     if errors := [one for one in faults if one.severity == "error"]:
         raise TableError(errors)

@@ -200,13 +200,7 @@ def apply_in_parts(
         raise not_in_parts(prepared, target)
     records = tuple(column_records(prepared.plan, prepared.types, with_classes=shows_classes(target)))
     shared = Shared(replace(prepared, source=sources[0]), target, records, dict(book.severity))
-    counts = list(engine(rows_of, shared, sources))
-    ahead = _looked_ahead(prepared, sum(counts), on_rows)
-    jobs, before_it = [], 0
-    for number, (one, n) in enumerate(zip(sources, counts, strict=True)):
-        known = {} if ahead is None else ahead.execution.known_of(before_it, before_it + n)
-        jobs.append(Job(number, one, known))
-        before_it += n
+    counts, jobs, ahead = _jobs(prepared, sources, shared, engine, on_rows)
     run = Run(replace(prepared, source=sources[0]))
     run.knows_all_rows = True
     run.execution.take_known(jobs[0].known)
@@ -246,6 +240,59 @@ def apply_in_parts(
         into.remove([part for one in done for part in one.parts])
         raise
     return remembered(book, prepared, complete, definitions, report, action, note)
+
+
+def _jobs(
+    prepared: Prepared, sources: Sequence[Source], shared: Shared, engine: Engine, on_rows: OnRows
+) -> tuple[list[int], list[Job], Run | None]:
+    """Return the rows of each part, the work on each, and where what looks at other rows was worked out."""
+    counts = list(engine(rows_of, shared, sources))
+    ahead = _looked_ahead(prepared, sum(counts), on_rows)
+    jobs, before_it = [], 0
+    for number, (one, n) in enumerate(zip(sources, counts, strict=True)):
+        known = {} if ahead is None else ahead.execution.known_of(before_it, before_it + n)
+        jobs.append(Job(number, one, known))
+        before_it += n
+    return counts, jobs, ahead
+
+
+def report_in_parts(prepared: Prepared, engine: Engine, on_rows: OnRows) -> ApplyReport:
+    """Classify a dataset in parts, and write nothing; return the report on all.
+
+    Raises
+    ------
+    BookError
+        If the source is not in parts.
+    TableError, DataError
+        As applying it does; of which part.
+    """
+    sources = prepared.source.in_parts()
+    if sources is None:
+        raise not_in_parts(prepared, None)
+    shared = Shared(replace(prepared, source=sources[0]), Path(), (), {})
+    counts, jobs, ahead = _jobs(prepared, sources, shared, engine, on_rows)
+    done: list[Done] = []
+    for one in engine(count_part, shared, jobs):
+        done.append(one)
+        on_rows(one.rows)
+    done.sort(key=lambda one: one.number)
+    _refuse_incomplete(done, counts, prepared.source)
+    if errors := _each_once(each for one in done for each in one.found):
+        raise TableError(errors)
+    return _merged(prepared, done, ahead, Path())
+
+
+def count_part(shared: Shared, job: Job) -> Done:
+    """Read and classify one part, and count."""
+    try:
+        run = Run(replace(shared.prepared, source=job.source))
+        run.execution.take_known(job.known)
+        run.knows_all_rows = True
+        for _ in run.batches(run.plan.source_columns or None):
+            pass
+        return Done(job.number, run.n_rows, (), run.report(), tuple(run.faults()), None)
+    except KivvetError as error:
+        return Done(job.number, 0, (), ApplyReport(0, ()), (), None, problem=error)
 
 
 def not_in_parts(prepared: Prepared, target: Location | None) -> BookError:

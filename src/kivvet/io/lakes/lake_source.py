@@ -61,6 +61,15 @@ class LakeSource(Source, TellsSince):
         known = [file.get("num_records") for file in self._files[self._first : self._end]]
         return sum(one for one in known if one is not None) if None not in known else super().n_rows()
 
+    def as_it_was(self, identity: str) -> LakeSource | None:
+        version = version_in(identity)
+        if version is None or identity[:16] != identity_of(self._table)[:16]:
+            return None
+        try:
+            return LakeSource(self.path, version=version)
+        except DataError:  # a version whose log was cleaned away
+            return None
+
     def in_parts(self) -> list[Source] | None:
         made: list[Source] = []
         for number in range(self._first, self._end):

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import re
+import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
@@ -23,6 +24,7 @@ from kivvet.io.files import replacing, state_of
 ENDING = ".parts"
 MANIFEST = "parts.json"
 VERSION = 1
+_SECONDS_OF_A_RUN = 86_400  # no longer is one under way
 #: How parts are called that are written here, and what lies there while the manifest is replaced.
 OURS = re.compile(r"part-\d{5}-[0-9a-f]{12}\.parquet|\.parts\.json\..*")
 
@@ -78,6 +80,14 @@ def holds_parts(path: Path) -> bool:
     return (path / MANIFEST).is_file()
 
 
+def manifest_text(path: Path) -> bytes | None:
+    """Return the manifest as it stands; None where there is none."""
+    try:
+        return (path / MANIFEST).read_bytes()
+    except OSError:
+        return None
+
+
 def read_manifest(path: Path) -> Manifest:
     """Return what counts of a folder.
 
@@ -114,7 +124,14 @@ def read_manifest(path: Path) -> Manifest:
 
 
 def write_manifest(path: Path, manifest: Manifest) -> None:
-    """Write what counts, atomically, and remove the parts that do not count any more."""
+    """Write what counts, atomically; then remove the parts that counted before, and those that some run left long ago.
+
+    Others that do not count may be those of a run under way elsewhere.
+    """
+    try:
+        before = {one.name for one in read_manifest(path).parts}
+    except (DataError, UnopenableError):
+        before = set()
     values = {
         "version": VERSION,
         "parts": [asdict(one) for one in manifest.parts],
@@ -124,8 +141,10 @@ def write_manifest(path: Path, manifest: Manifest) -> None:
         beside.write_text(json.dumps(values, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
     counts = {one.name for one in manifest.parts}
     for one in path.iterdir():
-        if OURS.fullmatch(one.name) and one.name not in counts:
-            with suppress(OSError):
+        if not OURS.fullmatch(one.name) or one.name in counts:
+            continue
+        with suppress(OSError):
+            if one.name in before or time.time() - one.stat().st_mtime > _SECONDS_OF_A_RUN:
                 one.unlink()
 
 

@@ -21,6 +21,7 @@ from kivvet.io.parts.manifest import (
     Part,
     hash_of,
     holds_parts,
+    manifest_text,
     read_manifest,
     write_manifest,
 )
@@ -42,6 +43,7 @@ class PartsTarget(PartedTarget):
     def __init__(self, target: Path, schema: pa.Schema, *, is_extended: bool = False) -> None:
         self.target, self.schema, self.is_extended = target, schema, is_extended
         self.before = read_manifest(target).parts if is_extended else ()
+        self.seen = manifest_text(target)
         self.parts: list[WrittenPart] = []
         self.file: ParquetTarget | None = None
         self.n_in_file = 0
@@ -81,6 +83,13 @@ class PartsTarget(PartedTarget):
     def commit(self, seal: Seal) -> None:
         self._close()
         counted = [*self.before, *(self._verified(one) for one in self.parts)]
+        if manifest_text(self.target) != self.seen:
+            self.remove(self.parts)
+            raise OutputError(
+                "was written by something else meanwhile, and that stands",
+                place=Place(shown_path(self.target)),
+                fix="look at what is there, and apply again",
+            )
         record = dict(seal(hash_of(counted)))
         write_manifest(self.target, Manifest(tuple(counted), record))
 
@@ -89,10 +98,16 @@ class PartsTarget(PartedTarget):
         from pyarrow import parquet
 
         path = self.target / one.name
-        about = parquet.read_metadata(path)
-        descriptor = os.open(path, os.O_RDONLY)
-        os.fsync(descriptor)
-        os.close(descriptor)
+        try:
+            about = parquet.read_metadata(path)
+            descriptor = os.open(path, os.O_RDONLY)
+            os.fsync(descriptor)
+            os.close(descriptor)
+        except (OSError, pa.ArrowException) as error:
+            raise OutputError(
+                f"{one.name} was written, and cannot be read: {error}"[:200],
+                place=Place(shown_path(self.target)),
+            ) from error
         if about.num_rows != one.rows or about.schema.to_arrow_schema().names != self.schema.names:
             raise OutputError(f"{one.name} is not what was written", place=Place(shown_path(self.target)))
         state = state_of(path)
