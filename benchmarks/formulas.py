@@ -5,6 +5,7 @@ arithmetic.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -25,7 +26,7 @@ def comparisons() -> Iterator[Comparison]:
     day = rng.integers(0, 3_000, N_ROWS).astype(np.int32)
     amount = rng.uniform(0, 1_000, N_ROWS)
     amount[rng.random(N_ROWS) < 0.02] = np.nan
-    yield _arithmetic(rng)
+    yield from _arithmetic(rng)
     sparse = np.sort(rng.choice(2**50, N_GROUPS, replace=False))
     texts = np.array([f"S{number:06d}" for number in range(N_GROUPS)])
     for form in ("dense integers", "sparse integers", "text", "categories"):
@@ -145,32 +146,35 @@ def _bins(frame: pa.Table, amount: np.ndarray) -> Comparison:
     )
 
 
-def _arithmetic(rng: np.random.Generator) -> Comparison:
+def _arithmetic(rng: np.random.Generator) -> Iterator[Comparison]:
     columns = {name: rng.uniform(1, 100, N_ROWS) for name in "abcde"}
     for values in columns.values():
         values[rng.random(N_ROWS) < 0.01] = np.nan
     frame = pa.table({name: pa.array(values, from_pandas=True) for name, values in columns.items()})
     a, b, c, d, e = columns.values()
-    expected = a * b + c / d - e
     polars_frame = pl.from_arrow(frame)
     assert isinstance(polars_frame, pl.DataFrame)
 
-    def by_polars() -> pl.DataFrame:
-        made = pl.col("a") * pl.col("b") + pl.col("c") / pl.col("d") - pl.col("e")
-        return polars_frame.with_columns(made.alias("made"))
+    x, y, z, w, v = (pl.col(name) for name in "abcde")
+    of_sums = "a * b + c / d - e", lambda: a * b + c / d - e, x * y + z / w - v, 1.3
+    of_logarithms = "LN(a) + EXP(-b)", lambda: np.log(a) + np.exp(-b), x.log() + (-y).exp(), 8.0
+    for named, (formula, by_numpy, made, target) in {
+        "arithmetic": of_sums,
+        "logarithm and exponential": of_logarithms,
+    }.items():
+        yield Comparison(
+            f"{named}: {N_ROWS:,} rows, {formula}",
+            lambda formula=formula: kivvet.with_formulas(frame, {"made": formula}),
+            {"numpy": by_numpy, "polars": lambda made=made: polars_frame.with_columns(made.alias("made"))},
+            partial(_is_near, by_numpy()),
+            target,
+        )
 
-    def is_right(made: Any) -> bool:
-        column = made if isinstance(made, np.ndarray) else made["made"]
-        found = column.to_numpy(zero_copy_only=False) if isinstance(made, pa.Table) else np.asarray(column)
-        return bool(np.allclose(found.astype(float), expected, equal_nan=True))
 
-    return Comparison(
-        f"arithmetic: {N_ROWS:,} rows, 5 columns",
-        lambda: kivvet.with_formulas(frame, {"made": "a * b + c / d - e"}),
-        {"numpy": lambda: a * b + c / d - e, "polars": by_polars},
-        is_right,
-        1.3,
-    )
+def _is_near(expected: np.ndarray, made: Any) -> bool:
+    column = made if isinstance(made, np.ndarray) else made["made"]
+    found = column.to_numpy(zero_copy_only=False) if isinstance(made, pa.Table) else np.asarray(column)
+    return bool(np.allclose(found.astype(float), expected, equal_nan=True))
 
 
 def _frames(frame: pa.Table) -> tuple[pl.DataFrame, pd.DataFrame]:

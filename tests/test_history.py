@@ -107,7 +107,10 @@ def test_the_rules_of_then_may_be_applied_to_the_source_of_today(folder):
         (("d", "--as-of", "2999-01-01", "--to", "out/d.csv"), "is a file of the book"),
         (("d", "--as-of", "2999-01-01", "--to", "t.txt"), "is of a kind this version does not write"),
         (("d", "--as-of", "2999-01-01"), "--as-of RUN and --to FILE go together"),
-        (("d", "--as-of", "2999-01-01", "--to", "t.csv", "--note", "x"), "takes no --replace and no --note"),
+        (
+            ("d", "--as-of", "2999-01-01", "--to", "t.csv", "--note", "x"),
+            "takes no --replace, no --note and no --engine",
+        ),
         (("nope", "--as-of", "2999-01-01", "--to", "t.csv"), "no dataset 'nope'"),
     ],
 )

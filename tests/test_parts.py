@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import os
 import shutil
@@ -9,10 +10,11 @@ import shutil
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
+from kivvet.books.asks.summary import summary_of, wanted_of
 from kivvet.books.asks.unmatched import unmatched_in
 from kivvet.books.files.open_book import read_book
 from kivvet.books.runs.apply import apply_dataset
@@ -24,6 +26,9 @@ from kivvet.io.parts.parts_target import PartsTarget
 from tests.conftest import SMALL_BOOK, write_book
 
 BOOK = SMALL_BOOK["book.toml"].replace("out/samples.csv", "out/samples.parts")
+
+
+ALL_OF_IT = wanted_of(["river"], "quality", ["SUM(load)", "MEDIAN(ph)"], None, 12)
 
 
 def in_parts(tmp_path, changes=None, *, target="out/samples.parts", source="data/samples.csv"):
@@ -44,6 +49,11 @@ def plain(table):
         column = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
         made[name] = [one.hex() if isinstance(one, float) else one for one in column.to_pylist()]
     return made
+
+
+def summed_up(book, name, wanted, engine=None):
+    found = summary_of(book, name, wanted, engine=engine)
+    return dataclasses.replace(found, cells=frozenset(found.cells))
 
 
 def test_a_folder_of_parts_is_a_target_that_status_and_refresh_know(tmp_path, run):
@@ -205,6 +215,10 @@ def test_the_book_gives_the_same_bits_in_parts_and_the_same_report(whole, tmp_pa
     divided(copied, n_parts, target)
     made = apply_dataset(read_book(copied), read_book(copied).datasets["samples"], engine=work)
     assert plain(held(copied / target)) == plain(expected)
+    if engine == "spark":
+        assert summed_up(read_book(copied), "samples", ALL_OF_IT, work) == summed_up(
+            read_book(copied), "samples", ALL_OF_IT
+        )
     assert (made.rows, made.tables, made.formulas, made.by_class) == (report.rows, report.tables, report.formulas, report.by_class)  # fmt: skip
     assert kivvet.open_book(copied).status(["samples"])[0].state == "current"
 
@@ -223,6 +237,35 @@ def test_batches_of_odd_sizes_give_the_same_bits_too(whole):
 SOURCE = ("sample_id", "station", "sampled_on", "ph", "oxygen", "nitrate", "flow", "temperature", "method", "habitat", "remark", "upstream")  # fmt: skip
 
 
+CROSSED = (
+    wanted_of(["band"], "name", (), None, 12),
+    wanted_of(["k", "place"], None, ["SUM(x)", "AVG(x)", "MAX(share)", "COUNT(DISTINCT x)"], "x > 1", 12),
+    wanted_of(
+        ["name"],
+        "x > 2 AS large",
+        [
+            *(
+                "MIN(k)",
+                "MAX(x)",
+                "MEDIAN(x)",
+                "PERCENTILE_DISC(0.3) WITHIN GROUP (ORDER BY k)",
+                "SUM(place)",
+            ),
+            *(
+                "VAR_POP(x)",
+                "STDDEV_SAMP(x)",
+                "SUM(share) FILTER (WHERE x < 9)",
+                "COUNT(x) / COUNT(*) AS part",
+            ),
+        ],
+        None,
+        12,
+    ),
+    wanted_of([], "place", ["SUM(share)"], None, 2),
+)
+
+
+@settings(max_examples=25)
 @given(
     st.lists(
         st.lists(
@@ -230,10 +273,11 @@ SOURCE = ("sample_id", "station", "sampled_on", "ph", "oxygen", "nitrate", "flow
         ),
         min_size=1,
         max_size=4,
-    )
+    ),
+    st.sampled_from(CROSSED),
 )
-def test_however_rows_are_divided_the_report_on_all_is_that_of_one_pass(tmp_path_factory, parts):
-    """Unmatched values, their first rows, windows and classes of a lookup are put together of the parts."""
+def test_however_rows_are_divided_the_report_on_all_is_that_of_one_pass(tmp_path_factory, parts, wanted):
+    """Summaries, unmatched values, their first rows, windows and classes of a lookup are put together of the parts."""
     folder = write_book(
         tmp_path_factory.mktemp("divided"),
         {
@@ -260,6 +304,7 @@ def test_however_rows_are_divided_the_report_on_all_is_that_of_one_pass(tmp_path
     made = apply_dataset(book, book.datasets["d"], engine=here)
     assert plain(held(folder / "o.parts")) == plain(pq.read_table(folder / "e.parquet"))
     assert (made.rows, made.tables, made.formulas) == (one.rows, one.tables, one.formulas)
+    assert summed_up(book, "d", wanted, here) == summed_up(book, "e", wanted)
 
 
 def test_what_is_unmatched_in_parts_is_what_one_pass_finds(whole, tmp_path):
@@ -272,6 +317,9 @@ def test_what_is_unmatched_in_parts_is_what_one_pass_finds(whole, tmp_path):
     assert unmatched_in(book, [book.datasets["samples"]], engine=here) == one and one
     with pytest.raises(kivvet.BookError, match="not in parts"):
         unmatched_in(book, [book.datasets["by_river"]], engine=here)
+    assert summed_up(book, "samples", ALL_OF_IT, here) == summed_up(book, "samples", ALL_OF_IT)
+    with pytest.raises(kivvet.BookError, match="not in parts"):
+        summary_of(book, "by_river", wanted_of(["river"], None, (), None, 12), engine=here)
 
 
 def test_another_writer_that_was_faster_stands(tmp_path, monkeypatch):

@@ -116,14 +116,17 @@ def cross_table_of(
     share: Share | None = None,
     most_columns: int | None = 12,
     read_as: str = "",
+    engine: str | None = None,
     on_rows: OnRows = lambda _: None,
 ) -> CrossTable:
     """Return the cross-table of a file, or of a dataset of a book if there is one; see `Book.cross_table`."""
     from kivvet.books.asks.summary import summary_of, wanted_of
+    from kivvet.books.runs.engines import engine_named
 
     wanted = wanted_of(by, across, value, where, most_columns, share)
     opened = None if book is None else book._opened
-    return summary_of(opened, source, wanted, read_as=read_as, on_rows=on_rows)
+    with_engine = engine_named(engine)
+    return summary_of(opened, source, wanted, read_as=read_as, engine=with_engine, on_rows=on_rows)
 
 
 def rows_of(

@@ -29,6 +29,7 @@ from kivvet.cli.telling import Form, forms
 @option("--most-columns", type=click.IntRange(2, 1000), default=12, show_default=True, metavar="N")
 @option("--save-as")
 @option("--read-as", default="")
+@option("--engine", "Let Spark count, file by file.", type=click.Choice(["spark"]))
 @book_option
 @forms("json", "csv", "markdown")
 def command(
@@ -41,6 +42,7 @@ def command(
     most_columns: int,
     save_as: str | None,
     read_as: str,
+    engine: str | None,
     book: Path | None,
     form: Form,
 ) -> None:
@@ -79,6 +81,7 @@ def command(
             share=share,
             most_columns=most_columns,
             read_as=read_as,
+            engine=engine,
             on_rows=on_rows,
         )
     if save_as is not None and opened is not None:

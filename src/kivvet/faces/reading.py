@@ -93,6 +93,7 @@ class Reading(OpenedBook):
         share: Share | None = None,
         most_columns: int | None = 12,
         read_as: str = "",
+        engine: str | None = None,
         on_rows: OnRows = lambda _: None,
     ) -> CrossTable:
         """Return data counted and summed up, with subtotals and totals.
@@ -115,6 +116,8 @@ class Reading(OpenedBook):
             What shares are asked for; an error where no value is a count or a total.
         most_columns : int or None
             At most so many columns; the smallest are joined as the rest. None: all.
+        engine : {"spark"}, optional
+            What counts, each file of the source by itself; see `apply_dataset`.
 
         Raises
         ------
@@ -122,11 +125,16 @@ class Reading(OpenedBook):
             If an expression cannot be read, or names what there is not; or a table used has errors.
         DataError
             If the data cannot be read.
+        BookError
+            If the source is not in parts, with an engine.
         """
         from kivvet.books.asks.summary import summary_of, wanted_of
+        from kivvet.books.runs.engines import engine_named
 
         wanted = wanted_of(by, across, value, where, most_columns, share)
-        return summary_of(self._opened, source, wanted, read_as=read_as, on_rows=on_rows)
+        return summary_of(
+            self._opened, source, wanted, read_as=read_as, engine=engine_named(engine), on_rows=on_rows
+        )
 
     def summary(
         self,

@@ -9,7 +9,9 @@ from pathlib import Path
 from kivvet.books.asks.data_read import data_read
 from kivvet.books.files.entry_text import aligned, append_entry
 from kivvet.books.files.open_book import BOOK_FILE, OpenBook
+from kivvet.books.runs.cross_in_parts import crossed_in_parts
 from kivvet.books.runs.cross_tables import ROWS, Wanted, ask_cross, read_expression
+from kivvet.books.runs.in_parts import Engine
 from kivvet.books.runs.table_findings import refuse_faults
 from kivvet.core.read.options import toml_text
 from kivvet.core.run.cross_table import CrossTable, Share
@@ -73,13 +75,14 @@ def summary_of(
     wanted: Wanted,
     *,
     read_as: str = "",
+    engine: Engine | None = None,
     on_rows: OnRows = lambda _: None,
 ) -> CrossTable:
     """Return the cross-table of a dataset, or of a file; see `Book.cross_table`."""
     data = data_read(book, on, read_as)
     ready = ask_cross(book, data.dataset, data.open(), wanted)
     refuse_faults(book, ready.asked.plan.tables.values())
-    return ready.made(on_rows)
+    return ready.made(on_rows) if engine is None else crossed_in_parts(ready, engine, on_rows)
 
 
 def keep_summary(book: OpenBook, name: str, on: str, wanted: Wanted) -> tuple[str, ...]:

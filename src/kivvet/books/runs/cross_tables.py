@@ -10,6 +10,7 @@ import numpy as np
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.books.runs.expressions import Asked, ask, column_formula, of_tree
+from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.run import Run, RunBatch
 from kivvet.core.calculate.evaluate import Evaluator
 from kivvet.core.calculate.tally import windows_of
@@ -29,6 +30,7 @@ from kivvet.core.run.frames import formula_finding
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.table_step import TableStep
 from kivvet.core.words.errors import DataError, TableError
+from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import Value, ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.source_and_target import Source
@@ -66,6 +68,27 @@ class Wanted:
     def keys(self) -> tuple[tuple[str, str], ...]:
         """The keys of lines and columns."""
         return (*self.by, *([] if self.across is None else [self.across]))
+
+
+@dataclass(frozen=True)
+class Counted:
+    """Rows counted for a cross-table.
+
+    Attributes
+    ----------
+    crossing : Crossing
+    n_rows : int
+        That were read.
+    left_out : int
+        Of these, those that do not count.
+    faults : tuple of Finding
+        Of columns with fields that could not be read.
+    """
+
+    crossing: Crossing
+    n_rows: int
+    left_out: int
+    faults: tuple[Finding, ...]
 
 
 @dataclass(frozen=True)
@@ -110,11 +133,42 @@ class CrossAsked:
         tells_why : bool
             Whether rows without a class are told apart by why they have none.
         """
+        return self.result(self.counted(self.prepared, on_rows=on_rows, tells_why=tells_why))
+
+    @property
+    def prepared(self) -> Prepared:
+        """What is run to count."""
+        plan, _, _ = self._keyed()
+        return replace(self.asked.prepared, plan=plan)
+
+    def _keyed(self) -> tuple[Plan, list[KeyCodes], dict[str, str]]:
+        return _keys(self.asked, [name for name, _ in self.wanted.keys], self.conditions)
+
+    def counted(
+        self,
+        prepared: Prepared,
+        known: Mapping[int, Vector] | None = None,
+        *,
+        on_rows: OnRows = lambda _: None,
+        tells_why: bool = True,
+    ) -> Counted:
+        """Return the rows counted, of all the data or of a part of it.
+
+        Parameters
+        ----------
+        prepared : Prepared
+            That of this cross-table, its source perhaps a part.
+        known : mapping of int to Vector, optional
+            Of a part, what steps that look at other rows give in its rows, by the place of the step.
+        """
         asked, wanted, names = self.asked, self.wanted, [name for name, _ in self.wanted.keys]
-        plan, coders, why = _keys(asked, names, self.conditions)
+        _, coders, why = self._keyed()
         by, across = coders[: len(wanted.by)], coders[-1] if wanted.across is not None else None
         crossing = Crossing(by, across, self.values)
-        run = Run(asked.prepared, plan=plan, with_report=False, on_rows=on_rows)
+        run = Run(prepared, with_report=False, on_rows=on_rows)
+        if known is not None:
+            run.knows_all_rows = True
+            run.execution.take_known(known)
         run.read_codes(asked.plan.source_columns)
         left_out = 0
         for batch in run.batches(asked.plan.source_columns or None):
@@ -127,8 +181,14 @@ class CrossAsked:
             rows = None if kept is None or kept.all() else np.flatnonzero(kept)
             left_out += 0 if rows is None else batch.n_rows - len(rows)
             crossing.add(columns, evaluator, batch.n_rows, rows)
-        run.stop_at_faults()
-        found = crossing.result(self.kinds, most_across=wanted.most_across, left_out=left_out)
+        return Counted(crossing, run.n_rows, left_out, tuple(run.faults()))
+
+    def result(self, counted: Counted) -> CrossTable:
+        """Return the cross-table of all rows counted; raise `TableError` where fields could not be read."""
+        if counted.faults:
+            raise TableError(list(counted.faults))
+        wanted = self.wanted
+        found = counted.crossing.result(self.kinds, most_across=wanted.most_across, left_out=counted.left_out)
         return replace(found, expressions=dict((*wanted.keys, *wanted.values)))
 
 

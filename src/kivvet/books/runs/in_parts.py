@@ -110,17 +110,17 @@ class Done:
 
 
 #: Does work on jobs, each with what is shared, anywhere and in any order, and yields what they came to.
-Engine = Callable[[Callable[[Shared, Any], Any], Shared, Sequence[Any]], Iterable[Any]]
+Engine = Callable[[Callable[[Any, Any], Any], Any, Sequence[Any]], Iterable[Any]]
 
 
-def here(work: Callable[[Shared, Any], Any], shared: Shared, jobs: Sequence[Any]) -> Iterator[Any]:
+def here(work: Callable[[Any, Any], Any], shared: Any, jobs: Sequence[Any]) -> Iterator[Any]:
     """Do all work in this process, one part after the other; what is sent elsewhere otherwise is sent here too."""
     sent = pickle.loads(pickle.dumps(shared))
     for job in jobs:
         yield work(sent, pickle.loads(pickle.dumps(job)))
 
 
-def rows_of(_: Shared, source: Source) -> int:
+def rows_of(_: object, source: Source) -> int:
     """Return how many rows a part has."""
     return source.n_rows()
 
@@ -200,7 +200,7 @@ def apply_in_parts(
         raise not_in_parts(prepared, target)
     records = tuple(column_records(prepared.plan, prepared.types, with_classes=shows_classes(target)))
     shared = Shared(replace(prepared, source=sources[0]), target, records, dict(book.severity))
-    counts, jobs, ahead = _jobs(prepared, sources, shared, engine, on_rows)
+    counts, jobs, ahead = jobs_of(prepared, sources, shared, engine, on_rows)
     run = Run(replace(prepared, source=sources[0]))
     run.knows_all_rows = True
     run.execution.take_known(jobs[0].known)
@@ -242,8 +242,8 @@ def apply_in_parts(
     return remembered(book, prepared, complete, definitions, report, action, note)
 
 
-def _jobs(
-    prepared: Prepared, sources: Sequence[Source], shared: Shared, engine: Engine, on_rows: OnRows
+def jobs_of(
+    prepared: Prepared, sources: Sequence[Source], shared: object, engine: Engine, on_rows: OnRows
 ) -> tuple[list[int], list[Job], Run | None]:
     """Return the rows of each part, the work on each, and where what looks at other rows was worked out."""
     counts = list(engine(rows_of, shared, sources))
@@ -270,7 +270,7 @@ def report_in_parts(prepared: Prepared, engine: Engine, on_rows: OnRows) -> Appl
     if sources is None:
         raise not_in_parts(prepared, None)
     shared = Shared(replace(prepared, source=sources[0]), Path(), (), {})
-    counts, jobs, ahead = _jobs(prepared, sources, shared, engine, on_rows)
+    counts, jobs, ahead = jobs_of(prepared, sources, shared, engine, on_rows)
     done: list[Done] = []
     for one in engine(count_part, shared, jobs):
         done.append(one)

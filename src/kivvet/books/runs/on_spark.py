@@ -18,7 +18,6 @@ from typing import TYPE_CHECKING, Any
 
 import xxhash
 
-from kivvet.books.runs.in_parts import Shared
 from kivvet.core.words.errors import BookError, KivvetError, OutputError
 
 if TYPE_CHECKING:
@@ -61,10 +60,10 @@ _CAUSES = (
         "install the same version of it where workers run",
     ),
 )
-_KEPT: dict[str, Shared] = {}  # in a worker, what was sent once
+_KEPT: dict[str, Any] = {}  # in a worker, what was sent once
 
 
-def on_spark(work: Callable[[Shared, Any], Any], shared: Shared, jobs: Sequence[Any]) -> Iterator[Any]:
+def on_spark(work: Callable[[Any, Any], Any], shared: object, jobs: Sequence[Any]) -> Iterator[Any]:
     """Do work on jobs by the tasks of Spark; yield what they came to, in any order.
 
     Raises
@@ -87,7 +86,7 @@ def on_spark(work: Callable[[Shared, Any], Any], shared: Shared, jobs: Sequence[
         yield pickle.loads(one)
 
 
-def _work(work: Callable[[Shared, Any], Any], broadcast: Any, name: str, job: bytes) -> bytes:
+def _work(work: Callable[[Any, Any], Any], broadcast: Any, name: str, job: bytes) -> bytes:
     """Do one job, in a worker; what is shared is unpacked once in each."""
     if name not in _KEPT:
         _KEPT.clear()

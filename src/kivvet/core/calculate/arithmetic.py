@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from kivvet.core.calculate.elementary import exponential, logarithm, logarithm_10, power
 from kivvet.core.calculate.vectors import Vector, as_number, either, nothing
 from kivvet.core.columns.arrays import Array
 from kivvet.core.columns.column import BoolArray
@@ -20,6 +21,8 @@ ZERO_DIVISION = "division by zero"
 OVERFLOW = "beyond 64 bits"
 UNDEFINED = "no number"
 _MICROSECONDS_A_DAY = 86_400_000_000
+#: Powers of ten as a float holds them, those beyond it infinite.
+_TENS = np.array([float(f"1e{n}") for n in range(401)])
 
 
 def worked_out(sign: str, left: Vector, right: Vector, note: Note) -> Vector:
@@ -155,7 +158,7 @@ def _rounded(vector: Vector, digits: Vector | None, note: Note, *, cuts: bool) -
         return _rounded_integers(vector.values, places, missing, note, cuts=cuts)
     values, places = np.broadcast_arrays(vector.values, np.clip(places, -400, 400))
     with np.errstate(all="ignore"):
-        factor = np.power(10.0, np.abs(places))
+        factor = _TENS[np.abs(places)]
         scaled = np.where(places >= 0, values * factor, values / factor)
         # A decimal such as 2.345 lies a little beside itself as a float, and more so scaled: it is taken as
         # what it is written as.
@@ -228,7 +231,7 @@ def _remainder(left: Vector, right: Vector, note: Note) -> Vector:
 def _power(left: Vector, right: Vector, note: Note) -> Vector:
     a, b = as_number(left), as_number(right)
     with np.errstate(all="ignore"):
-        values = np.asarray(np.power(a, b))
+        values = power(a, b)
     missing = either(left.missing, right.missing)
     zero = np.asarray((a == 0) & (b < 0))
     return _lacking(values, missing, [(ZERO_DIVISION, zero), (UNDEFINED, np.isnan(values))], note)
@@ -262,7 +265,7 @@ NUMERIC: dict[str, Callable[..., Vector]] = {
     "MOD": _remainder,
     "POWER": _power,
     "SQRT": _real(np.sqrt, "root of a negative number", 0.0, is_in=True),
-    "EXP": _real(np.exp, UNDEFINED, -np.inf, is_in=True),
-    "LN": _real(np.log, "logarithm of 0 or below", 0.0, is_in=False),
-    "LOG10": _real(np.log10, "logarithm of 0 or below", 0.0, is_in=False),
+    "EXP": _real(exponential, UNDEFINED, -np.inf, is_in=True),
+    "LN": _real(logarithm, "logarithm of 0 or below", 0.0, is_in=False),
+    "LOG10": _real(logarithm_10, "logarithm of 0 or below", 0.0, is_in=False),
 }

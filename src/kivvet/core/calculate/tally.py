@@ -61,6 +61,19 @@ class Tally(ABC):
         """
 
     @abstractmethod
+    def merge(self, other: Any, places: Places, n_groups: int) -> None:
+        """Add what another tally of the same aggregate holds, of rows elsewhere, which come after these.
+
+        Parameters
+        ----------
+        other : Tally
+        places : ndarray of integers, shape (groups of the other,)
+            For each of its groups the one that it is here.
+        n_groups : int
+            How many groups there are here now.
+        """
+
+    @abstractmethod
     def result(self, coarser: Places, n_coarse: int) -> GroupValues:
         """Return the value of each coarser group.
 
@@ -143,6 +156,18 @@ class _Totals(Tally):
             self.squares.grow(n_groups)
             add_squares(self.squares, held, numeric)
 
+    def merge(self, other: _Totals, places: Places, n_groups: int) -> None:
+        n = len(places)
+        self.counts = _grown(self.counts, n_groups)
+        np.add.at(self.counts, places, _grown(other.counts, n)[:n])
+        self.wholes = _grown(self.wholes, n_groups)
+        np.add.at(self.wholes, places, _grown(other.wholes, n)[:n])
+        self.is_whole = self.is_whole and other.is_whole
+        for mine, its in ((self.totals, other.totals), (self.squares, other.squares)):
+            mine.grow(n_groups)
+            its.grow(n)
+            mine.merge(its, places)
+
     def result(self, coarser: Places, n_coarse: int) -> GroupValues:
         name, n = self.window.name, len(coarser)
         counts = np.bincount(coarser, weights=_grown(self.counts, n)[:n], minlength=n_coarse).astype(np.int64)
@@ -192,6 +217,12 @@ class _Extreme(Tally):
         self.best += [None] * (n_groups - len(self.best))
         values = _plain(found, len(here))
         for group, value in zip(here.tolist(), values, strict=True):
+            self.best[group] = self._better(self.best[group], value)
+
+    def merge(self, other: _Extreme, places: Places, n_groups: int) -> None:
+        self.like = other.like if self.like is None else self.like
+        self.best += [None] * (n_groups - len(self.best))
+        for group, value in zip(places.tolist(), other.best, strict=False):
             self.best[group] = self._better(self.best[group], value)
 
     def _better(self, one: Any, other: Any) -> Any:
@@ -250,6 +281,10 @@ class _Whole(Tally):
         rows = np.flatnonzero(kept)
         self.numbers.append(numbers[rows])
         self.parts.append(to_arrow(values.take(rows), len(rows)))
+
+    def merge(self, other: _Whole, places: Places, n_groups: int) -> None:
+        self.numbers += [places[one] for one in other.numbers]
+        self.parts += other.parts
 
     def result(self, coarser: Places, n_coarse: int) -> GroupValues:
         if not self.parts:

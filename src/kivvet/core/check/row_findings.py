@@ -122,8 +122,16 @@ class RowFindings:
             remedy=f"remove row {self.rows[inner].number}",
         )
 
-    def never_wins(self, row: int, by: Sequence[int], witness: Mapping[str, str], **parts: object) -> Finding:
-        """Tell a row that earlier ones cover."""
+    def never_wins(
+        self,
+        row: int,
+        by: Sequence[int],
+        witness: Mapping[str, str],
+        *,
+        above: int | None = None,
+        **parts: object,
+    ) -> Finding:
+        """Tell a row that earlier ones cover; above which it would win, if that is not the first of these."""
         numbers = [self.rows[winner].number for winner in by]
         return self.of_rows(
             "shadowed",
@@ -132,7 +140,7 @@ class RowFindings:
             [row, *by],
             region=self.region_of(row),
             witness=witness,
-            remedy=f"move row {self.rows[row].number} above row {numbers[0]}, or remove it",
+            remedy=f"move row {self.rows[row].number} above row {self.rows[by[0] if above is None else above].number}, or remove it",
             **parts,
         )
 

@@ -291,16 +291,21 @@ class BoxCheck(BoxRows):
             if twin != row:
                 yield self.conflict(twin, row, self._example_of(row))
                 continue
-            if holding := self.rows_holding(box) & before:
-                yield self.never_wins(row, [next(bits_of(holding))], self._example_of(row))
-                continue
             meeting = self.rows_meeting(box) & before
+            if holding := self.rows_holding(box) & before:
+                by = [next(bits_of(holding))]
+                yield self.never_wins(
+                    row, by, self._example_of(row), above=self._where_it_wins(row, by, meeting)
+                )
+                continue
             if meeting.bit_count() < 2 and self.existing.tied is None:
                 continue
             search = self._cover_search(row, meeting, min(most_steps, steps_left))
             try:
                 if search.uncovered() is None:
-                    yield self.never_wins(row, list(bits_of(search.used)), self._example_of(row))
+                    by = list(bits_of(search.used))
+                    above = self._where_it_wins(row, by, meeting)
+                    yield self.never_wins(row, by, self._example_of(row), above=above)
                 elif meeting and self.existing.tied is not None:
                     yield from self._covered_by_ties(row, meeting)
             except BudgetSpentError:
@@ -311,6 +316,24 @@ class BoxCheck(BoxRows):
             yield self.not_settled(
                 f"whether earlier rows cover all of {_row_or_rows(numbers)} {listed(numbers)}", unproven
             )
+
+    def _where_it_wins(self, row: int, by: Sequence[int], meeting: int) -> int:
+        """Return the row above which a covered row wins: the first of those told to cover it, unless those before that do so too;
+        then the first that it meets.
+        """
+        before = meeting & ((1 << by[0]) - 1)
+        if not before:
+            return by[0]
+        first = next(bits_of(before))
+        if before.bit_count() == 1 and self.existing.tied is None:
+            return by[0]
+        try:
+            is_free = (
+                self._cover_search(row, before, self.budget // _QUESTIONS_A_BUDGET).uncovered() is not None
+            )
+        except BudgetSpentError:
+            return first
+        return by[0] if is_free and self.existing.tied is None else first
 
     def _example_of(self, row: int) -> dict[str, str]:
         """Return values that a row holds; where computed inputs are asked they are sought, which takes its time."""
@@ -347,7 +370,9 @@ class BoxCheck(BoxRows):
         if answer.exists:
             return
         by, missing = list(bits_of(used)), answer.missing
-        made = self.never_wins(row, by, self._example_of(row), **({"severity": "note"} if missing else {}))
+        severity = {"severity": "note"} if missing else {}
+        above = self._where_it_wins(row, by, earlier)
+        made = self.never_wins(row, by, self._example_of(row), above=above, **severity)
         yield replace(made, message=made.message + _unless(missing)) if missing else made
 
 

@@ -30,7 +30,7 @@ from kivvet.core.words.regions import Cut, Region
 from kivvet.core.words.values import write_value
 
 #: Raised whenever the same table would give other results.
-SEMANTICS_VERSION = 3
+SEMANTICS_VERSION = 4
 #: Lookups of more rows are known by their hash alone; what changed in them is not told row by row.
 MOST_REMEMBERED_ROWS = 100_000
 

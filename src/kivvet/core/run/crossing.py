@@ -196,12 +196,7 @@ class Crossing:
             if parts
             else [()] * len(present)
         )
-        numbers = [self.groups.setdefault(combo, len(self.groups)) for combo in combos]
-        if len(self.groups) > _MOST_GROUPS:
-            raise DataError(
-                f"there are more than {_MOST_GROUPS:,} different combinations of {', '.join(key.name for key in self.keys)}",
-                fix="sum up by fewer or coarser columns, such as EXTRACT(YEAR FROM day)",
-            )
+        numbers = self._numbered(combos)
         at = present if size <= _MOST_DENSE else np.arange(len(present))
         places[at] = numbers
         of_groups = np.zeros(max(len(self.groups), 1), np.int64)
@@ -210,6 +205,32 @@ class Crossing:
         groups = Groups(local if is_as_it_is else taken(places, local), len(of_groups))
         groups.__dict__["sizes"] = of_groups  # known already
         return groups
+
+    def _numbered(self, combos: Sequence[tuple[int, ...]]) -> list[int]:
+        """Return the groups of combinations of keys; those that are new are numbered as they come."""
+        numbers = [self.groups.setdefault(combo, len(self.groups)) for combo in combos]
+        if len(self.groups) > _MOST_GROUPS:
+            raise DataError(
+                f"there are more than {_MOST_GROUPS:,} different combinations of {', '.join(key.name for key in self.keys)}",
+                fix="sum up by fewer or coarser columns, such as EXTRACT(YEAR FROM day)",
+            )
+        return numbers
+
+    def merge(self, other: Crossing) -> None:
+        """Add what was counted elsewhere, by the same keys, of rows that come after these."""
+        labels = [
+            [mine.place(label) for label in its.labels]
+            for mine, its in zip(self.keys, other.keys, strict=True)
+        ]
+        combos = [
+            tuple(places[place] for places, place in zip(labels, combo, strict=True))
+            for combo in other.groups
+        ]
+        places = np.array(self._numbered(combos), np.int64)
+        self.rows.merge(other.rows, places, len(self.groups))
+        for window, tally in self.tallies.items():
+            tally.merge(other.tallies[window], places, len(self.groups))
+        self.n_rows += other.n_rows
 
     def result(
         self, kinds: Mapping[str, str], *, most_across: int | None = None, left_out: int = 0
@@ -402,3 +423,8 @@ class RowCounts:
         if len(sizes) > len(self.counts):
             self.counts = np.pad(self.counts, (0, len(sizes) - len(self.counts)))
         self.counts[: len(sizes)] += sizes
+
+    def merge(self, other: RowCounts, places: Places, n_groups: int) -> None:
+        """Add the counts of groups elsewhere, which are those of `places` here."""
+        self.counts = np.pad(self.counts, (0, max(0, n_groups - len(self.counts))))
+        np.add.at(self.counts, places, other.counts[: len(places)])

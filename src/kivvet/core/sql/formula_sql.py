@@ -30,10 +30,10 @@ ColumnSql = Callable[[str], tuple[str, ValueType]]
 _MOST_SIGNS = 20_000
 _DAY_PARTS = ("YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DAY_OF_WEEK", "DAY_OF_YEAR")
 _WHY = {
-    "POWER": "its last digits differ from machine to machine",
-    "EXP": "its last digits differ from machine to machine",
-    "LN": "its last digits differ from machine to machine",
-    "LOG10": "its last digits differ from machine to machine",
+    "POWER": "databases round its last digits otherwise",
+    "EXP": "databases round its last digits otherwise",
+    "LN": "databases round its last digits otherwise",
+    "LOG10": "databases round its last digits otherwise",
     "LOWER": "databases differ in some letters",
     "UPPER": "databases differ in some letters",
     "FOLD": "databases have no such thing",
