@@ -114,11 +114,11 @@ def test_of_zero_one_and_infinity_as_c_has_it():
 
 
 def test_one_value_as_among_many():
-    x = np.exp(np.random.default_rng(2).normal(0, 30, 20_000))
+    x = np.exp(np.random.default_rng(2).normal(0, 30, 70_000))
     for way in (exponential, logarithm, logarithm_10, lambda one: power(one, np.array(1.7))):
         together = way(x)
         assert together.shape == x.shape
-        for row in (0, 8_191, 8_192, 19_999):
+        for row in (0, 65_535, 65_536, 69_999):
             assert way(x[row : row + 1])[0] == together[row] == way(x[row])
 
 

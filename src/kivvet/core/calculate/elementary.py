@@ -25,7 +25,7 @@ from kivvet.core.columns.arrays import Array
 #: A float and what it lacks: together 106 bits.
 Pair = tuple[Array, Array]
 
-_BLOCK = 8_192  # rows whose steps stay in the processor's cache
+_BLOCK = 65_536  # rows at a time, so that what is in between takes little memory
 _PARTS = 128  # of the interval that a table covers
 _MANTISSA = (1 << 52) - 1
 _ONE = 1023 << 52
@@ -77,6 +77,7 @@ def _by_blocks(work: Callable[..., Array], *arguments: Array) -> Array:
     shape = given[0].shape
     flat = [one.reshape(-1) for one in given]
     result = np.empty(flat[0].size)
+
     with np.errstate(all="ignore"):
         for start in range(0, result.size, _BLOCK):
             rows = slice(start, start + _BLOCK)
@@ -190,23 +191,40 @@ def _sum(a: Any, b: Any) -> Pair:
     """Return a sum and exactly what it lacks (Knuth)."""
     total = a + b
     of_b = total - a
-    return total, (a - (total - of_b)) + (b - of_b)
+    lacking = total - of_b
+    np.subtract(a, lacking, out=lacking)
+    np.subtract(b, of_b, out=of_b)
+    lacking += of_b
+    return total, lacking
 
 
 def _fast_sum(a: Array, b: Array) -> Pair:
     """Return the same where ``a`` is the larger (Dekker)."""
     total = a + b
-    return total, b - (total - a)
+    lacking = total - a
+    np.subtract(b, lacking, out=lacking)
+    return total, lacking
 
 
 def _product(a: Array, b: Any) -> Pair:
-    """Return a product and exactly what it lacks (Dekker, Veltkamp)."""
+    """Return a product and exactly what it lacks (Dekker)."""
     total = a * b
-    a_head, b_head = a * 134_217_729.0, b * 134_217_729.0
-    a_head = a_head - (a_head - a)
-    b_head = b_head - (b_head - b)
-    a_tail, b_tail = a - a_head, b - b_head
-    return total, ((a_head * b_head - total) + a_head * b_tail + a_tail * b_head) + a_tail * b_tail
+    a_head, a_tail = _halves(a)
+    b_head, b_tail = (a_head, a_tail) if b is a else _halves(b)
+    lacking = a_head * b_head
+    lacking -= total
+    lacking += a_head * b_tail
+    lacking += a_tail * b_head
+    lacking += a_tail * b_tail
+    return total, lacking
+
+
+def _halves(a: Any) -> tuple[Any, Any]:
+    """Return a number as two of 26 bits, whose products are exact (Veltkamp)."""
+    head = a * 134_217_729.0
+    tail = head - a
+    head = np.subtract(head, tail)
+    return head, a - head
 
 
 @cache
