@@ -18,7 +18,7 @@ from kivvet.demo.story import Story, write_survey
 from tests.databases import held, other_sql_server, sql_server  # noqa: F401 - fixtures
 from tests.fork_server import write_client
 
-settings.register_profile("kivvet", deadline=None, max_examples=60, derandomize="CI" in os.environ)
+settings.register_profile("kivvet", deadline=None, max_examples=40, derandomize="CI" in os.environ)
 settings.load_profile("kivvet")
 
 CASES = Path(__file__).parent / "cases"

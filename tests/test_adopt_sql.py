@@ -81,7 +81,7 @@ def empty(tmp_path_factory):
     return write_book(tmp_path_factory.mktemp("adopt") / "book", {"book.toml": "", **changes})
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=33, suppress_health_check=[HealthCheck.too_slow])
 @given(sql=cases())
 def test_a_table_gives_what_the_case_gave_in_a_sql_engine(empty, sql):
     probes = PROBES

@@ -24,7 +24,7 @@ from kivvet.rule_table import rule_table, value_of
 from tests.oracle import accepts, has_shape, holds, telling_values
 from tests.strategies import SHAPES, conditions
 
-exact = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+exact = settings(max_examples=66, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 RESULT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
 ARROW = {
     "number": pa.float64(),
@@ -511,7 +511,7 @@ def test_the_region_that_rows_share_leaves_out_missing_where_one_of_them_does():
     assert overlap.region == {"a": "1", "b": "present"} and overlap.witness == {"a": "1", "b": "0"}
 
 
-@settings(deadline=None, max_examples=30)
+@settings(deadline=None, max_examples=16)
 @given(st.integers(0, 2**32), st.integers(2, 14))
 def test_every_row_that_meets_earlier_ones_says_how_many_and_where(seed, n_rows):
     """Overlaps are counted all and written out for some: held against each pair of rows by itself."""

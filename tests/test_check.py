@@ -29,7 +29,7 @@ def tables(draw, match):
 
 
 OUTPUT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
-exact = settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+exact = settings(max_examples=138, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 @exact

@@ -23,7 +23,7 @@ from kivvet.rule_table import rule_table
 from tests.oracle import bounds_of, winner
 from tests.strategies import SHAPES, conditions, odd_texts, texts
 
-thorough = settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+thorough = settings(max_examples=66, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 RESULT = kivvet.RuleTable("t", {"x": "text"}, {"y": "integer"}, [["a", 1]]).outputs[0]
 UNMATCHED, MISSING = -1, -2
 

@@ -21,7 +21,7 @@ from kivvet.rule_table import rule_table, value_of
 from tests.oracle import accepts, has_shape, telling_values
 from tests.strategies import SHAPES, conditions
 
-exact = settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+exact = settings(max_examples=55, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 OUTPUT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
 ENDS = ({}, {"y": "p"}, {"y": "z"})
 

@@ -66,7 +66,7 @@ def test_tables_of_the_survey_come_back_with_the_same_meaning(river):
         assert not compared.regions, (before.name, str(compared))
 
 
-@settings(max_examples=200)
+@settings(max_examples=110)
 @given(
     case=st.tuples(st.just("number"), conditions("number")) | st.tuples(st.just("text"), conditions("text"))
 )
@@ -84,7 +84,7 @@ ROWS = st.lists(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=33, deadline=None)
 @given(rows=ROWS, match=st.sampled_from(["one", "first"]), missing=st.booleans(), otherwise=st.booleans())
 def test_generated_tables_come_back_with_the_same_meaning(tmp_path_factory, rows, match, missing, otherwise):
     from kivvet.core.tables.inputs import Input, Output

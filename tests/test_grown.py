@@ -72,7 +72,7 @@ ODD = st.sampled_from(["1", "007", "2.5", "x", "", "2024-01-01", "true", "123456
 ROWS = st.lists(st.tuples(NUMBER, CELL, ODD), max_size=5)
 
 
-@settings(max_examples=60)
+@settings(max_examples=33)
 @given(
     st.lists(ROWS, min_size=2, max_size=4),
     st.sampled_from(["csv", "parquet", "jsonl", "tsv"]),
@@ -254,7 +254,7 @@ def test_neither_a_lost_or_later_state_folder_nor_a_clock_set_back_matters(begun
     assert kivvet.open_book(folder).status()[0].state == "stale"
 
 
-@settings(max_examples=40)
+@settings(max_examples=22)
 @given(
     st.lists(st.sampled_from(["a", "b c", "", None, "zz", "ü" * 30]), min_size=1, max_size=300),
     st.integers(1, 50),

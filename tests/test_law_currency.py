@@ -101,7 +101,7 @@ def _held(target: Path):
     return shown
 
 
-@settings(max_examples=60)
+@settings(max_examples=33)
 @given(
     tables=_edits(),
     columns=st.sampled_from(_COLUMNS),

@@ -71,7 +71,7 @@ def three(draw):
     return text_of(base), edited(), edited()
 
 
-@settings(max_examples=120)
+@settings(max_examples=66)
 @given(three())
 def test_a_merge_gives_what_each_side_changed_or_says_why_not(tmp_path_factory, texts):
     folder = tmp_path_factory.mktemp("m")
@@ -308,7 +308,7 @@ def keyed_versions(draw):
     return base, edited(), edited()
 
 
-@settings(max_examples=100)
+@settings(max_examples=55)
 @given(keyed_versions())
 def test_no_merge_of_keyed_rows_loses_what_a_side_changed(tmp_path_factory, versions):
     folder = tmp_path_factory.mktemp("keyed")

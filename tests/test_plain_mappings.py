@@ -44,7 +44,7 @@ def mappings(draw):
     return table
 
 
-@settings(max_examples=300)
+@settings(max_examples=165)
 @given(mappings())
 def test_what_is_found_and_meant_is_the_same(table):
     if table.is_complete:
@@ -55,7 +55,7 @@ def test_what_is_found_and_meant_is_the_same(table):
     assert table_fingerprint(again) == table_fingerprint(table)
 
 
-@settings(max_examples=300)
+@settings(max_examples=165)
 @given(mappings(), mappings(), st.randoms(use_true_random=False))
 def test_two_that_are_compared_differ_just_where_results_do(one, other, drawn):
     if drawn.random() < 0.7:  # an edited first one

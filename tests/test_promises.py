@@ -126,7 +126,7 @@ DEMANDED = {
 }
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=66, deadline=None)
 @given(given=tables(), data=st.data())
 def test_a_promise_is_broken_just_where_trying_every_value_breaks_it(given, data):
     names = list(given["inputs"])
@@ -164,7 +164,7 @@ def test_a_promise_is_broken_just_where_trying_every_value_breaks_it(given, data
             assert all(accepted(value) for value, accepted in zip(tried, promise[1], strict=True))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=33, deadline=None)
 @given(tables())
 def test_what_is_proposed_is_kept(given):
     texts = proposed(kivvet.RuleTable("t", **given)._table)

@@ -85,7 +85,7 @@ def book(folder):
 # Aggregates in batches
 
 
-@settings(max_examples=150)
+@settings(max_examples=82)
 @given(
     aggregates() | windows().filter(lambda one: one.name in ("SUM", "COUNT", "AVG", "MIN", "MAX")),
     tables(most=24),
@@ -176,7 +176,7 @@ def test_lines_are_classes_in_order_and_why_rows_have_none(book):
     ]
 
 
-@settings(max_examples=40)
+@settings(max_examples=22)
 @given(
     st.lists(
         st.tuples(st.sampled_from(["a", "b", None]), st.sampled_from([1, 2, None]), st.integers(-5, 5)),
@@ -391,7 +391,7 @@ def test_rows_meet_conditions_over_all_that_a_dataset_makes(book):
     assert book.rows("few").n_matching == 4 and book.show("d", first=2).index.tolist() == [1, 2]
 
 
-@settings(max_examples=60)
+@settings(max_examples=33)
 @given(tables(most=30), st.integers(1, 8), st.sampled_from(["i", "x", "s", "d", "b", "m"]), st.booleans())
 def test_sorted_rows_are_those_of_a_stable_sort(frame, first, key, is_down):
     import tempfile

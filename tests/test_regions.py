@@ -50,7 +50,7 @@ text_cuts = st.one_of(
 )
 
 
-@settings(max_examples=300)
+@settings(max_examples=165)
 @given(
     text_cuts,
     text_cuts,

@@ -143,7 +143,7 @@ def put(book, rows, after, *, in_csv):
             sheet.cell(HEADINGS_ROW + 1 + row, column).value = value
 
 
-@settings(max_examples=25)
+@settings(max_examples=15)
 @given(case=edits(), in_csv=st.booleans())
 def test_what_is_changed_in_the_workbook_is_what_the_file_says_then(case, in_csv):
     rows, after = case
@@ -341,7 +341,7 @@ VALUES = st.dictionaries(
 )
 
 
-@settings(max_examples=40)
+@settings(max_examples=22)
 @given(before=VALUES, said=VALUES, in_csv=st.booleans())
 def test_a_line_says_what_its_value_gives_and_others_stay(before, said, in_csv):
     with tempfile.TemporaryDirectory() as home:

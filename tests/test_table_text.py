@@ -57,7 +57,7 @@ def tables(draw):
     )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=82, deadline=None)
 @given(tables())
 def test_the_file_of_a_table_reads_as_the_table(table):
     if table.inputs[0].name in [one.name for one in table.outputs]:

@@ -79,7 +79,7 @@ PROBES = pd.DataFrame([{"x": x, "s": s} for x in X for s in S])
 
 
 @settings(
-    max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.filter_too_much]
+    max_examples=44, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.filter_too_much]
 )
 @given(
     rows=st.lists(

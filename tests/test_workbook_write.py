@@ -71,7 +71,7 @@ def near(one, other):
     return one == other or (isinstance(one, float) and repr(one) == repr(float(other)))
 
 
-@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=44, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(table=frames())
 def test_what_is_written_is_read_again(tmp_path, table):
     path = written(tmp_path / "out.xlsx", table.to_batches())

@@ -231,7 +231,7 @@ def _halves(a: Any) -> tuple[Any, Any]:
 def _tables() -> _Tables:
     with localcontext() as context:
         context.prec = 60
-        inverses = [1.0] * 64 + [round(_PARTS / max(n, 64) * 512) / 512 for n in range(64, 2 * _PARTS)]
+        inverses = [1.0] * 64 + [round(_PARTS / n * 512) / 512 for n in range(64, 2 * _PARTS)]
         ln_2 = Decimal(2).ln()
         logarithms = _split([-Decimal(one).ln() for one in inverses])
         roots = _split([(ln_2 * n / _PARTS).exp() for n in range(_PARTS)])
