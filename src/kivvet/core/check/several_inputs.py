@@ -31,6 +31,10 @@ from kivvet.core.words.wording import listed
 _MOST_PARTNERS = 100  # rows that one row is said to overlap; the worst is described
 _MOST_PAIRS = 2_000  # that are written out in all; beyond, one of each row
 _ROWS_FOR_BLANK_NOTE = 4
+_MOST_ROWS_BEFORE = (
+    12  # of which it is sought out whether they cover a row too; it only makes an advice gentler
+)
+_STEPS_FOR_ADVICE = 200
 _QUESTIONS_A_BUDGET = (
     20  # whether one row is covered may take this part of the budget; all such questions the whole
 )
@@ -318,22 +322,22 @@ class BoxCheck(BoxRows):
             )
 
     def _where_it_wins(self, row: int, by: Sequence[int], meeting: int) -> int:
-        """Return the row above which a covered row wins: the first of those told to cover it, unless those before that do so too;
-        then the first that it meets.
+        """Return a row above which a covered row wins: the first of those told to cover it, if it is soon seen that those before leave
+        something; else the first that it meets, above which it always does.
         """
         before = meeting & ((1 << by[0]) - 1)
         if not before:
             return by[0]
         first = next(bits_of(before))
-        if before.bit_count() == 1 and self.existing.tied is None:
+        if self.existing.tied is not None or before.bit_count() > _MOST_ROWS_BEFORE:
+            return first
+        if before.bit_count() == 1:
             return by[0]
         try:
-            is_free = (
-                self._cover_search(row, before, self.budget // _QUESTIONS_A_BUDGET).uncovered() is not None
-            )
+            leaves_some = self._cover_search(row, before, _STEPS_FOR_ADVICE).uncovered() is not None
         except BudgetSpentError:
             return first
-        return by[0] if is_free and self.existing.tied is None else first
+        return by[0] if leaves_some else first
 
     def _example_of(self, row: int) -> dict[str, str]:
         """Return values that a row holds; where computed inputs are asked they are sought, which takes its time."""
