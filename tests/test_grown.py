@@ -72,7 +72,7 @@ ODD = st.sampled_from(["1", "007", "2.5", "x", "", "2024-01-01", "true", "123456
 ROWS = st.lists(st.tuples(NUMBER, CELL, ODD), max_size=5)
 
 
-@settings(max_examples=33)
+@settings(max_examples=16)
 @given(
     st.lists(ROWS, min_size=2, max_size=4),
     st.sampled_from(["csv", "parquet", "jsonl", "tsv"]),

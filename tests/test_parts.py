@@ -19,6 +19,7 @@ from kivvet.books.asks.unmatched import unmatched_in
 from kivvet.books.files.open_book import read_book
 from kivvet.books.runs.apply import apply_dataset
 from kivvet.books.runs.in_parts import here
+from kivvet.io.folders import folder_at
 from kivvet.io.lakes.lake_source import LakeSource
 from kivvet.io.parts.manifest import MANIFEST, Manifest, read_manifest, write_manifest
 from kivvet.io.parts.parts_source import PartsSource
@@ -83,12 +84,12 @@ def test_what_was_written_reads_as_a_source_and_grows_with_its_own(tmp_path, run
     assert run("apply", cwd=folder).code == 0
     assert plain(held(folder / "out/again.parts")) == plain(held(folder / "out/samples.parts"))
     n_before = held(folder / "out/samples.parts").num_rows
-    first = read_manifest(folder / "out/samples.parts").parts
+    first = read_manifest(folder_at(folder / "out/samples.parts")).parts
     text = (folder / "data/samples.csv").read_text()
     (folder / "data/samples.csv").write_text(text + text.splitlines()[-1] + "\n")
     told = run("refresh", cwd=folder)
     assert told.code == 0, told.all
-    parts = read_manifest(folder / "out/samples.parts").parts
+    parts = read_manifest(folder_at(folder / "out/samples.parts")).parts
     assert parts[: len(first)] == first and sum(one.rows for one in parts) == n_before + 1
     assert held(folder / "out/again.parts").num_rows == n_before + 1
 
@@ -329,13 +330,13 @@ def test_another_writer_that_was_faster_stands(tmp_path, monkeypatch):
     verified = PartsTarget._verified
 
     def late(self, one):
-        write_manifest(there, Manifest((), {"theirs": True}))
+        write_manifest(folder_at(there), Manifest((), {"theirs": True}))
         return verified(self, one)
 
     monkeypatch.setattr(PartsTarget, "_verified", late)
     with pytest.raises(kivvet.OutputError, match="written by something else meanwhile"):
         kivvet.open_book(folder).apply_dataset("samples")
-    assert read_manifest(there).record == {"theirs": True} and not list(there.glob("*.parquet"))
+    assert read_manifest(folder_at(there)).record == {"theirs": True} and not list(there.glob("*.parquet"))
 
 
 def test_what_a_run_wrote_of_a_lake_is_made_again_of_the_version_of_then(tmp_path, run):

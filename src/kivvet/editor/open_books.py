@@ -17,8 +17,8 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.findings import Finding
 from kivvet.editor.texts import Texts
-from kivvet.io.databases.places import Location
 from kivvet.io.files import FileMarks
+from kivvet.io.locations import Location
 from kivvet.io.stand_ins import standing_in
 
 FileKind = Literal["book", "table", "formulas", "rows", "other"]

@@ -9,7 +9,6 @@ from kivvet.books.runs.fed_domains import known_plan
 from kivvet.editor.occurrences import Entity, Occurrence, entity_at, occurrences
 from kivvet.editor.open_books import OpenBooks
 from kivvet.editor.texts import Span
-from kivvet.io.databases.places import InDatabase
 from kivvet.io.formats import ROW_ENDINGS
 
 
@@ -32,7 +31,7 @@ def _headings(book: OpenBook, entity: Entity) -> list[Occurrence]:
     for dataset in book.datasets.values():
         plan, _ = known_plan(book, dataset)
         source = dataset.source
-        if plan is None or entity.name not in plan.source_columns or isinstance(source, InDatabase):
+        if plan is None or entity.name not in plan.source_columns or not isinstance(source, Path):
             continue
         if not source.name.lower().endswith(ROW_ENDINGS) or not source.is_file():
             continue

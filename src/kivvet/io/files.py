@@ -38,9 +38,14 @@ class FileMarks:
     def of(cls, path: Path) -> FileMarks | None:
         """Return the marks of a file; None where there is none."""
         try:
-            return cls._of(path.stat())
+            return cls.at(path)
         except OSError:
             return None
+
+    @classmethod
+    def at(cls, path: Path) -> FileMarks:
+        """Return the marks of a file; `OSError` where there is none."""
+        return cls._of(path.stat())
 
     @classmethod
     def _of(cls, stat: os.stat_result) -> FileMarks:

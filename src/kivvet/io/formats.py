@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import partial
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import Any
 
 import pyarrow as pa
@@ -17,10 +17,20 @@ from kivvet.core.words.wording import shown_path
 from kivvet.io import csv_source, csv_target, other_files, parquet_files
 from kivvet.io.csv_lines import line_of_headings
 from kivvet.io.csv_records import LinesOfRows
-from kivvet.io.lakes.lake import ENDING, is_lake
+from kivvet.io.files import FileMarks
+from kivvet.io.folders import FolderLocation, folder_at
+from kivvet.io.lakes.lake import ENDING, LOG, holds_lake
 from kivvet.io.parts.manifest import ENDING as PARTS_ENDING
-from kivvet.io.parts.manifest import is_parts
+from kivvet.io.parts.manifest import MANIFEST, holds_parts, kept_records
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, SourceNote, Target, WriteOptions
+
+
+@dataclass(frozen=True)
+class FolderFormat:
+    """Of a format that is a folder of files, some of which count: whether one is there, and the marks that change when it does."""
+
+    is_there: Callable[[FolderLocation], bool]
+    marks: Callable[[FolderLocation], FileMarks | None]
 
 
 @dataclass(frozen=True)
@@ -51,19 +61,22 @@ class Format:
         For text with rows of fields: what stands between them.
     has_sheets : bool
         Whether a file holds sheets, on which tables are looked for.
+    folder : FolderFormat or None
+        Where it is a folder, here or in a store, which its calls are handed as it is.
     """
 
     name: str
     endings: tuple[str, ...]
-    open: Callable[[Path, ReadOptions], Source] | None = None
-    create: Callable[[Path, Path, pa.Schema, WriteOptions], Target] | None = None
-    kept_records: Callable[[Path], tuple[list[Any], str | None]] | None = None
+    open: Callable[[Any, ReadOptions], Source] | None = None
+    create: Callable[[Path, Any, pa.Schema, WriteOptions], Target] | None = None
+    kept_records: Callable[[Any], tuple[list[Any], str | None]] | None = None
     keeps_types: bool = False
     keeps_classes: bool = False
-    extend: Callable[[Path, Path, pa.Schema, WriteOptions], Target | None] | None = None
+    extend: Callable[[Path, Any, pa.Schema, WriteOptions], Target | None] | None = None
     read_all: Callable[[Path, ReadOptions], pa.Table] | None = None
     delimiter: str | None = None
     has_sheets: bool = False
+    folder: FolderFormat | None = None
 
     def lines_of_rows(self, path: Path, options: ReadOptions = AS_IT_SAYS) -> LinesOfRows | None:
         """Return what gives the places of the rows of a file; None where rows stand on no lines."""
@@ -101,52 +114,60 @@ def _begin_workbook(path: Path, target: Path, schema: pa.Schema, options: WriteO
     return WorkbookTarget(path, target, schema, options)
 
 
-def _open_lake(path: Path, options: ReadOptions) -> Source:
+def _open_lake(location: FolderLocation, options: ReadOptions) -> Source:
     from kivvet.io.lakes.lake_source import LakeSource
 
-    return LakeSource(path, options)
+    return LakeSource(location, options)
 
 
-def _open_parts(path: Path, options: ReadOptions) -> Source:
-    from kivvet.io.parts.parts_source import PartsSource
-
-    return PartsSource(path, options)
-
-
-def _begin_parts(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target:
-    from kivvet.io.parts.parts_target import begin
-
-    return begin(path, target, schema, options)
-
-
-def _extend_parts(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target | None:
-    from kivvet.io.parts.parts_target import extend
-
-    return extend(path, target, schema, options)
-
-
-def _records_of_parts(path: Path) -> tuple[list[Any], str | None]:
-    from kivvet.io.parts.manifest import kept_records
-
-    return kept_records(path)
-
-
-def _begin_lake(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target:
+def _begin_lake(path: Path, target: FolderLocation, schema: pa.Schema, options: WriteOptions) -> Target:
     from kivvet.io.lakes.lake_target import begin
 
     return begin(path, target, schema, options)
 
 
-def _extend_lake(path: Path, target: Path, schema: pa.Schema, options: WriteOptions) -> Target | None:
+def _extend_lake(
+    path: Path, target: FolderLocation, schema: pa.Schema, options: WriteOptions
+) -> Target | None:
     from kivvet.io.lakes.lake_target import extend
 
     return extend(path, target, schema, options)
 
 
-def _records_of_lake(path: Path) -> tuple[list[Any], str | None]:
+def _records_of_lake(location: FolderLocation) -> tuple[list[Any], str | None]:
     from kivvet.io.lakes.lake_target import kept_records
 
-    return kept_records(path)
+    return kept_records(location)
+
+
+def _marks_of_lake(location: FolderLocation) -> FileMarks | None:
+    from kivvet.io.lakes.lake_source import marks_of_lake
+
+    return marks_of_lake(location)
+
+
+def _open_parts(location: FolderLocation, options: ReadOptions) -> Source:
+    from kivvet.io.parts.parts_source import PartsSource
+
+    return PartsSource(location, options)
+
+
+def _begin_parts(path: Path, target: FolderLocation, schema: pa.Schema, options: WriteOptions) -> Target:
+    from kivvet.io.parts.parts_target import begin
+
+    return begin(path, target, schema, options)
+
+
+def _extend_parts(
+    path: Path, target: FolderLocation, schema: pa.Schema, options: WriteOptions
+) -> Target | None:
+    from kivvet.io.parts.parts_target import extend
+
+    return extend(path, target, schema, options)
+
+
+def _marks_of_parts(location: FolderLocation) -> FileMarks | None:
+    return folder_at(location).marks(MANIFEST)
 
 
 def open_written(path: Path, options: WriteOptions) -> Source:
@@ -239,6 +260,7 @@ LAKE = Format(
     _records_of_lake,
     keeps_types=True,
     extend=_extend_lake,
+    folder=FolderFormat(holds_lake, _marks_of_lake),
 )
 
 #: A folder of files and a manifest of those that count.
@@ -247,10 +269,11 @@ PARTS = Format(
     (PARTS_ENDING,),
     _open_parts,
     _begin_parts,
-    _records_of_parts,
+    kept_records,
     keeps_types=True,
     keeps_classes=True,
     extend=_extend_parts,
+    folder=FolderFormat(holds_parts, _marks_of_parts),
 )
 
 
@@ -267,15 +290,21 @@ ROW_ENDINGS = _endings(lambda each: each.delimiter and each.create)
 SHEET_ENDINGS = _endings(lambda each: each.has_sheets)
 
 
-def format_of(path: Path) -> Format | None:
-    """Return the format of a file by the ending of its name; None where it is none of ours."""
-    name = path.name.lower()
-    found = [(ending, each) for each in FORMATS for ending in each.endings if name.endswith(ending)]
-    if not found and is_parts(path):
-        return PARTS
-    if not found and is_lake(path):
-        return LAKE
+def format_named(name: str) -> Format | None:
+    """Return the format of a file, or a folder, by the ending of its name; None where it is none of ours."""
+    lower = name.lower()
+    found = [
+        (ending, each)
+        for each in (*FORMATS, LAKE, PARTS)
+        for ending in each.endings
+        if lower.endswith(ending)
+    ]
     return max(found, key=lambda pair: len(pair[0]))[1] if found else None
+
+
+def format_of(path: Path) -> Format | None:
+    """Return the format of a file by the ending of its name, of a folder by what it holds too; None where it is none of ours."""
+    return format_named(path.name) or (LAKE if (path / LOG).is_dir() else None)
 
 
 def open_source(path: Path, options: ReadOptions | None = None) -> Source:
@@ -301,9 +330,6 @@ def headings_where_they_are(path: Path, first: Path, options: ReadOptions) -> Re
 
     A file that cannot be read so is opened as the options say, which tells what is wrong with it.
     """
-    known = format_of(path)
-    if path == first or known is None or known.delimiter is None or options.headings:
-        return options
     try:
         wanted = csv_source.CsvSource(first, options).headings
         line = line_of_headings(path, options, wanted)
@@ -352,7 +378,7 @@ def lookup_source(
         ) from error
 
 
-def delimiter_of(path: Path) -> str:
+def delimiter_of(path: PurePath) -> str:
     """Return what stands between the fields of a file of text, by its name; a comma where that says nothing."""
-    known = format_of(path)
+    known = format_named(path.name)
     return (known.delimiter if known is not None else None) or ","

@@ -1,46 +1,55 @@
-"""Where rows lie, a file or a place in a database: opened, begun to be written, replaced and known again, whichever it is."""
+"""Where rows lie, a file, a place in a database, an object of a store: the one list of kinds of places, and what is asked of any."""
 
 from __future__ import annotations
 
-import os
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 
-from kivvet.core.words.wording import shown_path
-from kivvet.io.databases.places import InDatabase, Location
-from kivvet.io.files import FileMarks, replacing
-from kivvet.io.formats import LAKE, PARTS, Format, format_of, open_source, target_format
-from kivvet.io.formats import open_written as open_written_file
-from kivvet.io.lakes.lake import holds_lake
-from kivvet.io.parts.manifest import MANIFEST, holds_parts
-from kivvet.io.source_and_target import ReadOptions, Source, Target, WriteOptions
+from kivvet.io.database_locations import Databases
+from kivvet.io.databases.places import InDatabase
+from kivvet.io.file_locations import Files
+from kivvet.io.files import FileMarks
+from kivvet.io.formats import LAKE, PARTS, Format, headings_where_they_are
+from kivvet.io.location_kind import LocationKind
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target, WriteOptions
+from kivvet.io.store_locations import Stores
+from kivvet.io.stores.store import InStore
 
-#: What a table of a database can do, as a format of files says it.
-DATABASE = Format("database", (), keeps_types=True)
+#: Where rows lie.
+Location = Path | InDatabase | InStore
+
+#: The kinds of places.
+KINDS: dict[type, LocationKind[Any]] = {Path: Files(), InDatabase: Databases(), InStore: Stores()}
+
+
+def _kind(location: Location) -> LocationKind[Any]:
+    return next(kind for one, kind in KINDS.items() if isinstance(location, one))
 
 
 def shown_location(location: Location) -> str:
     """Return a location as messages name it."""
-    return location.shown if isinstance(location, InDatabase) else shown_path(location)
+    return _kind(location).shown(location)
 
 
 def identity_of(location: Location) -> Any:
     """Return what is the same for one location by whatever name."""
-    return location.identity if isinstance(location, InDatabase) else Path(os.path.realpath(location))
+    return _kind(location).identity(location)
 
 
 def format_at(location: Location) -> Format | None:
     """Return what can be done with a location; None where it is no file of ours."""
-    return DATABASE if isinstance(location, InDatabase) else format_of(location)
+    return _kind(location).format(location)
 
 
 def format_to(location: Location) -> Format:
     """Return the format of a target, which was looked at when the book was read."""
-    return DATABASE if isinstance(location, InDatabase) else target_format(location)
+    known = format_at(location)
+    assert known is not None
+    return known
 
 
 def holds_sheets(location: Location) -> bool:
@@ -50,24 +59,13 @@ def holds_sheets(location: Location) -> bool:
 
 
 def is_there(location: Location) -> bool:
-    """Whether a location is there; `UnopenableError` where a database cannot be asked."""
-    if isinstance(location, InDatabase):
-        from kivvet.io.databases.engines import engine_of
-
-        return bool(location.query) or engine_of(location.database).has_table(location)
-    if is_a_lake(location):
-        return holds_lake(location)
-    return holds_parts(location) if format_of(location) is PARTS else location.is_file()
-
-
-def is_a_lake(location: Location) -> bool:
-    """Whether it is a table of a lake, a folder."""
-    return not isinstance(location, InDatabase) and format_of(location) is LAKE
+    """Whether a location is there; `UnopenableError` where it cannot be asked."""
+    return _kind(location).is_there(location)
 
 
 def is_of_parts(location: Location) -> bool:
     """Whether it is a folder of files of which some count: a lake, or a folder of parts."""
-    return not isinstance(location, InDatabase) and format_of(location) in (LAKE, PARTS)
+    return format_at(location) in (LAKE, PARTS)
 
 
 def open_location(location: Location, options: ReadOptions | None = None) -> Source:
@@ -78,60 +76,45 @@ def open_location(location: Location, options: ReadOptions | None = None) -> Sou
     UnopenableError
         If it is not there, or of a kind that is not read.
     """
-    if isinstance(location, InDatabase):
-        from kivvet.io.databases.database_source import DatabaseSource
-
-        return DatabaseSource(location)
-    return open_source(location, options)
+    return _kind(location).open(location, options or AS_IT_SAYS)
 
 
 def open_written(location: Location, options: WriteOptions) -> Source:
     """Return a target that was written so as a source."""
-    return (
-        open_location(location) if isinstance(location, InDatabase) else open_written_file(location, options)
-    )
+    return _kind(location).open_written(location, options)
 
 
 def marks_of(location: Location) -> FileMarks | None:
     """Return the marks that change when a file does; of a place in a database always the same, since it is asked anew."""
-    if isinstance(location, InDatabase):
-        return FileMarks(0, 0, 0)
-    if is_a_lake(location):
-        from kivvet.io.lakes.lake_source import marks_of_lake
-
-        return marks_of_lake(location)
-    if is_of_parts(location):
-        return FileMarks.of(location / MANIFEST)
-    return FileMarks.of(location)
+    return _kind(location).marks(location)
 
 
-@contextmanager
-def replacing_at(location: Location) -> Iterator[Path]:
-    """Give where to write what takes the place of a location when the block ends well; a database is written in its place, in a
-    transaction.
-    """
-    if isinstance(location, InDatabase):
-        from kivvet.io.databases.database_target import writing_to
+def as_file(location: Path | InStore) -> Path:
+    """Return a file of this machine that holds what another place does; `UnopenableError` where there is none."""
+    return _kind(location).as_file(location)
 
-        with writing_to(location):
-            yield Path(location.shown)
-        return
-    if is_of_parts(location):  # whose files lie beside those that count, until one of them says so
-        yield location
-        return
-    with replacing(location) as part:
-        yield part
+
+def read_as_others(file: Path | InStore, first: Path | InStore, options: ReadOptions) -> ReadOptions:
+    """Return how one of several files is read: where it is of text, its headings may stand on another line than those of the first."""
+    known = format_at(file)
+    if file == first or known is None or known.delimiter is None or options.headings:
+        return options
+    return headings_where_they_are(as_file(file), as_file(first), options)
+
+
+def replacing_at(location: Location) -> AbstractContextManager[Path]:
+    """Give where to write what takes the place of a location when the block ends well."""
+    return _kind(location).replacing(location)
 
 
 def begun(part: Path, location: Location, schema: pa.Schema, options: WriteOptions) -> Target:
     """Return a target begun."""
-    if isinstance(location, InDatabase):
-        from kivvet.io.databases.database_target import DatabaseTarget
+    return _kind(location).begun(part, location, schema, options)
 
-        return DatabaseTarget(location, schema)
-    create = target_format(location).create
-    assert create is not None
-    return create(part, location, schema, options)
+
+def extended_at(part: Path, location: Location, schema: pa.Schema, options: WriteOptions) -> Target | None:
+    """Return a target begun with all rows that it holds already; None where these cannot stand as they are."""
+    return _kind(location).extended(part, location, schema, options)
 
 
 def merged(location: InDatabase, schema: pa.Schema, key: Sequence[str], n_rows: int) -> Target:
@@ -145,19 +128,9 @@ def records_at(location: Location) -> tuple[list[Any], str | None] | None:
     """Return the records kept with a target, the newest first, and the hash of what it holds; None where it is not there, or keeps
     none.
     """
-    if isinstance(location, InDatabase):
-        from kivvet.io.databases.database_target import kept_records
-
-        return kept_records(location) if is_there(location) else None
-    known = format_of(location)
-    if known is None or known.kept_records is None or not is_there(location):
-        return None
-    return known.kept_records(location)
+    return _kind(location).records(location)
 
 
 def make_ready(location: Location) -> None:
     """Make ready for being written, before anything beside it is read."""
-    if isinstance(location, InDatabase):
-        from kivvet.io.databases.engines import engine_of
-
-        engine_of(location.database).open_to_write()
+    _kind(location).make_ready(location)

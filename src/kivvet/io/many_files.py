@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import copy
-import glob
-import os
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from pathlib import Path
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import PurePosixPath
+from urllib.parse import unquote
 
 import pyarrow as pa
 import xxhash
@@ -15,26 +14,12 @@ import xxhash
 from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import fold_text
-from kivvet.core.words.wording import count, listed, shown_path
-from kivvet.io.files import FileMarks, FileState, state_of
+from kivvet.core.words.wording import count, listed
+from kivvet.io.files import FileMarks, FileState
 from kivvet.io.source_and_target import GrownFrom, PartState, Source, SourceNote
 
-_WILD = frozenset("*?[")
-
-
-def is_pattern(text: str) -> bool:
-    """Whether a path stands for many files: it has a sign for others, or ends as a folder does."""
-    return bool(_WILD & set(text)) or text.endswith("/")
-
-
-def files_of(folder: Path, text: str) -> list[Path]:
-    """Return the files that a path of a book stands for, in order of their names; a folder for its Parquet files."""
-    if text.endswith("/"):
-        return sorted((folder / text).rglob("*.parquet"), key=str)
-    if not is_pattern(text):
-        return [folder / text]
-    found = glob.glob(text, root_dir=folder, recursive=True)  # noqa: PTH207 - it may be a whole path
-    return sorted((folder / one for one in found if (folder / one).is_file()), key=str)
+#: How a folder is called whose rows have no value in the column that it is named by.
+_NO_VALUE = "__HIVE_DEFAULT_PARTITION__"
 
 
 class ManyFiles(Source):
@@ -44,11 +29,10 @@ class ManyFiles(Source):
     ----------
     shown : str
         What they are called together.
-    folder : Path
-        From which the names of files are told.
-    files : sequence of Path
-    open_one : callable
-        Opens one of them.
+    names : sequence of str
+        What each file is called.
+    parts : sequence of Source
+        The files, opened.
     file_column : str, optional
         A column that holds the name of the file.
     with_folders : bool
@@ -63,24 +47,22 @@ class ManyFiles(Source):
     def __init__(
         self,
         shown: str,
-        folder: Path,
-        files: Sequence[Path],
-        open_one: Callable[[Path], Source],
+        names: Sequence[str],
+        parts: Sequence[Source],
         file_column: str | None = None,
         *,
         with_folders: bool = False,
     ) -> None:
-        if not files:
+        if not parts:
             raise UnopenableError(
                 "there is no such file", place=Place(shown), fix="correct the path or the pattern"
             )
-        self.shown, self.path = shown, files[0]
+        self.shown, self.path = shown, parts[0].path
         self.file_column = file_column
-        self.files = list(files)
-        self.names_of_files = [Path(os.path.relpath(one, folder)).as_posix() for one in files]
-        self.parts = _spelled_alike([open_one(one) for one in files])
+        self.names_of_files = list(names)
+        self.parts = _spelled_alike(list(parts))
         self.fixed = [self._of_folders(name) if with_folders else {} for name in self.names_of_files]
-        self.rows: list[int | None] = [None] * len(files)
+        self.rows: list[int | None] = [None] * len(parts)
         self._hashes: list[str] = []
         self.first_part = 0  # with which its rows begin, where only the last files are read
         self.notes: list[SourceNote] = [note for part in self.parts for note in part.notes]
@@ -137,19 +119,19 @@ class ManyFiles(Source):
         return [of_first.get(name, name) for name in self.names]
 
     def _of_folders(self, name: str) -> dict[str, str]:
-        pairs = [part.split("=", 1) for part in Path(name).parts[:-1] if "=" in part]
-        return {key: value for key, value in pairs if key}
+        pairs = [part.split("=", 1) for part in PurePosixPath(name).parts[:-1] if "=" in part]
+        return {unquote(key): "" if value == _NO_VALUE else unquote(value) for key, value in pairs if key}
 
     def _refuse_strange(self) -> None:
         """Raise where a file shares half of its columns with the first, or less: it holds something else."""
         first = self.parts[0].names
-        for path, part in zip(self.files[1:], self.parts[1:], strict=True):
+        for part in self.parts[1:]:
             shared = [name for name in part.names if name in first]
             if 2 * len(shared) <= max(len(first), len(part.names)):
                 raise DataError(
                     f"has {listed(shared, 6) if shared else 'no column'} in common with {self.names_of_files[0]}, of "
                     f"{count(len(part.names), 'column')}",
-                    place=Place(shown_path(path)),
+                    place=Place(part.shown_name),
                     expected=listed(first, 12),
                     found=listed(part.names, 12),
                     fix=part.options_that_fit("delimiter", "encoding", "headings_on_line")
@@ -158,13 +140,13 @@ class ManyFiles(Source):
 
     def _tell_uneven(self, own: Sequence[str]) -> None:
         """Note the files that lack columns which others have."""
-        for path, part in zip(self.files, self.parts, strict=True):
+        for part in self.parts:
             lacking = [name for name in own if name not in part.schema]
             if lacking:
                 self.notes.append(
                     SourceNote(
-                        f"{shown_path(path)} has no column {listed(lacking)}, which other files have: missing in its rows",
-                        Place(shown_path(path)),
+                        f"{part.shown_name} has no column {listed(lacking)}, which other files have: missing in its rows",
+                        Place(part.shown_name),
                         "name the columns alike in all files, or leave the file out",
                         "uneven",
                     )
@@ -222,11 +204,11 @@ class ManyFiles(Source):
 
     def rows_since(self, then: GrownFrom) -> ManyFiles | None:
         n_then = len(then.parts)
-        if not 0 < n_then < len(self.files) or self.names_of_files[:n_then] != [
+        if not 0 < n_then < len(self.parts) or self.names_of_files[:n_then] != [
             one.name for one in then.parts
         ]:
             return None
-        if any(state_of(path).hash != one.hash for path, one in zip(self.files, then.parts, strict=False)):
+        if any(part.identity().hash != one.hash for part, one in zip(self.parts, then.parts, strict=False)):
             return None
         if not self.is_text and any(
             kind is not None and _plain(kind) != self.schema[name]
@@ -236,7 +218,7 @@ class ManyFiles(Source):
             return None  # new files may give a column another type
         rest = copy.copy(self)
         rest.first_part = n_then
-        rest.rows = [one.rows for one in then.parts] + [None] * (len(self.files) - n_then)
+        rest.rows = [one.rows for one in then.parts] + [None] * (len(self.parts) - n_then)
         return rest
 
     def _array(self, name: str, number: int, batch: pa.RecordBatch) -> pa.Array:
@@ -246,7 +228,7 @@ class ManyFiles(Source):
                 return array
             return array.dictionary_decode() if pa.types.is_dictionary(array.type) else array.cast(kind)
         text = self.names_of_files[number] if name == self.file_column else self.fixed[number].get(name)
-        if text is not None:
+        if text or (text is not None and self.is_text):
             return pa.array([text]).take(pa.nulls(batch.num_rows, pa.int8()).fill_null(0))
         if self.is_text:
             return pa.array([""]).take(pa.nulls(batch.num_rows, pa.int8()).fill_null(0))
@@ -268,7 +250,7 @@ class ManyFiles(Source):
         return known
 
     def identity(self) -> FileState:
-        return self.of_states([state_of(path) for path in self.files])
+        return self.of_states([part.identity() for part in self.parts])
 
     def in_parts(self) -> list[Source] | None:
         made: list[Source] = []
@@ -276,14 +258,14 @@ class ManyFiles(Source):
             if part.in_parts() is None:
                 return None
             one = copy.copy(self)
-            one.path, one.files, one.parts = self.files[number], [self.files[number]], [part]
+            one.path, one.parts = part.path, [part]
             one.names_of_files, one.fixed = [self.names_of_files[number]], [self.fixed[number]]
             one.rows, one._hashes, one.notes = [None], [], []
             made.append(one)
         return made
 
     def state_of_part(self) -> FileState:
-        return state_of(self.files[0])
+        return self.parts[0].identity()
 
     def of_states(self, states: Sequence[FileState]) -> FileState:
         self._hashes = [state.hash for state in states]
@@ -294,14 +276,14 @@ class ManyFiles(Source):
         )
 
     def part_states(self) -> list[PartState]:
-        hashes = self._hashes or [state_of(path).hash for path in self.files]
+        hashes = self._hashes or [part.identity().hash for part in self.parts]
         return [
             PartState(name, hash_, self._rows_of(number))
             for number, (name, hash_) in enumerate(zip(self.names_of_files, hashes, strict=True))
         ]
 
     def marks(self) -> FileMarks | None:
-        found = [FileMarks.of(path) for path in self.files]
+        found = [part.marks() for part in self.parts]
         return None if None in found else self._marks_of([one for one in found if one is not None])
 
     def _marks_of(self, marks: Sequence[FileMarks]) -> FileMarks:
@@ -342,7 +324,7 @@ class _Renamed(Source):
             fields = [field.with_name(others.get(field.name, field.name)) for field in source.stored_schema]
             self.stored_schema = pa.schema(fields)
         said = listed([f"{name!r} is read as {called!r}" for name, called in others.items()], 4)
-        note = SourceNote(said, Place(shown_path(self.path)), "write the headings alike in all files")
+        note = SourceNote(said, Place(source.shown_name), "write the headings alike in all files")
         self.notes = [*source.notes, note]
         self.untyped = frozenset(others.get(name, name) for name in source.untyped)
 
@@ -370,6 +352,16 @@ class _Renamed(Source):
 
     def line_of_row(self, row: int) -> int | None:
         return self._source.line_of_row(row)
+
+    def identity(self) -> FileState:
+        return self._source.identity()
+
+    def marks(self) -> FileMarks | None:
+        return self._source.marks()
+
+    @property
+    def shown_name(self) -> str:
+        return self._source.shown_name
 
 
 def marks_of_many(names: Sequence[str], marks: Sequence[FileMarks]) -> FileMarks:

@@ -41,23 +41,32 @@ class ParquetSource(Source):
     """A Parquet file; columns have the types they are stored in."""
 
     def __init__(self, path: Path, _: ReadOptions = AS_IT_SAYS) -> None:
-        from pyarrow import parquet
-
         self.path = path
-        try:
-            self.file = parquet.ParquetFile(path, pre_buffer=False)  # batches would keep what was buffered
-            self.stored_schema: pa.Schema = self.file.schema_arrow
-        except OSError as error:
-            raise unreadable(path, error) from error
-        except _SIGNS_OF_DAMAGE as error:
-            raise DataError(
-                "is no Parquet file", place=Place(shown_path(path)), found=str(error)[:100]
-            ) from error
+        self.file = self._file()
+        self.stored_schema: pa.Schema = self.file.schema_arrow
         self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
         if twice := repeated(self.stored_schema.names):
             raise DataError(
                 f"two columns are named {twice[0]!r}", place=Place(shown_path(path)), fix="rename one of them"
             )
+
+    def opened(self) -> parquet.ParquetFile:
+        """Return the file, opened by Arrow."""
+        from pyarrow import parquet
+
+        return parquet.ParquetFile(self.path, pre_buffer=False)  # batches would keep what was buffered
+
+    def _file(self) -> parquet.ParquetFile:
+        try:
+            file = self.opened()
+            _ = file.schema_arrow
+        except OSError as error:
+            raise unreadable(self.path, error) from error
+        except _SIGNS_OF_DAMAGE as error:
+            raise DataError(
+                "is no Parquet file", place=Place(shown_path(self.path)), found=str(error)[:100]
+            ) from error
+        return file
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
@@ -80,17 +89,8 @@ class ParquetSource(Source):
         return {name: value for name, value in self.__dict__.items() if name != "file"}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        from pyarrow import parquet
-
         self.__dict__.update(state)
-        try:
-            self.file = parquet.ParquetFile(self.path, pre_buffer=False)
-        except OSError as error:
-            raise unreadable(self.path, error) from error
-        except _SIGNS_OF_DAMAGE as error:
-            raise DataError(
-                "is no Parquet file", place=Place(shown_path(self.path)), found=str(error)[:100]
-            ) from error
+        self.file = self._file()
 
     def n_rows(self) -> int:
         return int(self.file.metadata.num_rows)

@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import pyarrow as pa
 
@@ -157,6 +157,16 @@ class GrownFrom:
     parts: tuple[PartState, ...] = ()
 
 
+class Origin(Protocol):
+    """Where the file of a source was copied from, which tells whether it is still what it was."""
+
+    def identity(self) -> FileState:
+        """Return what tells its content from any other."""
+
+    def marks(self) -> FileMarks | None:
+        """Return the marks that change when the content does; None where it is not there any more."""
+
+
 class Source(ABC):
     """A file of data, opened: its columns are known, its rows are read in batches as often as they are asked
     for.
@@ -176,9 +186,12 @@ class Source(ABC):
     can_tell : bool
         Whether what tells its content from any other is known without reading all of it each time; if not, it may have
         changed at any time.
+    origin : Origin or None
+        Of a copy, where it comes from.
     """
 
     path: Path
+    origin: Origin | None = None
     schema: Mapping[str, pa.DataType | None]
     stored_schema: pa.Schema | None = None
     notes: Sequence[SourceNote] = ()
@@ -232,7 +245,7 @@ class Source(ABC):
 
     def identity(self) -> FileState:
         """Return what tells its content from any other; `UnopenableError` if it cannot be read."""
-        return state_of(self.path)
+        return state_of(self.path) if self.origin is None else self.origin.identity()
 
     def n_rows(self) -> int:
         """Return how many rows there are; they are read for it."""
@@ -268,7 +281,7 @@ class Source(ABC):
 
     def marks(self) -> FileMarks | None:
         """Return the marks that change when the content does; None where there is no such file any more."""
-        return FileMarks.of(self.path)
+        return FileMarks.of(self.path) if self.origin is None else self.origin.marks()
 
     def as_said(self, fields: FieldsRead) -> Source:
         """Return the source, some columns of which are read as their types say, where it alone knows how: numbers of a
@@ -364,7 +377,6 @@ class WrittenPart:
 class PartedTarget(Target):
     """A target of many files, which may be written by many; one of them makes them count, all at once."""
 
-    target: Path
     schema: pa.Schema
     parts: list[WrittenPart]
 

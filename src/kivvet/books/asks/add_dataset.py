@@ -17,9 +17,11 @@ from kivvet.core.read.options import toml_text
 from kivvet.core.words.errors import BookError, DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import listed, shown_path, toml_key
-from kivvet.io.databases.places import Database, InDatabase, Location
+from kivvet.io.databases.places import Database, InDatabase
 from kivvet.io.formats import SOURCE_ENDINGS, TARGET_ENDINGS
+from kivvet.io.locations import Location
 from kivvet.io.recognise import Recognised
+from kivvet.io.stores.store import is_url
 
 
 @dataclass(frozen=True)
@@ -61,7 +63,7 @@ def add_dataset(
     data = data_read(book if book.databases else None, source, read_as)
     there = _as_named(data.dataset.source, book.databases)
     if (
-        isinstance(there, Path)
+        not isinstance(there, InDatabase)
         and not str(source).endswith("/")
         and not data.path.name.lower().endswith(SOURCE_ENDINGS)
     ):
@@ -83,7 +85,11 @@ def add_dataset(
     if isinstance(there, InDatabase):
         place = place_text(there)
     else:
-        place = toml_text(_path_for(book.folder, data.path) + ("/" if str(source).endswith("/") else ""))
+        place = toml_text(
+            str(source)
+            if is_url(str(source))
+            else _path_for(book.folder, data.path) + ("/" if str(source).endswith("/") else "")
+        )
     entry = [
         ("source", place),
         ("target", written_to),

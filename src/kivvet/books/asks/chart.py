@@ -12,7 +12,8 @@ from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.words.errors import BookError, DataError
 from kivvet.core.words.wording import did_you_mean, listed
-from kivvet.io.many_files import is_pattern
+from kivvet.io.patterns import is_pattern
+from kivvet.io.stores.store import is_url
 
 
 def picture_of(
@@ -30,7 +31,7 @@ def picture_of(
         return chart_of_table(book, book.table(text), wanted, on_rows)
     if is_dataset and book is not None:
         return _of_dataset(book, book.dataset(text), wanted, on_rows)
-    if not text or not (Path(name).exists() or is_pattern(text)):
+    if not text or not (Path(name).exists() or is_pattern(text) or is_url(text)):
         known = [] if book is None else [*book.dataset_names, *sorted(book.tables)]
         near = did_you_mean(text, known)
         raise BookError(

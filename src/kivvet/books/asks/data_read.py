@@ -24,9 +24,10 @@ from kivvet.core.words.errors import DataError, TableError, UnopenableError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.csv_metadata import Metadata, metadata_beside
-from kivvet.io.formats import format_of, open_source
+from kivvet.io.formats import open_source
 from kivvet.io.frame_source import SHOWN, FrameSource
-from kivvet.io.many_files import files_of, is_pattern
+from kivvet.io.locations import as_file, format_at, is_there
+from kivvet.io.patterns import files_of, is_pattern, place_at
 from kivvet.io.queued import read_ahead
 from kivvet.io.recognise import Recognised, recognise, recognise_texts
 from kivvet.io.source_and_target import AS_IT_SAYS, Source
@@ -193,22 +194,25 @@ def _said(path: Path, text: str, read_as: str) -> Dataset:
     if faults.found:
         raise TableError(faults.found)
     sources = (text,) if is_pattern(text) else ()
-    return Dataset(path.name, path, None, fields=fields, options=read, sources=sources)
+    return Dataset(path.name, place_at(Path(), text), None, fields=fields, options=read, sources=sources)
 
 
 def _bare(path: Path, text: str) -> DataRead:
     """Return what stands for a dataset where a file is given, or a pattern of files that are read as one."""
-    files = files_of(Path(), text) if is_pattern(text) else [path]
+    found = files_of(Path(), text)
     sources = (text,) if is_pattern(text) else ()
-    plain = DataRead(Dataset(path.name, path, None, sources=sources))
-    known = format_of(files[0]) if files else None
-    if known is None or not all(file.is_file() for file in files):
+    plain = DataRead(Dataset(path.name, place_at(Path(), text), None, sources=sources))
+    known = format_at(found[0]) if found else None
+    if known is None or not all(map(is_there, found)):
         return plain
+    if known.delimiter is None and not known.has_sheets:
+        return _recognised(plain, _of_typed)
+    files = [as_file(one) for one in found]
     if known.delimiter is not None and (said := metadata_beside(files[0])) is not None:
-        return _as_said_beside(plain, said)
+        return _as_said_beside(plain, said, files[0])
     if known.has_sheets:
         return _recognised(plain, lambda _: _of_sheets(files))
-    return _recognised(plain, _of_typed if known.delimiter is None else lambda _: _of_texts(files))
+    return _recognised(plain, lambda _: _of_texts(files))
 
 
 def _recognised(plain: DataRead, look: Callable[[DataRead], Recognised]) -> DataRead:
@@ -226,13 +230,10 @@ def _recognised(plain: DataRead, look: Callable[[DataRead], Recognised]) -> Data
     return DataRead(replace(plain.dataset, fields=fields, options=found.options), found)
 
 
-def _as_said_beside(plain: DataRead, said: Metadata) -> DataRead:
+def _as_said_beside(plain: DataRead, said: Metadata, file: Path) -> DataRead:
     """Return what stands for a dataset where metadata beside a file says how it is read, as far as it is about its columns."""
     try:
-        names = open_source(
-            files_of(Path(), plain.dataset.sources[0])[0] if plain.dataset.sources else plain.path,
-            said.options,
-        ).names
+        names = open_source(file, said.options).names
     except DataError as error:
         raise DataError(
             f"{error.problem}, as {said.path.name} says that it is written",

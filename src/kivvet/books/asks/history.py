@@ -444,7 +444,7 @@ def _refuse_own(book: OpenBook, path: Path) -> None:
     for dataset in book.datasets.values():
         own |= {
             one.resolve()
-            for one in (dataset.source, dataset.target, *_sources(dataset))
+            for one in (dataset.source, dataset.target, *dataset.files_here)
             if isinstance(one, Path)
         }
     if real in own:
@@ -452,10 +452,6 @@ def _refuse_own(book: OpenBook, path: Path) -> None:
             "is a file of the book", place=place, fix="name a file of its own: --to out/then.csv"
         )
     refuse_strange(path)
-
-
-def _sources(dataset: Dataset) -> list[Path]:
-    return dataset.files() if dataset.of is None else []
 
 
 def shrink_history(book: OpenBook, n_bytes: int) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
+from pathlib import Path
 from typing import Any, Literal
 
 from kivvet.books.files.dataset import Dataset
@@ -20,7 +21,7 @@ from kivvet.core.words.conditions import AnyOf, Condition, Equals, StartsWith
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import did_you_mean, listed
-from kivvet.io.databases.places import InDatabase, Location
+from kivvet.io.locations import Location
 
 Shape = Literal["bins", "mapping", "lookup", "rules"]
 
@@ -207,7 +208,7 @@ def _listed_dataset(book: OpenBook, one: Dataset, plan: Plan | None, is_known: b
 
 def _within(book: OpenBook, path: Location) -> str:
     """Return a path as it is from the book's folder, where it lies there; what lies in a database by its name."""
-    if isinstance(path, InDatabase):
+    if not isinstance(path, Path):
         return path.shown
     return path.relative_to(book.folder).as_posix() if path.is_relative_to(book.folder) else str(path)
 

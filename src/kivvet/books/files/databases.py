@@ -17,6 +17,7 @@ from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed
 from kivvet.io.databases.places import DATABASE_ENDINGS, Database, InDatabase
+from kivvet.io.stores.store import is_url, url_fault
 
 _KEYWORDS: Keywords = {
     "path": FILLED.says("the file of the database"),
@@ -159,7 +160,9 @@ def place_said(text: str, databases: Mapping[str, Database]) -> InDatabase | Non
     DataError
         If a database is named and no table of it, or a URL stands there.
     """
-    if re.match(r"[a-z][a-z0-9+_]*://", text):
+    if is_url(text) and not url_fault(text):  # of a store, which holds no password
+        return None
+    if is_url(text):
         raise DataError(
             "a URL is not given here, since it may hold a password",
             fix=f"name the database in book.toml, {_EXAMPLE.removeprefix('for example ')}, and say survey:TABLE",

@@ -6,7 +6,7 @@ import fnmatch
 import os
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, replace
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import Any
 
 from kivvet.books.files.databases import is_in_database, read_place
@@ -28,20 +28,20 @@ from kivvet.core.run.where import parse_where
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import listed, shown_path
-from kivvet.io.databases.places import Database, InDatabase, Location
+from kivvet.core.words.wording import listed
+from kivvet.io.databases.places import Database, InDatabase
 from kivvet.io.files import FileMarks
 from kivvet.io.formats import (
     SOURCE_ENDINGS,
     TARGET_ENDINGS,
     delimiter_of,
     format_of,
-    headings_where_they_are,
-    open_source,
 )
-from kivvet.io.locations import marks_of, open_location
-from kivvet.io.many_files import ManyFiles, files_of, is_pattern, marks_of_many
+from kivvet.io.locations import Location, marks_of, open_location, read_as_others, shown_location
+from kivvet.io.many_files import ManyFiles, marks_of_many
+from kivvet.io.patterns import files_of, is_pattern, name_within, place_at
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, AS_IT_SAYS, ReadOptions, Source, WriteOptions
+from kivvet.io.stores.store import InStore, is_url, url_fault
 
 NO_DATABASES: Mapping[str, Database] = {}
 DATASET_KEYWORDS: Keywords = {
@@ -144,21 +144,28 @@ class Dataset:
             return open_location(self.source, self.options).as_said(self.fields)
         files = self.files()
         return ManyFiles(
-            shown_path(self.folder / self.sources[0]) if len(self.sources) == 1 else listed(self.sources),
-            self.folder,
-            files,
-            lambda path: open_source(path, headings_where_they_are(path, files[0], self.options)).as_said(
-                self.fields
-            ),
+            shown_location(place_at(self.folder, self.sources[0]))
+            if len(self.sources) == 1
+            else listed(self.sources),
+            [name_within(self.folder, one) for one in files],
+            [
+                open_location(one, read_as_others(one, files[0], self.options)).as_said(self.fields)
+                for one in files
+            ],
             self.file_column,
             with_folders=any(one.endswith("/") for one in self.sources),
         )
 
-    def files(self) -> list[Path]:
+    def files(self) -> list[Path | InStore]:
         """Return the files of its source, in order; none where it lies in a database."""
         if not self.sources:
             return [] if isinstance(self.source, InDatabase) else [self.source]
         return list(dict.fromkeys(path for one in self.sources for path in files_of(self.folder, one)))
+
+    @property
+    def files_here(self) -> list[Path]:
+        """The files of its source that lie on this machine; none of a summary."""
+        return [] if self.of is not None else [one for one in self.files() if isinstance(one, Path)]
 
     def source_marks(self) -> FileMarks | None:
         """Return the marks that change when its source does, a file that comes or goes included; None where one cannot
@@ -167,7 +174,7 @@ class Dataset:
         if not self.sources:
             return marks_of(self.source)
         files = self.files()
-        marks = [FileMarks.of(path) for path in files]
+        marks = [marks_of(path) for path in files]
         if not files or None in marks:
             return None
         return marks_of_many(list(map(str, files)), [one for one in marks if one is not None])
@@ -188,7 +195,7 @@ class Dataset:
             **(
                 {"database": list(self.source.said), "version": self.source.version}
                 if isinstance(self.source, InDatabase)
-                else options_recorded(self.options, delimiter_of(self.source))
+                else options_recorded(self.options, delimiter_of(PurePath(self.source.name)))
             ),
             **({"sources": list(self.sources)} if self.sources else {}),
             **({} if self.file_column is None else {"file_column": self.file_column}),
@@ -221,7 +228,7 @@ def parse_dataset(
             options.fault(word, f"{word} holds a sign that no path has", fix)
             return None, faults.found
     sources = [] if is_in_database(given.get("source")) else _sources(options)
-    source: Location | None = folder / sources[0] if sources else None
+    source: Location | None = place_at(folder, sources[0]) if sources else None
     if is_in_database(given.get("source")):
         source = read_place(options, "source", databases)
     target: str | None = None
@@ -230,7 +237,7 @@ def parse_dataset(
         written = read_place(options, "target", databases, is_target=True)
     else:
         target = _target(options)
-        written = folder / target if target else None
+        written = place_at(folder, target) if target else None
     is_many = len(sources) > 1 or any(map(is_pattern, sources))
     file_column = options.text("file_column", "file_column is the name of a column", fix='for example "file"')
     if file_column is not None and not is_many:
@@ -329,6 +336,9 @@ def _sources(options: Options) -> list[str]:
             message = f"source is the path of a file, a pattern, or a list of them; found {one!r}"
         elif "\0" in one:
             message = "source holds a sign that no path has"
+        elif is_url(one) and url_fault(one):
+            options.fault("source", url_fault(one), 'for example "s3://bucket/data/samples.parquet"')
+            return []
         elif not one.endswith("/") and not one.lower().endswith(SOURCE_ENDINGS):
             message = f"{one!r} is of a kind this version does not read"
         else:
@@ -338,8 +348,17 @@ def _sources(options: Options) -> list[str]:
     return sources
 
 
+def _is_source_in_store(source: str, target: str) -> bool:
+    """The same, where one of them is a URL."""
+    if source.endswith("/"):
+        return target.startswith(source)
+    return source == target or (is_pattern(source) and fnmatch.fnmatchcase(target, source))
+
+
 def _is_source(folder: Path, source: str, target: str) -> bool:
     """Whether a target is one of the files of a source, or would be."""
+    if is_url(source) or is_url(target):
+        return _is_source_in_store(source, target)
     real = Path(os.path.realpath(folder / target))
     within = Path(os.path.realpath(folder / source))
     if source.endswith("/"):
@@ -351,6 +370,9 @@ def _is_source(folder: Path, source: str, target: str) -> bool:
 
 def _target(options: Options) -> str | None:
     target = options.plain("target")
+    if isinstance(target, str) and is_url(target) and url_fault(target):
+        options.fault("target", url_fault(target), 'for example "s3://bucket/out/samples.parquet"')
+        return None
     if target is None or (isinstance(target, str) and target.lower().endswith(TARGET_ENDINGS)):
         return target
     message = f"{target!r} is of a kind this version does not write"

@@ -27,8 +27,8 @@ from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
-from kivvet.io.databases.places import Database, Location
-from kivvet.io.locations import identity_of
+from kivvet.io.databases.places import Database
+from kivvet.io.locations import Location, identity_of
 
 if TYPE_CHECKING:
     from kivvet.core.formulas.formula import Formula

@@ -23,10 +23,11 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.io.databases.places import Location
 from kivvet.io.formats import LOOKUP_ENDINGS, ROW_ENDINGS, SHEET_ENDINGS, has_sheets, lookup_source
+from kivvet.io.locations import Location
 from kivvet.io.source_and_target import ReadOptions
 from kivvet.io.stand_ins import stand_in
+from kivvet.io.stores.store import is_url
 
 
 def read_table(path: Path) -> tuple[Table | None, tuple[Location, ...], list[Finding]]:
@@ -183,6 +184,10 @@ def _named_file(
     if "\0" in given:
         message = f"{key} holds a sign that no path has"
         return None, [finding("syntax", message, table=name, places=places)]
+    if is_url(given):
+        message = f"{key} = {given!r}: rules lie with their book, whose history they share, and in no store"
+        remedy = "copy the file beside the table"
+        return None, [finding("syntax", message, table=name, places=places, remedy=remedy)]
     file = path.parent / given
     kinds = LOOKUP_ENDINGS if key == "lookup" else (*ROW_ENDINGS, *SHEET_ENDINGS)
     if not file.name.endswith(kinds):

@@ -41,7 +41,7 @@ def target_faults(
         own.add(path, said)
     sources = {identity_of(dataset.source) for dataset in datasets.values()}
     for dataset in datasets.values():
-        if not isinstance(dataset.source, InDatabase):
+        if isinstance(dataset.source, Path):
             own.add(dataset.source, f"the source of dataset {dataset.name}")
     kept = [
         (_real(folder / "tables"), "within the folder of the book's tables"),
@@ -58,7 +58,7 @@ def target_faults(
         if isinstance(dataset.target, InDatabase):
             is_ours = dataset.target.table.casefold() == RECORDS
             what = "where Kivvet keeps its records" if is_ours else places_of_tables.get(real)
-        else:
+        elif isinstance(dataset.target, Path):
             what = (None if real in sources else own.name_of(dataset.target)) or next(
                 (where for path, where in kept if path in real.parents), None
             )

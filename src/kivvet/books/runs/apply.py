@@ -45,9 +45,10 @@ from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.io.databases.database_target import NotMergedError
-from kivvet.io.databases.places import InDatabase, Location
+from kivvet.io.databases.places import InDatabase
 from kivvet.io.files import FileState
 from kivvet.io.locations import (
+    Location,
     format_to,
     holds_sheets,
     identity_of,
@@ -243,7 +244,7 @@ def _rows_that_came(book: OpenBook, prepared: Prepared, target: Location, on_row
     """Return the work of making the rows only that came at the end of the source; None where it is not certain that all
     others stand.
     """
-    if not isinstance(target, Path) or not is_there(target):
+    if isinstance(target, InDatabase) or not is_there(target):
         return None  # a database is filled anew
     found = rows_that_came(book, prepared, target)
     if found is None:

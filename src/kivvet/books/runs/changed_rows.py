@@ -14,7 +14,8 @@ from kivvet.books.runs.record import Record
 from kivvet.books.runs.same_meaning import rewritten_tables
 from kivvet.books.runs.since_then import record_to_go_by
 from kivvet.io.databases.database_source import DatabaseSource
-from kivvet.io.databases.places import InDatabase, Location
+from kivvet.io.databases.places import InDatabase
+from kivvet.io.locations import Location
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:

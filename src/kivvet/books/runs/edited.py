@@ -23,9 +23,9 @@ from kivvet.core.words.errors import KivvetError
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import count, listed
 from kivvet.io.csv_target import as_text
-from kivvet.io.databases.places import InDatabase, Location
+from kivvet.io.databases.places import InDatabase
 from kivvet.io.frame_source import FrameSource
-from kivvet.io.locations import is_of_parts, open_written
+from kivvet.io.locations import Location, is_of_parts, open_written
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:

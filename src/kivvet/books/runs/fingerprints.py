@@ -12,8 +12,7 @@ from kivvet.core.read.meaning import fingerprint
 from kivvet.core.run.plan import Plan
 from kivvet.core.run.steps import Step
 from kivvet.core.words.values import ValueType
-from kivvet.io.databases.places import Location
-from kivvet.io.locations import format_to
+from kivvet.io.locations import Location, format_to
 
 _LONGEST_DEFINITION = 100_000  # of a table or formula in the record of a target, in characters
 _MANY_VALUES = _LONGEST_DEFINITION // 4  # which no short definition holds

@@ -30,9 +30,8 @@ from kivvet.core.words.errors import BookError, DataError, KivvetError, OutputEr
 from kivvet.core.words.findings import Finding, Severity, finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, listed
-from kivvet.io.databases.places import Location
 from kivvet.io.files import FileState
-from kivvet.io.locations import is_of_parts, shown_location
+from kivvet.io.locations import Location, is_of_parts, shown_location
 from kivvet.io.source_and_target import PartedTarget, Source, WrittenPart
 
 if TYPE_CHECKING:
@@ -51,14 +50,14 @@ class Shared:
     ----------
     prepared : Prepared
         Its source is that of the first part.
-    target : Path
+    target : Location
     records : tuple of ColumnRecord
     severity : mapping of str to str
         What the book says of kinds of findings.
     """
 
     prepared: Prepared
-    target: Path
+    target: Location
     records: tuple[ColumnRecord, ...]
     severity: dict[str, Severity]
 
@@ -142,7 +141,7 @@ def _applied(shared: Shared, job: Job) -> Done:
     run.knows_all_rows = True
     demands = DemandCheck(run.plan, shared.severity)
     writer = _writer(prepared, run, shared)
-    with writer.to(shared.target):
+    with writer.to(Path(shown_location(shared.target))):
         for batch in run.batches(None, ahead=writer.typed_columns(run)):
             if demands.is_watching_tables:
                 demands.see([batch.columns_of(step) for step in run.plan.table_steps])
@@ -196,7 +195,7 @@ def apply_in_parts(
     """
     source = prepared.source
     sources = source.in_parts()
-    if sources is None or not isinstance(target, Path) or not is_of_parts(target):
+    if sources is None or not is_of_parts(target):
         raise not_in_parts(prepared, target)
     records = tuple(column_records(prepared.plan, prepared.types, with_classes=shows_classes(target)))
     shared = Shared(replace(prepared, source=sources[0]), target, records, dict(book.severity))
@@ -204,7 +203,7 @@ def apply_in_parts(
     run = Run(replace(prepared, source=sources[0]))
     run.knows_all_rows = True
     run.execution.take_known(jobs[0].known)
-    into = _writer(prepared, run, shared).to(target).begun(run.empty_batch())
+    into = _writer(prepared, run, shared).to(Path(shown_location(target))).begun(run.empty_batch())
     assert isinstance(into, PartedTarget)
     done: list[Done] = []
     try:
@@ -325,7 +324,7 @@ def in_parts_obstacles(prepared: Prepared) -> list[Finding]:
     dataset, found = prepared.dataset, []
     places = () if dataset.place is None else (dataset.place,)
     target = dataset.target
-    is_fit = isinstance(target, Path) and is_of_parts(target)
+    is_fit = target is not None and is_of_parts(target)
     if prepared.source.in_parts() is None or not is_fit:
         error = not_in_parts(prepared, target)
         said = f"{error.problem}: {error.found}"
@@ -393,7 +392,7 @@ def _state_of(source: Source, done: Sequence[Done]) -> FileState:
     return state
 
 
-def _merged(prepared: Prepared, done: Sequence[Done], ahead: Run | None, target: Path) -> ApplyReport:
+def _merged(prepared: Prepared, done: Sequence[Done], ahead: Run | None, target: Location) -> ApplyReport:
     """Return the report on all parts; of what looked at other rows that of where it was worked out."""
     report = done[0].report
     for one in done[1:]:

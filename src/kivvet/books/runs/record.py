@@ -25,8 +25,7 @@ from kivvet.core.read.forms import (
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
-from kivvet.io.databases.places import Location
-from kivvet.io.locations import is_there, records_at, shown_location
+from kivvet.io.locations import Location, is_there, records_at, shown_location
 
 RECORD_VERSION = 2
 _COLUMN: Keywords = {

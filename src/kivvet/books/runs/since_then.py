@@ -18,8 +18,7 @@ from kivvet.core.read.meaning import SEMANTICS_VERSION
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, listed
-from kivvet.io.databases.places import Location
-from kivvet.io.locations import format_to, open_written
+from kivvet.io.locations import Location, format_to, open_written
 from kivvet.io.source_and_target import GrownFrom, PartState, Source, TellsSince
 
 if TYPE_CHECKING:

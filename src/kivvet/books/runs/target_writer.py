@@ -20,9 +20,9 @@ from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.io.csv_target import list_as_text
-from kivvet.io.databases.places import InDatabase, Location
+from kivvet.io.databases.places import InDatabase
 from kivvet.io.formats import format_of
-from kivvet.io.locations import begun, format_to, holds_sheets, merged
+from kivvet.io.locations import Location, begun, extended_at, format_to, holds_sheets, merged
 from kivvet.io.queued import QueuedTarget
 from kivvet.io.source_and_target import (
     AS_IT_IS_NAMED,
@@ -231,12 +231,7 @@ class TargetWriter:
         if self.key and isinstance(self.target, InDatabase):
             return merged(self.target, schema, self.key, self.n_rows)
         if self.is_extended:
-            extend = self.format.extend
-            extended = (
-                None
-                if extend is None or not isinstance(self.target, Path)
-                else extend(self.part, self.target, schema, self.options)
-            )
+            extended = extended_at(self.part, self.target, schema, self.options)
             if extended is None:
                 raise NotExtendedError
             return extended

@@ -101,10 +101,10 @@ class _Watched:
         if book is not None:
             files |= {path.resolve() for path in book.files_of_tables}
             for dataset in book.datasets.values():
-                if dataset.of is None:
-                    files |= {path.resolve() for path in dataset.files()}
-                    if dataset.sources:  # a file more may be part of it
-                        self.folders_of_parts |= {path.resolve().parent for path in dataset.files()}
+                here = {path.resolve() for path in dataset.files_here}
+                files |= here
+                if dataset.sources:  # a file more may be part of it
+                    self.folders_of_parts |= {path.parent for path in here}
             # What is written here is no reason to write again.
             files -= {one.target.resolve() for one in book.datasets.values() if isinstance(one.target, Path)}
             self.files = files

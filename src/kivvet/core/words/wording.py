@@ -73,8 +73,18 @@ def toml_key(name: str) -> str:
     return name if is_bare else json.dumps(name, ensure_ascii=False)
 
 
+_COPIES: dict[str, str] = {}
+
+
+def call_copy(path: Path, name: str) -> None:
+    """Let messages call a file, a copy of something elsewhere, by the name of that."""
+    _COPIES[str(path)] = name
+
+
 def shown_path(path: Path) -> str:
     """Return `path` as a user would type it: relative to where they are, if it lies below; else without ways back."""
+    if _COPIES and str(path) in _COPIES:
+        return _COPIES[str(path)]
     try:
         is_plain = path.name not in ("", "..") and not path.is_symlink()
         whole = _real_folder(path.parent.absolute()) / path.name if is_plain else path.resolve()

@@ -209,7 +209,3 @@ class InDatabase:
 
     def __str__(self) -> str:
         return self.shown
-
-
-#: Where rows lie.
-Location = Path | InDatabase

@@ -9,14 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import xxhash
 
 from kivvet.core.words.errors import KivvetError, UnopenableError
-from kivvet.core.words.places import Place
-from kivvet.core.words.wording import shown_path
+from kivvet.io.folders import FolderLocation, folder_at
+from kivvet.io.stores.store import InStore, lake_options
 
 if TYPE_CHECKING:
     from deltalake import DeltaTable
@@ -26,17 +25,22 @@ ENDING = ".delta"
 _COLOUR = re.compile(r"\x1b\[[0-9;]*m")
 
 
-def is_lake(path: Path) -> bool:
-    """Whether a folder is a table of a lake, or is to be one by its name."""
-    return path.name.lower().endswith(ENDING) or (path / LOG).is_dir()
+def is_lake(name: str) -> bool:
+    """Whether a folder is a table of a lake, or is to be one, by its name."""
+    return name.lower().endswith(ENDING)
 
 
-def holds_lake(path: Path) -> bool:
+def holds_lake(location: FolderLocation) -> bool:
     """Whether a table is there."""
-    return (path / LOG).is_dir()
+    return folder_at(location).has(LOG)
 
 
-def open_lake(path: Path, version: int | None = None) -> DeltaTable:
+def in_package(location: FolderLocation) -> tuple[str, dict[str, str] | None]:
+    """Return how the package is told where a table is, and what it needs to know of a store."""
+    return str(location), lake_options() if isinstance(location, InStore) else None
+
+
+def open_lake(location: FolderLocation, version: int | None = None) -> DeltaTable:
     """Return a table as it is, or was at a version.
 
     Raises
@@ -49,27 +53,29 @@ def open_lake(path: Path, version: int | None = None) -> DeltaTable:
     except ImportError as error:
         raise UnopenableError(
             "is a table of a lake, which is read with the package deltalake",
-            place=Place(shown_path(path)),
+            place=folder_at(location).place,
             fix='pip install "kivvet[lake]"',
         ) from error
-    if not holds_lake(path):
+    if not holds_lake(location):
         raise UnopenableError(
-            "there is no such table of a lake", place=Place(shown_path(path)), fix="correct the path"
+            "there is no such table of a lake", place=folder_at(location).place, fix="correct the path"
         )
-    with told(path, UnopenableError, "cannot be opened"):
-        return DeltaTable(path, version=version)
+    where, options = in_package(location)
+    with told(location, UnopenableError, "cannot be opened"):
+        return DeltaTable(where, version=version, storage_options=options)
 
 
 @contextmanager
-def told(path: Path, kind: type[KivvetError], what: str) -> Iterator[None]:
+def told(location: FolderLocation, kind: type[KivvetError], what: str) -> Iterator[None]:
     """Turn what the package raises into an error of ours."""
     try:
         yield
     except KivvetError:
         raise
     except Exception as error:  # some of its errors are plain ones
-        said = _COLOUR.sub("", str(error)).strip().split("\n")[0]
-        raise kind(f"{what}: {said}", place=Place(shown_path(path))) from error
+        lines = [line.strip(" ↳\t") for line in _COLOUR.sub("", str(error)).strip().split("\n")]
+        said = lines[0] if len(lines) == 1 else f"{lines[0]}: {lines[-1]}"
+        raise kind(f"{what}: {said}", place=folder_at(location).place) from error
 
 
 def identity_of(table: DeltaTable) -> str:

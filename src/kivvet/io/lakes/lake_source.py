@@ -13,6 +13,7 @@ import pyarrow as pa
 from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.wording import count
 from kivvet.io.files import FileMarks, FileState
+from kivvet.io.folders import FolderLocation, folder_at
 from kivvet.io.lakes.lake import files_of, identity_of, open_lake, told, version_in
 from kivvet.io.other_files import without_views
 from kivvet.io.source_and_target import GrownFrom, ReadOptions, Source, TellsSince
@@ -28,16 +29,23 @@ class LakeSource(Source, TellsSince):
     version : int
     """
 
-    def __init__(self, path: Path, _: ReadOptions | None = None, version: int | None = None) -> None:
-        self.path = path
-        self._table = open_lake(path, version)
+    def __init__(
+        self, location: FolderLocation, _: ReadOptions | None = None, version: int | None = None
+    ) -> None:
+        self.location = location
+        self.path = location if isinstance(location, Path) else Path(location.name)
+        self._table = open_lake(location, version)
         self.version = int(self._table.version())
-        with told(path, UnopenableError, "cannot be opened"):
+        with told(location, UnopenableError, "cannot be opened"):
             self._dataset = self._table.to_pyarrow_dataset()
         self._files = files_of(self._table)
         self._first, self._end = 0, len(self._files)  # of the files that are read, where only some are
         self.stored_schema: pa.Schema = without_views(self._dataset.schema)
         self.schema = dict(zip(self.stored_schema.names, self.stored_schema.types, strict=True))
+
+    @property
+    def shown_name(self) -> str:
+        return folder_at(self.location).shown
 
     def batches(
         self, names: Sequence[str] | None = None, block_bytes: int | None = None
@@ -46,7 +54,9 @@ class LakeSource(Source, TellsSince):
             [self.stored_schema.field(name) for name in (self.names if names is None else names)]
         )
         fragments = {one.path: one for one in self._dataset.get_fragments()}
-        with told(self.path, DataError, "cannot be read; a version whose files were cleaned away is gone"):
+        with told(
+            self.location, DataError, "cannot be read; a version whose files were cleaned away is gone"
+        ):
             for file in self._files[self._first : self._end]:
                 fragment = fragments[
                     unquote(file["path"])
@@ -66,7 +76,7 @@ class LakeSource(Source, TellsSince):
         if version is None or identity[:16] != identity_of(self._table)[:16]:
             return None
         try:
-            return LakeSource(self.path, version=version)
+            return LakeSource(self.location, version=version)
         except DataError:  # a version whose log was cleaned away
             return None
 
@@ -83,10 +93,10 @@ class LakeSource(Source, TellsSince):
 
     def __getstate__(self) -> dict[str, Any]:
         """Return which version it is, and which of its files: elsewhere it is opened anew."""
-        return {"path": self.path, "version": self.version, "files": (self._first, self._end)}
+        return {"location": self.location, "version": self.version, "files": (self._first, self._end)}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        LakeSource.__init__(self, state["path"], version=state["version"])
+        LakeSource.__init__(self, state["location"], version=state["version"])
         self._first, self._end = state["files"]
 
     def identity(self) -> FileState:
@@ -104,13 +114,13 @@ class LakeSource(Source, TellsSince):
         if version is None or then.hash[:16] != identity_of(self._table)[:16] or version >= self.version:
             return None
         try:
-            before = LakeSource(self.path, version=version)
+            before = LakeSource(self.location, version=version)
         except DataError:  # a version whose log was cleaned away
             return None
         paths, known = [[one["path"] for one in source._files] for source in (self, before)]
         if paths[: len(known)] != known or before.schema != self.schema or before.n_rows() != then.rows:
             return None
-        rest = LakeSource(self.path, version=self.version)
+        rest = LakeSource(self.location, version=self.version)
         rest._first = len(known)
         return rest
 
@@ -126,10 +136,10 @@ class LakeSource(Source, TellsSince):
         return f"{moved}: {count(then.rows, 'row')} then, {self.n_rows():,} now"
 
 
-def marks_of_lake(path: Path) -> FileMarks | None:
+def marks_of_lake(location: FolderLocation) -> FileMarks | None:
     """Return the marks of the newest version; None where there is none."""
     try:
-        table = open_lake(path)
+        table = open_lake(location)
         identity = identity_of(table)
     except DataError:
         return None

@@ -6,7 +6,6 @@ Nothing is seen before the commit. It is tried once: where another writer was fa
 from __future__ import annotations
 
 import json
-import os
 import uuid
 from collections.abc import Sequence
 from contextlib import suppress
@@ -15,10 +14,10 @@ from typing import Any
 
 import pyarrow as pa
 
-from kivvet.core.words.errors import DataError, OutputError
-from kivvet.core.words.places import Place
-from kivvet.core.words.wording import listed, repeated, shown_path
-from kivvet.io.lakes.lake import files_of, hash_of_files, holds_lake, open_lake, told
+from kivvet.core.words.errors import OutputError, UnopenableError
+from kivvet.core.words.wording import listed, repeated
+from kivvet.io.folders import FolderLocation, folder_at
+from kivvet.io.lakes.lake import files_of, hash_of_files, holds_lake, in_package, open_lake, told
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, PartedTarget, Seal, Target, WriteOptions, WrittenPart
 
 _RECORD = "kivvet"
@@ -31,13 +30,13 @@ class LakeTarget(PartedTarget):
 
     Parameters
     ----------
-    target : Path
+    target : Path or InStore
     schema : pyarrow.Schema
     is_extended : bool
     """
 
-    def __init__(self, target: Path, schema: pa.Schema, *, is_extended: bool = False) -> None:
-        self.target, self.is_extended = target, is_extended
+    def __init__(self, target: FolderLocation, schema: pa.Schema, *, is_extended: bool = False) -> None:
+        self.target, self.folder, self.is_extended = target, folder_at(target), is_extended
         self.table = open_lake(target) if holds_lake(target) else None
         self.schema = _storable(target, schema)
         self._refuse_what_is_not_ours()
@@ -45,7 +44,7 @@ class LakeTarget(PartedTarget):
         self.writer: Any = None
         self.waiting: list[pa.RecordBatch] = []
         self.n_waiting = 0
-        target.mkdir(parents=True, exist_ok=True)
+        self.folder.begin()
 
     def _refuse_what_is_not_ours(self) -> None:
         if self.table is None:
@@ -60,7 +59,7 @@ class LakeTarget(PartedTarget):
             )
             raise OutputError(
                 f"{what}, which is not written here",
-                place=Place(shown_path(self.target)),
+                place=self.folder.place,
                 fix="name another target",
             )
 
@@ -83,7 +82,7 @@ class LakeTarget(PartedTarget):
         if self.writer is None:
             name = f"part-{len(self.parts):05}-{uuid.uuid4()}.zstd.parquet"
             self.parts.append(WrittenPart(name, 0))
-            self.writer = parquet.ParquetWriter(self.target / name, self.schema, compression="zstd")
+            self.writer = parquet.ParquetWriter(self.folder.path_to(name), self.schema, compression="zstd")
         if self.waiting:
             self.writer.write_table(
                 pa.Table.from_batches(self.waiting, self.schema), row_group_size=self.n_waiting or None
@@ -97,6 +96,7 @@ class LakeTarget(PartedTarget):
         if self.writer is not None:
             self.writer.close()
             self.writer = None
+            self.folder.settle(self.parts[-1].name)
 
     def written_parts(self) -> list[WrittenPart]:
         if self.waiting or not self.parts:
@@ -121,21 +121,14 @@ class LakeTarget(PartedTarget):
 
     def _verified(self, one: WrittenPart) -> dict[str, Any]:
         """Return what the log says of a file; raise where that is not what was written: the commit looks at none of it."""
-        from pyarrow import parquet
-
-        path = self.target / one.name
-        about = parquet.read_metadata(path)
-        descriptor = os.open(path, os.O_RDONLY)
-        os.fsync(descriptor)
-        os.close(descriptor)
+        about, marks = self.folder.about(one.name)
         if about.num_rows != one.rows or not about.schema.to_arrow_schema().equals(self.schema):
-            raise OutputError(f"{one.name} is not what was written", place=Place(shown_path(self.target)))
-        state = path.stat()
+            raise OutputError(f"{one.name} is not what was written", place=self.folder.place)
         return {
             "path": one.name,
             "rows": one.rows,
-            "size": state.st_size,
-            "modified": int(state.st_mtime * 1000),
+            "size": marks.size,
+            "modified": marks.modified_ns // 1_000_000,
         }
 
     def _commit(self, found: list[dict[str, Any]], record: str) -> None:
@@ -156,8 +149,9 @@ class LakeTarget(PartedTarget):
         schema = Schema.from_arrow(self.schema)
         about = CommitProperties(custom_metadata={_RECORD: record}, max_commit_retries=0)
         if self.table is None:
+            where, options = in_package(self.target)
             create_table_with_add_actions(
-                str(self.target), schema, adds, mode="error", commit_properties=about
+                where, schema, adds, mode="error", commit_properties=about, storage_options=options
             )
             return
         self.table.create_write_transaction(
@@ -169,24 +163,27 @@ class LakeTarget(PartedTarget):
 
     def abandon(self) -> None:
         self.waiting = []
+        writer, self.writer = self.writer, None
         with suppress(Exception):
-            self._close()
+            if writer is not None:
+                writer.close()
         self.remove(self.parts)
 
     def remove(self, parts: Sequence[WrittenPart]) -> None:
         for one in parts:
-            (self.target / one.name).unlink(missing_ok=True)
+            self.folder.remove(one.name)
         if self.table is None:
-            with suppress(OSError):
-                self.target.rmdir()
+            self.folder.end()
 
 
-def begin(_: Path, target: Path, schema: pa.Schema, __: WriteOptions = AS_IT_IS_NAMED) -> Target:
+def begin(_: Path, target: FolderLocation, schema: pa.Schema, __: WriteOptions = AS_IT_IS_NAMED) -> Target:
     """Begin a target."""
     return LakeTarget(target, schema)
 
 
-def extend(_: Path, target: Path, schema: pa.Schema, __: WriteOptions = AS_IT_IS_NAMED) -> Target | None:
+def extend(
+    _: Path, target: FolderLocation, schema: pa.Schema, __: WriteOptions = AS_IT_IS_NAMED
+) -> Target | None:
     """Begin a target with all rows that it holds already; None where its columns are others."""
     wanted = _storable(target, schema)
     there = pa.schema(open_lake(target).schema())
@@ -197,14 +194,11 @@ def extend(_: Path, target: Path, schema: pa.Schema, __: WriteOptions = AS_IT_IS
     return LakeTarget(target, schema, is_extended=True)
 
 
-def kept_records(target: Path) -> tuple[list[Any], str | None]:
+def kept_records(target: FolderLocation) -> tuple[list[Any], str | None]:
     """Return the records in the log of a target, the newest first, and the hash of what it holds."""
-    try:
-        table = open_lake(target)
-        with told(target, DataError, "cannot be read"):
-            texts = [one[_RECORD] for one in table.history() if _RECORD in one]
-    except DataError:
-        return [], None
+    table = open_lake(target)
+    with told(target, UnopenableError, "cannot be read"):
+        texts = [one[_RECORD] for one in table.history() if _RECORD in one]
     records = []
     for text in texts[:1]:
         with suppress(ValueError):
@@ -212,9 +206,9 @@ def kept_records(target: Path) -> tuple[list[Any], str | None]:
     return records, hash_of_files(files_of(table)) if records else None
 
 
-def _storable(target: Path, schema: pa.Schema) -> pa.Schema:
+def _storable(target: FolderLocation, schema: pa.Schema) -> pa.Schema:
     """Return a schema as the format has it; `OutputError` names what it has not."""
-    place = Place(shown_path(target))
+    place = folder_at(target).place
     if twice := repeated([name.casefold() for name in schema.names]):
         raise OutputError(
             f"two columns are {twice[0]!r} but for their case, which a lake does not tell apart",

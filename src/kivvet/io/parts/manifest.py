@@ -9,17 +9,13 @@ import json
 import re
 import time
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from dataclasses import asdict, dataclass
-from pathlib import Path
 from typing import Any
 
 import xxhash
 
 from kivvet.core.words.errors import DataError, UnopenableError
-from kivvet.core.words.places import Place
-from kivvet.core.words.wording import shown_path
-from kivvet.io.files import replacing, state_of
+from kivvet.io.folders import Folder, FolderLocation, folder_at
 
 ENDING = ".parts"
 MANIFEST = "parts.json"
@@ -70,25 +66,17 @@ def hash_of(parts: Sequence[Part]) -> str:
     return xxhash.xxh3_128_hexdigest(repr([(one.rows, one.hash) for one in parts]).encode())
 
 
-def is_parts(path: Path) -> bool:
-    """Whether a folder is one of parts, or is to be one by its name."""
-    return path.name.lower().endswith(ENDING)
+def is_parts(name: str) -> bool:
+    """Whether a folder is one of parts, or is to be one, by its name."""
+    return name.lower().endswith(ENDING)
 
 
-def holds_parts(path: Path) -> bool:
+def holds_parts(location: FolderLocation) -> bool:
     """Whether parts are there."""
-    return (path / MANIFEST).is_file()
+    return folder_at(location).has(MANIFEST)
 
 
-def manifest_text(path: Path) -> bytes | None:
-    """Return the manifest as it stands; None where there is none."""
-    try:
-        return (path / MANIFEST).read_bytes()
-    except OSError:
-        return None
-
-
-def read_manifest(path: Path) -> Manifest:
+def read_manifest(folder: Folder) -> Manifest:
     """Return what counts of a folder.
 
     Raises
@@ -98,20 +86,21 @@ def read_manifest(path: Path) -> Manifest:
     DataError
         If it cannot be read, or is of a newer version.
     """
-    place = Place(shown_path(path / MANIFEST))
+    place = folder.place_of(MANIFEST)
     try:
-        given = json.loads((path / MANIFEST).read_text(encoding="utf-8"))
-    except FileNotFoundError as error:
-        raise UnopenableError(
-            "there is no such folder of parts"
-            if not path.is_dir()
-            else f"has no {MANIFEST}, which says what counts",
-            place=Place(shown_path(path)),
-            fix='correct the path; for any folder of Parquet files write it with "/" at its end',
-        ) from error
-    except (OSError, ValueError, RecursionError) as error:
+        content = folder.content(MANIFEST)
+    except OSError as error:
         raise DataError("cannot be read as the manifest of a folder of parts", place=place) from error
+    if content is None:
+        raise UnopenableError(
+            f"has no {MANIFEST}, which says what counts"
+            if folder.is_there()
+            else "there is no such folder of parts",
+            place=folder.place,
+            fix='correct the path; for any folder of Parquet files write it with "/" at its end',
+        )
     try:
+        given = json.loads(content)
         if given["version"] > VERSION:
             raise DataError("was written by a newer Kivvet", place=place, fix="update Kivvet")
         parts = tuple(
@@ -119,17 +108,17 @@ def read_manifest(path: Path) -> Manifest:
             for one in given["parts"]
         )
         return Manifest(parts, dict(given["record"]))
-    except (KeyError, TypeError, ValueError) as error:
+    except (KeyError, TypeError, ValueError, RecursionError) as error:
         raise DataError("cannot be read as the manifest of a folder of parts", place=place) from error
 
 
-def write_manifest(path: Path, manifest: Manifest) -> None:
+def write_manifest(folder: Folder, manifest: Manifest) -> None:
     """Write what counts, atomically; then remove the parts that counted before, and those that some run left long ago.
 
     Others that do not count may be those of a run under way elsewhere.
     """
     try:
-        before = {one.name for one in read_manifest(path).parts}
+        before = {one.name for one in read_manifest(folder).parts}
     except (DataError, UnopenableError):
         before = set()
     values = {
@@ -137,35 +126,33 @@ def write_manifest(path: Path, manifest: Manifest) -> None:
         "parts": [asdict(one) for one in manifest.parts],
         "record": dict(manifest.record),
     }
-    with replacing(path / MANIFEST) as beside:
-        beside.write_text(json.dumps(values, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    folder.replace(MANIFEST, (json.dumps(values, indent=1, ensure_ascii=False) + "\n").encode())
     counts = {one.name for one in manifest.parts}
-    for one in path.iterdir():
-        if not OURS.fullmatch(one.name) or one.name in counts:
-            continue
-        with suppress(OSError):
-            if one.name in before or time.time() - one.stat().st_mtime > _SECONDS_OF_A_RUN:
-                one.unlink()
+    for name, written_at in folder.files():
+        is_left = name in before or time.time() - written_at > _SECONDS_OF_A_RUN
+        if OURS.fullmatch(name) and name not in counts and is_left:
+            folder.remove(name)
 
 
-def parts_there(path: Path) -> tuple[Part, ...] | None:
-    """Return the parts as they are on disk now; None where one is not there any more."""
+def parts_there(folder: Folder) -> tuple[Part, ...] | None:
+    """Return the parts as they are now; None where one is not there any more."""
     try:
-        manifest = read_manifest(path)
+        manifest = read_manifest(folder)
         found = []
         for one in manifest.parts:
-            state = state_of(path / one.name)
+            state = folder.state(one.name)
             found.append(Part(one.name, one.rows, state.marks.size, state.hash))
     except (DataError, UnopenableError):
         return None
     return tuple(found)
 
 
-def kept_records(path: Path) -> tuple[list[Any], str | None]:
+def kept_records(location: FolderLocation) -> tuple[list[Any], str | None]:
     """Return the record of a folder of parts, and what tells the parts that are there from others."""
+    folder = folder_at(location)
     try:
-        manifest = read_manifest(path)
+        manifest = read_manifest(folder)
     except (DataError, UnopenableError):
         return [], None
-    there = parts_there(path)
+    there = parts_there(folder)
     return [dict(manifest.record)], None if there is None else hash_of(there)
