@@ -93,6 +93,34 @@ def test_rows_that_went_or_changed_are_all_classed_anew(lake, run):
     same(held(lake), in_memory(lake, rows(10, 100)))
 
 
+def test_versions_can_be_named(lake, run):
+    run("apply", "d", cwd=lake)
+    deltalake.write_deltalake(lake / "data/rows.delta", rows(100, 130), mode="append")
+    run("refresh", cwd=lake)
+    table = lake / "tables/ph_class.toml"
+    table.write_text(table.read_text().replace("6.5", "7"))
+    moved = {one: sum(6.5 <= ph < 7 for ph in rows(0, n)["ph"].to_pylist() if ph is not None) for one, n in ((0, 40), (1, 100), (2, 130))}  # fmt: skip
+    assert len(set(moved.values())) == 3
+    for one, n in moved.items():
+        told = run("impact", "d", "--as-of", f"version {one}", "--json", cwd=lake)
+        (dataset,) = json.loads(told.out)["datasets"]
+        assert dataset["rows"] == (40, 100, 130)[one] and dataset["columns"][0]["changed"] == n
+    told = run("apply", "d", "--as-of", "version 1", "--to", "out/then.parquet", cwd=lake)
+    assert told.code == 0, told.all
+    assert (
+        pq.read_table(lake / "out/then.parquet")["ph_class"].to_pylist()
+        == (held(lake)["ph_class"].to_pylist()[:100])
+    )
+    told = run("apply", "d", "--as-of", "version 0", "--to", "out/then.parquet", cwd=lake)
+    assert told.code == 2 and "read version 0" in told.err and "one of: 1, 2" in told.err
+    told = run("impact", "--as-of", "version 9", cwd=lake)
+    assert told.code == 2 and "has no version 9" in told.err
+    told = run("impact", "--as-of", "zzz", cwd=lake)
+    assert told.code == 2 and "no run of d is named 'zzz'" in told.err
+    first = json.loads(run("history", "d", "--json", cwd=lake).out)["runs"][0]["run"]
+    assert json.loads(run("impact", "--as-of", first, "--json", cwd=lake).out)["datasets"][0]["rows"] == 100
+
+
 def test_a_changed_rule_writes_one_commit_more_with_its_record(lake, run):
     run("apply", "d", cwd=lake)
     before = version(lake)

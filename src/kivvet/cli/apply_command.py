@@ -14,7 +14,10 @@ from kivvet.cli.telling import JSON_VERSION, Form, forms
 @click.argument("datasets", nargs=-1, metavar="[DATASET]...")
 @option("--replace", "Write over a target that Kivvet did not write.")
 @option("--replace-edited")
-@option("--as-of", "Write what a past run wrote, by the rules of then: its name, or a date.")
+@option(
+    "--as-of",
+    "Write what a past run wrote, by the rules of then: its name, a date, or the version of a lake that it read.",
+)
 @option("--to", "Where: with --as-of.")
 @option("--any-source")
 @option("--show-sql")

@@ -24,13 +24,20 @@ from kivvet.cli.telling import Form, forms
     show_default=True,
 )
 @option(
+    "--as-of",
+    "On the rows that a past run read, named or by its date, or on those of a version of a lake: 'version 12'.",
+    default="",
+)
+@option(
     "--fail-if",
     'End with 1 where more than a share of a dataset\'s rows changes in a column: "moved > 1 %".',
     metavar='"moved > SHARE"',
 )
 @book_option
 @forms("json", "csv", "markdown")
-def command(names: tuple[str, ...], against: str, fail_if: str | None, book: Path | None, form: Form) -> None:
+def command(
+    names: tuple[str, ...], against: str, as_of: str, fail_if: str | None, book: Path | None, form: Form
+) -> None:
     """Work out what rules that changed would do to the current data: for each column how many rows go from which class
     to which, with an example each and what decided it; what follows in columns that read it, and in summaries. Nothing
     is written.
@@ -40,6 +47,7 @@ def command(names: tuple[str, ...], against: str, fail_if: str | None, book: Pat
       kivvet impact                           all changes since each target was written
       kivvet impact quality                   those of one table
       kivvet impact samples --against HEAD    since the last commit
+      kivvet impact samples --as-of "version 12"    on the rows of a version of a lake
       kivvet impact --fail-if "moved > 1 %"         for a review
       kivvet impact --against main --format markdown > comment.md
     """
@@ -49,7 +57,7 @@ def command(names: tuple[str, ...], against: str, fail_if: str | None, book: Pat
     most = None if fail_if is None else _share(fail_if)
     opened = opened_book(book)
     with counting_rows("comparing") as on_rows:
-        made = opened.impact(names, against=against, on_rows=on_rows)
+        made = opened.impact(names, against=against, as_of=as_of, on_rows=on_rows)
     form.tell(
         made,
         lambda out: print_impact(out, made),

@@ -55,7 +55,9 @@ WORDS: Mapping[str, Mapping[str, Word]] = {
         "--column": Word("The column that the table is to read.", "COLUMN"),
         "--against": Word("What is compared with.", "WHAT"),
         "--shared": Word("Compare what both have, where inputs or outputs differ."),
-        "--as-of": Word("By the rules of a past run: its name, or a date.", "RUN"),
+        "--as-of": Word(
+            "As it was at a past run: its name, a date, or the version of a lake that it read.", "RUN"
+        ),
         "--any-source": Word(
             "With --as-of: apply the rules of then, even if the source is another one today."
         ),

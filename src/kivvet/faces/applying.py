@@ -147,6 +147,7 @@ class Applying(OpenedBook):
         names: Iterable[str] = (),
         *,
         against: str | Path = "last",
+        as_of: str = "",
         on_rows: OnRows = lambda _: None,
     ) -> Impact:
         """Return what rules that changed do to the data of the book, before anything is written.
@@ -158,6 +159,9 @@ class Applying(OpenedBook):
         against : str or Path
             ``"last"`` for the rules by which each target was made, a revision of the git repository that the book lies
             in, the folder of another book, or a table's file.
+        as_of : str
+            On which rows: those that a past run read (its name, or a date: the last until then), or those of a version of a
+            lake (``"version 12"``); empty: those that are there now.
 
         Raises
         ------
@@ -167,7 +171,7 @@ class Applying(OpenedBook):
         """
         from kivvet.books.asks.impact import impact_in_book
 
-        return impact_in_book(self._opened, names_of(names), against, on_rows=on_rows)
+        return impact_in_book(self._opened, names_of(names), against, as_of=as_of, on_rows=on_rows)
 
     def apply_dataset(
         self,

@@ -120,9 +120,18 @@ class InMemory(OpenedBook):
         return Live(self._opened, frame, columns, where, on_change)
 
     def apply_with_report(
-        self, frame: FrameT, columns: Sequence[str | Mapping[str, Any]], *, where: str | None = None
+        self,
+        frame: FrameT,
+        columns: Sequence[str | Mapping[str, Any]],
+        *,
+        where: str | None = None,
+        order_by: Sequence[str] = (),
     ) -> Applied[FrameT]:
-        """Do as `apply` does, and return the frame with a report that accounts for every row."""
+        """Do as `apply` does, and return the frame with a report that accounts for every row.
+
+        Of a frame of Spark the report is not complete (`is_complete`), and asking it for a figure is an error, until its `count` has
+        read all rows.
+        """
         from kivvet.books.asks.apply_to_frame import apply_to_frame
 
-        return apply_to_frame(self._opened, frame, columns, where=where)
+        return apply_to_frame(self._opened, frame, columns, where=where, order_by=order_by)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import pyarrow as pa
 
@@ -14,7 +14,7 @@ from kivvet.core.read.options import Faults, Options
 from kivvet.core.run.batches import apply_to_batches
 from kivvet.core.run.entries import Entry, names_used, parse_entries
 from kivvet.core.run.frames import apply_entries
-from kivvet.core.run.reports import Applied, ApplyReport
+from kivvet.core.run.reports import Applied
 from kivvet.core.run.where import parse_where
 from kivvet.core.words.errors import DataError, TableError
 
@@ -33,20 +33,11 @@ def apply_to_frame(
     """Return a frame with new columns, and the report; see `Book.apply`."""
     entries, condition = _read(book, columns, where)
     if is_spark(frame):
-        if with_report:
-            raise DataError(
-                "rows of a frame of Spark are counted when they are read, not before",
-                fix="apply it without a report, and count what it gives; or apply files: kivvet apply --engine spark",
-            )
-        made: Any = apply_to_spark(
-            frame,
-            entries,
-            book.tables,
-            formulas=book.formulas,
-            where=condition,
-            order_by=order_by,
+        of_spark: Any = frame
+        made = apply_to_spark(
+            of_spark, entries, book.tables, formulas=book.formulas, where=condition, order_by=order_by
         )
-        return Applied(made, ApplyReport(0, ()))
+        return cast("Applied[FrameT]", made)
     if order_by:
         raise DataError(
             "order_by is for frames of Spark: others have their rows in order", fix="leave it out"

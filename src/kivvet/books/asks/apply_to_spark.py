@@ -1,40 +1,29 @@
-"""Columns made of a frame of Spark, lazily: what looks at one row at a time batch by batch, formulas that look at other rows by
-groups; both by the evaluator that there is everywhere.
-
-A plan is cut where a step looks at other rows. Such a step is done for the rows of one group of its partition keys after the
-other, each in the order that is said; keys are cleaned before, since Spark groups a blank text, NaN and NULL apart.
-"""
+"""Columns made of a frame of Spark, lazily, and the report on them; by the evaluator that there is everywhere."""
 
 from __future__ import annotations
 
 import pickle
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from kivvet.core.columns.column import column_from_arrow, type_of_arrow
-from kivvet.core.columns.made_column import MadeColumn
+from kivvet.books.asks.spark_work import HIDDEN, REPORT, SparkSchema, all_parts, parts_of, windows_of
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.functions import AGGREGATES
-from kivvet.core.formulas.tree import ColumnName, Window, walk
 from kivvet.core.run.entries import Entry
 from kivvet.core.run.execution import Execution
-from kivvet.core.run.formula_step import FormulaStep
 from kivvet.core.run.frames import plan_for
 from kivvet.core.run.plan import Plan
-from kivvet.core.run.steps import Step
+from kivvet.core.run.reports import ApplyReport
+from kivvet.core.run.table_step import in_order_told
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.values import ValueType
-from kivvet.core.words.wording import did_you_mean, listed, repeated
+from kivvet.core.words.wording import listed
 
 if TYPE_CHECKING:
     from pyspark.sql import DataFrame
-
-#: Columns under way begin so; no column of a frame may.
-_HIDDEN = "__kivvet_"
 
 
 def is_spark(frame: object) -> bool:
@@ -51,8 +40,8 @@ def apply_to_spark(
     formulas: Mapping[str, Formula],
     where: Formula | None,
     order_by: Sequence[str],
-) -> DataFrame:
-    """Return a frame of Spark with the columns of the entries; nothing is read before somebody asks for rows.
+) -> SparkApplied:
+    """Return a frame of Spark with the columns of the entries, and its report; nothing is read before somebody asks for rows.
 
     Raises
     ------
@@ -61,68 +50,17 @@ def apply_to_spark(
     DataError
         If types do not fit, or a formula depends on the order of rows and none is said.
     """
-    given = _SparkSchema(frame, order_by)
+    given = SparkSchema(frame, order_by)
     plan = plan_for(given, entries, tables, formulas, where)  # type: ignore[arg-type]
     _refuse_without_order(plan, order_by)
-    made: DataFrame = frame
-    under_way: list[str] = []
-    for part in _parts_of(plan):
-        work = _Work(part, tuple(given.names), tuple(under_way), tuple(order_by), plan.where)
-        made = work.by_groups(made) if part[0].needs_all_rows else work.by_batches(made)
-        under_way += work.made
+    made = all_parts(frame, plan, given, order_by)
     if plan.where is not None:
-        made = made.where(f"`{_HIDDEN}{plan.where}`")
+        made = made.where(f"`{HIDDEN}{plan.where}`")
     from pyspark.sql import functions
 
     columns = [functions.col(f"`{name}`") for name in given.names if name not in plan.written]
-    columns += [functions.col(f"`{_HIDDEN}{name}`").alias(name) for name in plan.written]
-    return made.select(*columns)
-
-
-class _SparkSchema:
-    """The names and types of a frame of Spark, as those of other frames are asked."""
-
-    def __init__(self, frame: DataFrame, order_by: Sequence[str]) -> None:
-        from pyspark.sql.pandas.types import to_arrow_schema
-
-        self.names: list[str] = list(frame.columns)
-        if twice := repeated([name.casefold() for name in self.names]):
-            raise DataError(
-                f"two columns are named {twice[0]!r} but for their case",
-                expected="column names that differ",
-                fix="rename one",
-            )
-        for name in order_by:
-            if name not in self.names:
-                raise DataError(
-                    f"order_by names {name!r}, and the frame has no such column",
-                    fix=did_you_mean(name, self.names) or f"its columns: {listed(self.names, 20)}",
-                )
-        zone = frame.sparkSession.conf.get("spark.sql.session.timeZone")
-        self.schema: pa.Schema = to_arrow_schema(frame.schema, timezone=zone)
-
-    def type_of(self, name: str) -> ValueType | None:
-        """Return the type of a column; None where it can have no values."""
-        kind = self.schema.field(name).type
-        return None if pa.types.is_null(kind) else type_of_arrow(kind)
-
-
-def _parts_of(plan: Plan) -> list[tuple[Step, ...]]:
-    """Return the steps in parts: those between two that look at other rows together, each of these by itself."""
-    parts: list[tuple[Step, ...]] = []
-    for step in plan.steps:
-        if step.needs_all_rows or not parts or parts[-1][0].needs_all_rows:
-            parts.append((step,))
-        else:
-            parts[-1] = (*parts[-1], step)
-    return parts
-
-
-def _windows(step: Step) -> list[Window]:
-    if not isinstance(step, FormulaStep):
-        return []
-    trees = [step.formula.tree, *([] if step.formula.among is None else [step.formula.among])]
-    return [one for tree in trees for one in walk(tree) if isinstance(one, Window)]
+    columns += [functions.col(f"`{HIDDEN}{name}`").alias(name) for name in plan.written]
+    return SparkApplied(made.select(*columns), ReportOnSpark(frame, plan, given, tuple(order_by)))
 
 
 def _refuse_without_order(plan: Plan, order_by: Sequence[str]) -> None:
@@ -132,7 +70,7 @@ def _refuse_without_order(plan: Plan, order_by: Sequence[str]) -> None:
     ordered = [
         step.name
         for step in plan.needing_all_rows
-        if any(one.order or one.name not in AGGREGATES or one.within is not None for one in _windows(step))
+        if any(one.order or one.name not in AGGREGATES or one.within is not None for one in windows_of(step))
     ]
     if ordered:
         raise DataError(
@@ -142,141 +80,108 @@ def _refuse_without_order(plan: Plan, order_by: Sequence[str]) -> None:
         )
 
 
-@dataclass(frozen=True)
-class _Work:
-    """A part of a plan as Spark does it.
+class ReportOnSpark:
+    """The report on a frame of Spark, which is not complete until all rows have been counted: a `limit` of the frame, or a task that is
+    done twice, must not pass for the whole.
 
-    Attributes
-    ----------
-    steps : tuple of Step
-    source : tuple of str
-        The columns of the frame.
-    known : tuple of str
-        The columns that were made before.
-    order_by : tuple of str
-    where : str or None
-        The column of which true rows are kept.
+    Once `count` has read all rows it has all that an `ApplyReport` has; before, asking for a figure is an error. Rows are numbered as Spark
+    gave them, which may be another order each time.
     """
 
-    steps: tuple[Step, ...]
-    source: tuple[str, ...]
-    known: tuple[str, ...]
-    order_by: tuple[str, ...]
-    where: str | None
+    def __init__(self, frame: DataFrame, plan: Plan, given: SparkSchema, order_by: tuple[str, ...]) -> None:
+        self._asked = frame, plan, given, order_by
+        self._counted: ApplyReport | None = None
 
     @property
-    def made(self) -> list[str]:
-        """The columns that it makes."""
-        return [name for step in self.steps for name in step.made_names]
+    def is_complete(self) -> bool:
+        """Whether all rows have been counted."""
+        return self._counted is not None
 
-    def by_batches(self, frame: DataFrame) -> DataFrame:
-        """Return the frame with the columns of steps that look at one row at a time."""
-        return frame.mapInArrow(_batch_maker(pickle.dumps(self)), self._schema(frame))
+    def count(self) -> ApplyReport:
+        """Read and classify all rows, once, and return the report on them.
 
-    def by_groups(self, frame: DataFrame) -> DataFrame:
-        """Return the frame with the columns of a step that looks at other rows, group by group."""
-        from pyspark.sql import functions
+        Raises
+        ------
+        Exception
+            What Spark raises where a task fails.
+        """
+        if self._counted is None:
+            self._counted = _counted(*self._asked)
+        return self._counted
 
-        keys = [self._cleaned(frame, name) for name in self._keys]
-        grouped = frame.groupBy(*(keys or [functions.lit(1).alias(f"{_HIDDEN}all")]))
-        return grouped.applyInArrow(_group_maker(pickle.dumps(self)), self._schema(frame))
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("_") or (not hasattr(ApplyReport, name) and name not in _FIGURES):
+            raise AttributeError(name)
+        if self._counted is None:
+            raise DataError(
+                "the report is not complete: the rows of a frame of Spark are counted when they are read",
+                fix="report.count() reads all of them once",
+            )
+        return getattr(self._counted, name)
 
-    @property
-    def _keys(self) -> list[str]:
-        """The columns that every window of the step is partitioned by."""
-        found: set[str] | None = None
-        for one in _windows(self.steps[0]):
-            names = {key.name for key in one.partition if isinstance(key, ColumnName)}
-            found = names if found is None else found & names
-        return [
-            read.column if read.from_source else f"{_HIDDEN}{read.column}"
-            for read in self.steps[0].reads
-            if read.name in (found or set())
-        ]
-
-    def _cleaned(self, frame: DataFrame, name: str) -> Any:
-        """Return a key as Kivvet groups it: no value is one group, however it is written."""
-        from pyspark.sql import functions, types
-
-        column = functions.col(f"`{name}`")
-        kind = frame.schema[name].dataType
-        if isinstance(kind, types.StringType):
-            column = functions.when(column != "", column)
-        elif isinstance(kind, (types.DoubleType, types.FloatType)):
-            column = functions.when(~functions.isnan(column), column + functions.lit(0.0))
-        return column.alias(f"{_HIDDEN}key_{name}")
-
-    def _schema(self, frame: DataFrame) -> Any:
-        """Return the schema of what is made: that of the frame, and the new columns as no rows make them."""
-        from pyspark.sql.pandas.types import from_arrow_type, to_arrow_schema
-        from pyspark.sql.types import StructField, StructType
-
-        zone = frame.sparkSession.conf.get("spark.sql.session.timeZone")
-        arrow = to_arrow_schema(frame.schema, timezone=zone)
-        empty = pa.RecordBatch.from_arrays([pa.nulls(0, one.type) for one in arrow], schema=arrow)
-        made = self.applied(empty, Execution(Plan(self.steps, ()), with_report=False))
-        new = [one for one in made.schema if one.name not in arrow.names]
-        fields = [StructField(one.name, from_arrow_type(one.type, prefer_timestamp_ntz=True)) for one in new]
-        return StructType([*frame.schema.fields, *fields])
-
-    def applied(self, batch: pa.RecordBatch, execution: Execution) -> pa.RecordBatch:
-        """Return a batch with the columns that the steps make of it."""
-        hidden = {name: f"{_HIDDEN}{name}" for name in self.known}
-        known = {name: MadeColumn(name, values=_one(batch.column(column))) for name, column in hidden.items()}
-        made = execution.apply(
-            lambda name: column_from_arrow(_one(batch.column(name)), name), batch.num_rows, known
+    def __repr__(self) -> str:
+        return (
+            repr(self._counted) if self._counted else "<ReportOnSpark: not complete, count() reads all rows>"
         )
-        arrays = [_plain(made[name].as_arrow()) for name in self.made]
-        names = [f"{_HIDDEN}{name}" for name in self.made]
-        return pa.RecordBatch.from_arrays([*batch.columns, *arrays], names=[*batch.schema.names, *names])
 
 
-def _batch_maker(sent: bytes) -> Callable[[Iterator[pa.RecordBatch]], Iterator[pa.RecordBatch]]:
-    """Return what makes columns of the batches of a task."""
+_FIGURES = frozenset(one.name for one in fields(ApplyReport))
 
-    def made(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
-        work: _Work = pickle.loads(sent)
-        execution = Execution(Plan(work.steps, ()), with_report=False)
+
+@dataclass(frozen=True)
+class SparkApplied:
+    """A frame of Spark with its new columns, and the report on it."""
+
+    frame: Any
+    report: ReportOnSpark
+
+
+def _counted(frame: DataFrame, plan: Plan, given: SparkSchema, order_by: tuple[str, ...]) -> ApplyReport:
+    parts = parts_of(plan)
+    columns = [f"{REPORT}{number}" for number in range(len(parts))]
+    made = all_parts(frame, plan, given, order_by, counts=True)
+    where = [] if plan.where is None else [f"{HIDDEN}{plan.where}"]
+    merged = made.select(*columns, *where).mapInArrow(_merger(len(columns)), "counted binary")
+    found: list[ApplyReport | None] = [None] * len(parts)
+    left_out = undecided = 0
+    for row in merged.collect():
+        more, out, unclear = pickle.loads(bytes(row.counted))
+        found = [_put_together(one, other) for one, other in zip(found, more, strict=True)]
+        left_out, undecided = left_out + out, undecided + unclear
+    reports = [one or Execution(Plan(part, ())).report() for one, part in zip(found, parts, strict=True)]
+    shown = [step.name for step in plan.steps if plan.where not in step.made_names]
+    steps = [step for step in plan.table_steps if step.name in shown]
+    tables = [table for one in reports for table in one.tables]
+    return ApplyReport(
+        reports[0].rows if reports else frame.count(),
+        tuple(in_order_told(step, table) for step, table in zip(steps, tables, strict=True)),
+        formulas=tuple(each for one in reports for each in one.formulas if each.formula in shown),
+        by_class=tuple(each for one in reports for each in one.by_class),
+        left_out=left_out,
+        undecided=undecided,
+    )
+
+
+def _put_together(one: ApplyReport | None, other: ApplyReport | None) -> ApplyReport | None:
+    """Return the report on the rows of two."""
+    return other if one is None else one if other is None else one.merged(other)
+
+
+def _merger(n_reports: int) -> Callable[[Iterator[pa.RecordBatch]], Iterator[pa.RecordBatch]]:
+    """Return what puts together what the parts of a plan counted in the rows of a task, and counts the rows that are kept."""
+
+    def merged(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+        reports: list[ApplyReport | None] = [None] * n_reports
+        left_out = undecided = 0
         for batch in batches:
-            yield work.applied(batch, execution)
+            for number in range(n_reports):
+                for sent in batch.column(number).drop_null().to_pylist():
+                    reports[number] = _put_together(reports[number], pickle.loads(sent))
+            if batch.num_columns > n_reports:
+                kept = batch.column(n_reports)
+                undecided += kept.null_count
+                left_out += len(kept) - kept.true_count
+        sent = pickle.dumps((reports, left_out, undecided))
+        yield pa.RecordBatch.from_arrays([pa.array([sent], pa.binary())], names=["counted"])
 
-    return made
-
-
-def _group_maker(sent: bytes) -> Callable[[pa.Table], pa.Table]:
-    """Return what makes a column of all rows of a group, in order."""
-
-    def made(rows: pa.Table) -> pa.Table:
-        work: _Work = pickle.loads(sent)
-        if work.order_by:
-            rows = rows.sort_by([(name, "ascending") for name in work.order_by])
-            _refuse_ties(rows, work.order_by, work.steps[0].name)
-        (batch,) = rows.combine_chunks().to_batches() or [pa.RecordBatch.from_pylist([], rows.schema)]
-        return pa.Table.from_batches(
-            [work.applied(batch, Execution(Plan(work.steps, ()), with_report=False))]
-        )
-
-    return made
-
-
-def _refuse_ties(rows: pa.Table, order_by: Sequence[str], name: str) -> None:
-    """Raise where the order that is said does not tell two rows apart: what a formula gives would change from run to run."""
-    counted = rows.group_by(list(order_by)).aggregate([([], "count_all")])
-    if counted.num_rows < rows.num_rows:
-        raise DataError(
-            f"order_by ({listed(order_by)}) does not tell all rows apart, and {name} depends on their order",
-            fix="name one more column, such as a key",
-        )
-
-
-def _one(array: pa.Array | pa.ChunkedArray) -> pa.Array:
-    return array.combine_chunks() if isinstance(array, pa.ChunkedArray) else array
-
-
-def _plain(array: pa.Array) -> pa.Array:
-    """Return values as Spark knows them."""
-    if pa.types.is_dictionary(array.type):
-        array = array.dictionary_decode()
-    if pa.types.is_decimal(array.type) and array.type.precision > 38:
-        return array.cast(pa.decimal128(38, array.type.scale))
-    return array
+    return merged

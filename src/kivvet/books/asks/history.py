@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from kivvet.books.files.dataset import Dataset, parse_dataset
 from kivvet.books.runs.again import as_then
 from kivvet.books.runs.memory import Memory
+from kivvet.books.runs.past_rows import run_named
 from kivvet.books.runs.past_run import PastRun
 from kivvet.books.runs.record import Record, refuse_strange
 from kivvet.books.runs.reviewed import review_text
@@ -357,13 +358,14 @@ def apply_as_of(
     Parameters
     ----------
     run : str
-        Its name, or the beginning of it; or a date or time (UTC): the last run until then.
+        Its name, or the beginning of it; a date or time (UTC): the last run until then; or ``version 12``: the last run that read
+        that version of a lake.
     target : str or Path
         The file to write; never the target of the book.
     any_source : bool
         Whether the rules of then may be applied to a source that is not the one of then.
     """
-    past = _named(book, name, run)
+    past = run_named(book, name, run)
     path = Path(target)
     _refuse_own(book, path)
     dataset = _dataset_then(book, past)
@@ -379,36 +381,6 @@ def apply_as_of(
         again.is_same_source,
         record.target_hash == past.record.target_hash,
         all(counts.get(column) == counted for column, counted in then.items()),
-    )
-
-
-def _named(book: OpenBook, name: str, given: str) -> PastRun:
-    found, _, problems = Memory.of(book).runs()
-    runs = [run for run in found if run.dataset == name]
-    if not runs:
-        book.dataset(name)
-        raise BookError(
-            f"no run of {name} is remembered", found="; ".join(problems) or None, fix="kivvet history"
-        )
-    chosen = [run for run in runs if run.id.startswith(given)] if given else []
-    if len(chosen) == 1:
-        return chosen[0]
-    if len(chosen) > 1:
-        raise BookError(
-            f"{given!r} begins the names of {len(chosen)} runs", expected=listed(run.id for run in chosen)
-        )
-    wanted = given.replace(" ", "T")
-    if len(wanted) >= 10 and wanted[:4].isdigit() and wanted[4] == "-":
-        until = [run for run in runs if run.at[: len(wanted)] <= wanted]
-        if until:
-            return until[-1]
-        raise BookError(
-            f"no run of {name} until {given} is remembered", found=f"the first is of {runs[0].at[:16]}"
-        )
-    raise BookError(
-        f"no run of {name} is named {given!r}",
-        expected=f"one of the last: {listed([run.id for run in runs[-6:]])}; or a date",
-        fix=f"kivvet history {name}",
     )
 
 

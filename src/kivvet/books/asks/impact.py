@@ -17,6 +17,7 @@ from kivvet.books.files.read_table import read_table
 from kivvet.books.files.revisions import Revision
 from kivvet.books.runs.fingerprints import column_records, where_record
 from kivvet.books.runs.other_rules import OtherRules, rules_of, rules_then
+from kivvet.books.runs.past_rows import source_as_of
 from kivvet.books.runs.prepare import Prepared, prepared_of
 from kivvet.books.runs.run import Run, RunBatch
 from kivvet.books.runs.sources import source_of
@@ -55,6 +56,7 @@ def impact_in_book(
     against: str | Path = LAST,
     *,
     rules: OtherRules | None = None,
+    as_of: str = "",
     on_rows: OnRows = lambda _: None,
 ) -> Impact:
     """Return what changed rules do to the data of a book; see `Book.impact`.
@@ -63,10 +65,14 @@ def impact_in_book(
     ----------
     rules : OtherRules, optional
         The rules before, where they are known already; `against` is then what they are called.
+    as_of : str
+        Whose rows are looked at: those that a past run read, or those of a version of a lake; empty: those of today.
     """
     only, datasets = _chosen(book, names)
     versions = _Versions(book, only, against, rules)
-    found = tuple(_of_dataset(book, dataset, versions, on_rows) for dataset in datasets)
+    found = tuple(_of_dataset(book, dataset, versions, as_of, on_rows) for dataset in datasets)
+    if as_of and found and all(one.why_not for one in found):
+        raise BookError(found[0].why_not, fix="name a run (kivvet history), a date, or 'version 12' of a lake")
     tables = tuple(versions.told(name, past) for name, past in versions.tables.items())
     formulas = tuple(
         Change(name, past.text, book.formulas[name].text) for name, past in versions.formulas.items()
@@ -192,7 +198,9 @@ class _Versions:
         return found
 
 
-def _of_dataset(book: OpenBook, dataset: Dataset, versions: _Versions, on_rows: OnRows) -> DatasetImpact:
+def _of_dataset(
+    book: OpenBook, dataset: Dataset, versions: _Versions, as_of: str, on_rows: OnRows
+) -> DatasetImpact:
     rules = versions.of(dataset)
     if rules.why_not:
         return DatasetImpact(dataset.name, why_not=rules.why_not)
@@ -200,9 +208,11 @@ def _of_dataset(book: OpenBook, dataset: Dataset, versions: _Versions, on_rows: 
         return DatasetImpact(dataset.name)
     before = rules.of(book)
     try:
+        if dataset.of is not None and as_of:
+            return DatasetImpact(dataset.name, why_not="a summary: what it sums up is told as it was")
         if dataset.of is not None:
             return _SummaryImpact(book, before, dataset, rules).result(on_rows)
-        source = source_of(book, dataset)
+        source = source_as_of(book, dataset, as_of) if as_of else source_of(book, dataset)
         stops = [one.table for one in _findings(book, dataset) if one.severity == "error"]
         pair = _prepared(before, dataset, source), _prepared(book, dataset, source)
         made = _RowsImpact(*pair, dataset, rules, versions).result(on_rows)

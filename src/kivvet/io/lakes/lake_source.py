@@ -75,6 +75,10 @@ class LakeSource(Source, TellsSince):
         version = version_in(identity)
         if version is None or identity[:16] != identity_of(self._table)[:16]:
             return None
+        return self.at_version(version)
+
+    def at_version(self, version: int) -> LakeSource | None:
+        """Return what it held at a version; None where that is not kept."""
         try:
             return LakeSource(self.location, version=version)
         except DataError:  # a version whose log was cleaned away
