@@ -9,14 +9,19 @@ import contextlib
 import io
 import os
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
 
+from tests.conftest import kivvet
+
 ROOT = Path(__file__).parents[1]
 PAGES = ["README.md", *sorted(f"docs/{path.name}" for path in (ROOT / "docs").glob("*.md"))]
+#: A command in which there is nothing for a shell to do: it runs in this process.
+PLAIN = re.compile(r"kivvet(?: +(?:'[^']*'|\"[^\"$`\\]*\"|[\w.,:=/%@+-]+))*(?: +# .*)?")
 BLOCK = re.compile(r"^```(\w+)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 
 
@@ -50,9 +55,14 @@ def run_shell(code):
         if not line.strip() or line.startswith(("make ", "git ")):
             continue
         expected = int(match[1]) if (match := re.search(r"# ends with (\d)$", line)) else 0
-        done = subprocess.run(["bash", "-c", line], capture_output=True, text=True, check=False)
-        assert done.returncode == expected, f"{line}\n{done.stdout}{done.stderr}"
-        printed += done.stdout + done.stderr
+        if PLAIN.fullmatch(line):
+            done = kivvet(*shlex.split(line, comments=True)[1:], cwd=Path.cwd())
+            code, told = done.code, done.all
+        else:
+            process = subprocess.run(["bash", "-c", line], capture_output=True, text=True, check=False)
+            code, told = process.returncode, process.stdout + process.stderr
+        assert code == expected, f"{line}\n{told}"
+        printed += told
         if line.startswith("cd "):
             os.chdir(line.split()[1])
     return printed
