@@ -9,6 +9,7 @@ import json
 import os
 import re
 import subprocess
+from collections import Counter
 from pathlib import Path
 
 import click
@@ -155,6 +156,71 @@ def test_every_result_is_told_in_every_form(command, tmp_path, run):
     for line in said["markdown"].out.splitlines():
         assert line == line.rstrip() and not line.startswith(" ")
     assert run(*command, "--json", "--csv", cwd=folder).code == 2
+
+
+OF_THE_SURVEY = [
+    *(["check"], ["check", "--in-full"], ["unmatched"], ["status"], ["list"], ["history", "--first", "3"]),
+    *(
+        ["look", "samples"],
+        ["look", "data/stations.xlsx"],
+        ["show", "samples", "--first", "5"],
+        ["show", "load"],
+    ),
+    ["summary", "samples", "--by", "river", "--across", "quality"],
+    ["summary", "samples", "--by", "river", "--value", "SUM(load)", "--value", "MEDIAN(ph) AS middle"],
+    *(["formula", "load * 2", "--on", "samples"], ["explain", "samples", "--row", "7"]),
+    *(
+        ["explain", "quality", "--set", "oxygen=3"],
+        ["shares", "quality", "--on", "samples", "--against", "samples"],
+    ),
+    *(["list", "--uses", "load"], ["compare", "ph_class", "--against", "tables/ph_class.toml"]),
+]
+
+
+def numbers(text):
+    """The numbers that a text tells, days, moments, shares and parts of names left out."""
+    text = re.sub(r"and [\d,]+ more|\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d(?::\d\d)?)?|\d[\d,.]* ?%", " ", text)
+    text = re.sub(r"[\w./-]*[A-Za-z_][\w./-]*", " ", text)
+    return [one.replace(",", "") for one in re.findall(r"(?<![\w.])\d[\d,]*(?:\.\d+)?", text)]
+
+
+def facts(value):
+    """All numbers that values of JSON hold, in texts too, how many each list has, and how often each text stands in them."""
+    found, texts = set(), Counter()
+
+    def see(one):
+        if isinstance(one, (int, float)) and not isinstance(one, bool):
+            found.add(float(one))
+        elif isinstance(one, str):
+            texts[one] += 1
+            found.update(map(float, numbers(one)))
+        elif isinstance(one, (dict, list)):
+            found.add(float(len(one)))
+            for part in [*one, *one.values()] if isinstance(one, dict) else one:
+                see(part)
+
+    see(value)
+    return found | {float(n) for n in texts.values()}
+
+
+def is_told_of(text, known):
+    """Whether a number is one of those known, in as many digits as it is written in."""
+    value, digits = float(text), len(text.partition(".")[2])
+    figures = len(text.replace(".", "").lstrip("0"))
+    return value in known or any(
+        abs(one - value) <= 0.5000001 * 10**-digits
+        or (figures >= 5 and abs(one - value) <= 1e-5 * abs(value))
+        for one in known
+    )
+
+
+@pytest.mark.parametrize("command", OF_THE_SURVEY, ids=" ".join)
+def test_every_number_that_is_told_stands_in_the_json_too(command, river, run):
+    known = facts(json.loads(run(*command, "--json", cwd=river).out))
+    for form in ("text", "markdown"):
+        told = numbers(run(*command, "--format", form, cwd=river).out)
+        assert [one for one in told if not is_told_of(one, known)] == []
+        assert told or command[0] in ("status", "list", "compare", "show")
 
 
 def test_commands_that_are_named_in_what_is_told_go_to_the_book_that_was_given(small_book, run, tmp_path):

@@ -28,6 +28,8 @@ class Verdict:
     failed : str
         The first condition that does not hold, and by how much: ``needs oxygen < 4, is 6.1``; empty where all
         hold.
+    place : Place or None
+        Where the row stands.
     """
 
     number: int
@@ -46,6 +48,7 @@ class Verdict:
             "decides": self.decides,
             "matches": self.matches,
             "failed": self.failed,
+            "place": None if self.place is None else self.place.as_dict(),
         }
 
 
