@@ -9,7 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 NUMBERS = ["0", "1", "2.5", "-1", "10", "NULL"]
 TEXTS = ["'a'", "'B'", "'C35'", "'C3'", "''", "NULL", "'it''s'"]
@@ -81,7 +81,7 @@ def empty(tmp_path_factory):
     return write_book(tmp_path_factory.mktemp("adopt") / "book", {"book.toml": "", **changes})
 
 
-@settings(max_examples=33, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=budget(33), suppress_health_check=[HealthCheck.too_slow])
 @given(sql=cases())
 def test_a_table_gives_what_the_case_gave_in_a_sql_engine(empty, sql):
     probes = PROBES

@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
+from tests.conftest import budget
 
 COLUMNS = ["ph_class", "nitrate_band", "load", "load_decile", "load_share", "method", "station"]
 
@@ -30,7 +31,7 @@ def same(made, wanted):
         assert made[name].to_pylist() == wanted[name].to_pylist(), name
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=budget(15), deadline=None)
 @given(sizes=st.lists(st.integers(0, 900), max_size=12))
 def test_batches_of_any_size_get_what_a_frame_gets(samples, sizes):
     book, table, wanted = samples

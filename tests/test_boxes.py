@@ -21,10 +21,11 @@ from kivvet.core.words.condition_parser import parse_condition
 from kivvet.core.words.conditions import AnyOf, AnyValue, IsMissing, write_condition
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.rule_table import rule_table, value_of
+from tests.conftest import budget
 from tests.oracle import accepts, has_shape, holds, telling_values
 from tests.strategies import SHAPES, conditions
 
-exact = settings(max_examples=66, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+exact = settings(max_examples=budget(66), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 RESULT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
 ARROW = {
     "number": pa.float64(),
@@ -511,7 +512,7 @@ def test_the_region_that_rows_share_leaves_out_missing_where_one_of_them_does():
     assert overlap.region == {"a": "1", "b": "present"} and overlap.witness == {"a": "1", "b": "0"}
 
 
-@settings(deadline=None, max_examples=16)
+@settings(deadline=None, max_examples=budget(16))
 @given(st.integers(0, 2**32), st.integers(2, 14))
 def test_every_row_that_meets_earlier_ones_says_how_many_and_where(seed, n_rows):
     """Overlaps are counted all and written out for some: held against each pair of rows by itself."""

@@ -12,6 +12,7 @@ from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.condition_parser import parse_condition
 from kivvet.core.words.conditions import Equals, IsMissing, write_condition
 from kivvet.rule_table import rule_table, value_of
+from tests.conftest import budget
 from tests.oracle import accepts, has_shape, telling_values, winner
 from tests.strategies import KINDS, SHAPES, conditions
 
@@ -29,7 +30,7 @@ def tables(draw, match):
 
 
 OUTPUT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
-exact = settings(max_examples=138, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+exact = settings(max_examples=budget(138), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 @exact

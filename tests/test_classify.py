@@ -20,10 +20,11 @@ from kivvet.core.words.conditions import Equals
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.values import fold_text
 from kivvet.rule_table import rule_table
+from tests.conftest import budget
 from tests.oracle import bounds_of, winner
 from tests.strategies import SHAPES, conditions, odd_texts, texts
 
-thorough = settings(max_examples=66, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+thorough = settings(max_examples=budget(66), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 RESULT = kivvet.RuleTable("t", {"x": "text"}, {"y": "integer"}, [["a", 1]]).outputs[0]
 UNMATCHED, MISSING = -1, -2
 

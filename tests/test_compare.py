@@ -10,6 +10,7 @@ from kivvet.core.tables.inputs import Input
 from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.condition_parser import parse_condition
 from kivvet.rule_table import value_of
+from tests.conftest import budget
 from tests.oracle import accepts, telling_values, winner
 from tests.strategies import KINDS, conditions
 
@@ -28,7 +29,7 @@ def table_pairs(draw):
     return tuple(Table("t", (about,), (OUTPUT,), rows(), match="first") for _ in range(2))
 
 
-@settings(max_examples=110, deadline=None)
+@settings(max_examples=budget(110), deadline=None)
 @given(table_pairs())
 def test_the_changed_regions_are_just_where_results_differ(pair):
     about = pair[0].inputs[0]
@@ -53,7 +54,7 @@ def test_the_changed_regions_are_just_where_results_differ(pair):
             assert told == [], value
 
 
-@settings(max_examples=82, deadline=None)
+@settings(max_examples=budget(82), deadline=None)
 @given(table_pairs())
 def test_a_meaning_reads_back_as_the_same_table_with_the_same_hash(pair):
     table = pair[0]

@@ -18,10 +18,11 @@ from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.condition_parser import parse_condition
 from kivvet.core.words.conditions import AnyOf, AnyValue, IsMissing, Negation, write_condition
 from kivvet.rule_table import rule_table, value_of
+from tests.conftest import budget
 from tests.oracle import accepts, has_shape, telling_values
 from tests.strategies import SHAPES, conditions
 
-exact = settings(max_examples=55, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+exact = settings(max_examples=budget(55), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 OUTPUT = kivvet.RuleTable("t", {"x": "text"}, {"y": "text"}, [["a", "p"]]).outputs[0]
 ENDS = ({}, {"y": "p"}, {"y": "z"})
 

@@ -18,7 +18,7 @@ from kivvet.core.check.check import findings_of
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.words.errors import DataError
 from kivvet.rule_table import value_of
-from tests.conftest import CASES, write_book
+from tests.conftest import CASES, budget, write_book
 from tests.strategies import conditions
 
 HEAD = f'<definitions xmlns="{NAMESPACE}" id="d" name="d" namespace="n">'
@@ -66,7 +66,7 @@ def test_tables_of_the_survey_come_back_with_the_same_meaning(river):
         assert not compared.regions, (before.name, str(compared))
 
 
-@settings(max_examples=110)
+@settings(max_examples=budget(110))
 @given(
     case=st.tuples(st.just("number"), conditions("number")) | st.tuples(st.just("text"), conditions("text"))
 )
@@ -84,7 +84,7 @@ ROWS = st.lists(
 )
 
 
-@settings(max_examples=33, deadline=None)
+@settings(max_examples=budget(33), deadline=None)
 @given(rows=ROWS, match=st.sampled_from(["one", "first"]), missing=st.booleans(), otherwise=st.booleans())
 def test_generated_tables_come_back_with_the_same_meaning(tmp_path_factory, rows, match, missing, otherwise):
     from kivvet.core.tables.inputs import Input, Output

@@ -19,7 +19,7 @@ from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import fold_text
 from kivvet.rule_table import rule_table, value_of
-from tests.conftest import golden
+from tests.conftest import budget, golden
 from tests.conftest import kivvet as command
 from tests.strategies import odd_texts, texts
 
@@ -72,7 +72,7 @@ def test_drafted_bins_leave_no_gap_and_no_overlap_and_count_every_row(values, me
     assert sum(rows) == len(present)
 
 
-@settings(deadline=None, max_examples=40)
+@settings(deadline=None, max_examples=budget(40))
 @given(st.lists(st.integers(0, 25), min_size=3, max_size=8, unique=True), st.integers(2, 4), st.randoms())
 def test_natural_breaks_are_the_best_there_are(values, n_bins, random):
     import itertools

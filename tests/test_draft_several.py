@@ -12,9 +12,9 @@ from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
-quick = settings(max_examples=82, deadline=None)
+quick = settings(max_examples=budget(82), deadline=None)
 numbers = st.sampled_from([None, -1.5, 0.0, 0.1, 2.0, 2.5, 1e6])
 wholes = st.sampled_from([None, -3, 0, 1, 2, 7])
 texts = st.sampled_from([None, "a", "b", "007", "c d", "missing", "> 5"])

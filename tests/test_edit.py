@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 TABLE = """\
 # on top
@@ -141,7 +141,7 @@ operations = st.lists(
 )  # fmt: skip
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=budget(40), deadline=None)
 @given(operations, st.booleans())
 def test_any_edits_come_to_what_a_list_comes_to(tmp_path_factory, operations, beside):
     files = {"tables/t.toml": TABLE}

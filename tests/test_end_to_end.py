@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.books.runs.record import read_record
+from tests.conftest import budget
 
 BOOK = """\
 [datasets.d]
@@ -82,7 +83,7 @@ def write(folder, records, line_end, quoting, ending):
     (folder / "d.csv").write_text(buffer.getvalue(), encoding="utf-8", newline="")
 
 
-@settings(max_examples=33, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=budget(33), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(rows, st.sampled_from(["\n", "\r\n"]), st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]))
 def test_a_csv_target_holds_the_fields_as_read_and_what_a_loop_would_add(
     tmp_path, records, line_end, quoting
@@ -102,7 +103,7 @@ def test_a_csv_target_holds_the_fields_as_read_and_what_a_loop_would_add(
     assert all(one.matched + one.missing + one.unmatched == one.rows == len(records) for one in report.tables)
 
 
-@settings(max_examples=22, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=budget(22), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(rows)
 def test_a_parquet_target_holds_the_same_typed(tmp_path, records):
     write(tmp_path, records, "\n", csv.QUOTE_MINIMAL, "parquet")
@@ -116,7 +117,7 @@ def test_a_parquet_target_holds_the_same_typed(tmp_path, records):
     assert read_record(tmp_path / "out.parquet")[1]
 
 
-@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=budget(20), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(rows)
 def test_a_frame_in_memory_gets_what_the_file_gets(tmp_path, records):
     import pandas as pd

@@ -24,9 +24,10 @@ from kivvet.core.formulas.functions import FUNCTIONS
 from kivvet.core.formulas.parser import parse_formula
 from kivvet.core.formulas.tree import ColumnName, Comparison, Constant, OrderItem, Window, write_formula
 from kivvet.core.formulas.types import type_of
+from tests.conftest import budget
 from tests.sql_referee import COLUMNS, VALUES, aggregates, answer, expressions, tables, windows
 
-thorough = settings(deadline=None, max_examples=55)
+thorough = settings(deadline=None, max_examples=budget(55))
 
 
 def worked_out(tree, frame, **options):
@@ -479,7 +480,7 @@ PLAIN_TREES = [
 ]
 
 
-@settings(max_examples=44)
+@settings(max_examples=budget(44))
 @given(st.data(), st.sampled_from(PLAIN_TREES), st.integers(1, 13))
 def test_arithmetic_in_chunks_is_that_row_by_row_whatever_lies_under_missing_values(data, text, n_rows):
     from kivvet.core.calculate import formula_values

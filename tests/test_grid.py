@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from kivvet.core.columns.grid import Grid
 from kivvet.core.columns.kernels import Thresholds, label_by_thresholds
+from tests.conftest import budget
 
 FLOATS = st.one_of(
     st.floats(allow_nan=False, allow_infinity=False),
@@ -32,7 +33,7 @@ def check(thresholds, values):
             assert counts.tolist() == np.bincount(wanted, minlength=n_labels).tolist()
 
 
-@settings(max_examples=165, deadline=None)
+@settings(max_examples=budget(165), deadline=None)
 @given(
     st.lists(FLOATS, min_size=1, max_size=30),
     st.lists(FLOATS, max_size=20),
@@ -51,7 +52,7 @@ def test_floats(bounds, more, kind):
     check(np.concatenate([np.array([-np.inf], kind), inner]), values)
 
 
-@settings(max_examples=110, deadline=None)
+@settings(max_examples=budget(110), deadline=None)
 @given(
     st.lists(st.integers(-(2**63), 2**63 - 1), min_size=1, max_size=30),
     st.lists(st.integers(-(2**63), 2**63 - 1)),

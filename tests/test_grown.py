@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.books.runs.record import read_record
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 BOOK = """\
 [datasets.d]
@@ -72,7 +72,7 @@ ODD = st.sampled_from(["1", "007", "2.5", "x", "", "2024-01-01", "true", "123456
 ROWS = st.lists(st.tuples(NUMBER, CELL, ODD), max_size=5)
 
 
-@settings(max_examples=16)
+@settings(max_examples=budget(16))
 @given(
     st.lists(ROWS, min_size=2, max_size=4),
     st.sampled_from(["csv", "parquet", "jsonl", "tsv"]),
@@ -254,7 +254,7 @@ def test_neither_a_lost_or_later_state_folder_nor_a_clock_set_back_matters(begun
     assert kivvet.open_book(folder).status()[0].state == "stale"
 
 
-@settings(max_examples=22)
+@settings(max_examples=budget(22))
 @given(
     st.lists(st.sampled_from(["a", "b c", "", None, "zz", "ü" * 30]), min_size=1, max_size=300),
     st.integers(1, 50),

@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 BOOK = """\
 [datasets.d]
@@ -195,7 +195,7 @@ def test_a_type_that_changed_is_a_difference_like_any_other(folder, run):
 bounds = st.lists(st.integers(0, 12), min_size=2, max_size=2, unique=True).map(sorted)
 
 
-@settings(max_examples=22, deadline=None)
+@settings(max_examples=budget(22), deadline=None)
 @given(bounds, bounds, st.lists(st.one_of(st.none(), st.integers(0, 14)), min_size=1, max_size=30))
 def test_pairs_of_classes_are_those_that_applying_both_gives(tmp_path_factory, old, new, values):
     folder = write_book(tmp_path_factory.mktemp("b"), {**FILES, "d.csv": "id,x\n" + "".join(f"1,{'' if v is None else v / 2}\n" for v in values)})  # fmt: skip

@@ -14,6 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
+from tests.conftest import budget
 
 _CELLS = ("< 5", ">= 5", "< 3", "3 to 7", "present", "missing", "", "> 6.5", "<= 1.2")
 _RESULTS = ("a", "b", "o", "", "missing")
@@ -101,7 +102,7 @@ def _held(target: Path):
     return shown
 
 
-@settings(max_examples=33)
+@settings(max_examples=budget(33))
 @given(
     tables=_edits(),
     columns=st.sampled_from(_COLUMNS),

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet.core.calculate.tally import _TALLIES
 from kivvet.core.formulas.functions import AGGREGATES
+from tests.conftest import budget, write_book
 from tests.conftest import kivvet as run
-from tests.conftest import write_book
 
 ASKED = {
     "total": "SUM(x)",
@@ -135,7 +135,7 @@ ROWS = st.lists(
 )
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=budget(25), deadline=None)
 @given(rows=ROWS, listed=st.sets(st.sampled_from(["a", "b", "c", "x1"]), min_size=1, max_size=3))
 def test_unmatched_rows_are_the_same_number_for_all_who_ask(tmp_path_factory, rows, listed):
     """A mapping of texts, and bins with a hole: what check, apply, unmatched, a cross-table and the report say, against a

@@ -10,10 +10,11 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import kivvet
+from tests.conftest import budget
 from tests.test_tied_inputs import TOP, tied_tables
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=budget(60), deadline=None)
 @given(tied_tables(), st.sampled_from(["one", "first"]), st.integers(0, 3), st.data())
 def test_as_few_inputs_change_as_counting_all_values_finds(parts, match, wanted, data):
     n, stated, rows = parts

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 from tests.test_impact import FILES, change
 
 COLUMNS = [{"table": "band", "row": "by"}, "grade", "load", "share"]
@@ -79,7 +79,7 @@ def test_rows_that_are_kept_come_and_go(folder):
     assert list(live.frame["id"]) == [5, 6, 7, 8, 9, 10, 11, 12, 13]
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=budget(15), deadline=None)
 @given(st.lists(st.tuples(st.sampled_from(["< 2", "< 3", "< 1.5"]), st.sampled_from(["x * 2", "x * 3", "id + x"])), max_size=4))  # fmt: skip
 def test_however_rules_change_it_is_what_applying_anew_gives(tmp_path_factory, steps):
     folder = write_book(tmp_path_factory.mktemp("b"), FILES)

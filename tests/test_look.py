@@ -16,7 +16,7 @@ from kivvet.book import look_at
 from kivvet.core.columns.counting import ValueCounter
 from kivvet.core.draft.look import LookBuilder
 from kivvet.demo.survey_data import survey_samples
-from tests.conftest import golden
+from tests.conftest import budget, golden
 from tests.conftest import kivvet as command
 
 
@@ -235,7 +235,7 @@ FOREIGN_COLUMNS = {
 }
 
 
-@settings(deadline=None, max_examples=40)
+@settings(deadline=None, max_examples=budget(40))
 @given(
     st.sampled_from(sorted(FOREIGN_COLUMNS)),
     st.lists(st.sampled_from(["Summe", "k.A.", "?"]), min_size=1, max_size=3, unique=True),

@@ -16,8 +16,9 @@ from kivvet.core.compare.compare import changes_between
 from kivvet.core.read.meaning import definition_of, table_of
 from kivvet.core.words.errors import TableError
 from kivvet.rule_table import rule_table, value_of
+from tests.conftest import budget
 
-thorough = settings(max_examples=82, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+thorough = settings(max_examples=budget(82), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 TEXTS = st.sampled_from(["a", "b", "A", "007", "7", "é", "longer than eight"])
 NUMBERS = st.one_of(st.integers(-2, 3), st.sampled_from([2**40, -(2**40)]))
 DAYS = st.integers(0, 12).map(lambda n: dt.date(2026, 2, 25) + dt.timedelta(n))

@@ -9,7 +9,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 
 def read(rows, examples=(), promises=(), **more):
@@ -35,7 +35,7 @@ def grid(bounds, limit, results):
     return [[*part, gives] for part, gives in zip(parts, results, strict=True)]
 
 
-@settings(max_examples=22, deadline=None)
+@settings(max_examples=budget(22), deadline=None)
 @given(st.data())
 def test_one_damaged_bound_or_result_is_mended_by_one_change(data):
     bounds = sorted(data.draw(st.sets(st.integers(1, 19), min_size=1, max_size=3)))
@@ -165,7 +165,7 @@ CELLS = st.sampled_from(["", "", "< 2", "2 to 3", "> 3", "missing", "present", "
 TEXTS = st.sampled_from(["", "", "A*", "kit", "not kit", "kit | probe", "missing"])
 
 
-@settings(max_examples=44, deadline=None)
+@settings(max_examples=budget(44), deadline=None)
 @given(
     rows=st.lists(st.tuples(CELLS, TEXTS, st.sampled_from(["", "x < z", "z IS NULL"]), st.sampled_from(["p", "q", ""])), min_size=1, max_size=5),
     examples=st.lists(st.tuples(st.sampled_from(["", "1", "2", "3.5", "4"]), st.sampled_from(["", "kit", "probe", "Ab"]), st.sampled_from(["", "1", "3"]), st.sampled_from(["p", "q", "m", "o"])), min_size=1, max_size=6),

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.books.files.line_merge import merged_text
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 HEAD = 'title = "t"\ninputs.x = {{ type = "number", step = 0.5 }}\noutputs.y = "text"\nmatch = "first"\notherwise = {{ y = "{otherwise}" }}\nrows = [\n'
 BOUNDS = ["< 1", "1 to <2", "2 to <4", ">= 4", "missing", "3", "1 to 3", "any", "> 2"]
@@ -71,7 +71,7 @@ def three(draw):
     return text_of(base), edited(), edited()
 
 
-@settings(max_examples=66)
+@settings(max_examples=budget(66))
 @given(three())
 def test_a_merge_gives_what_each_side_changed_or_says_why_not(tmp_path_factory, texts):
     folder = tmp_path_factory.mktemp("m")
@@ -308,7 +308,7 @@ def keyed_versions(draw):
     return base, edited(), edited()
 
 
-@settings(max_examples=55)
+@settings(max_examples=budget(55))
 @given(keyed_versions())
 def test_no_merge_of_keyed_rows_loses_what_a_side_changed(tmp_path_factory, versions):
     folder = tmp_path_factory.mktemp("keyed")

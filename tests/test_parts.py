@@ -29,7 +29,7 @@ from kivvet.io.locations import open_location
 from kivvet.io.parts.manifest import MANIFEST, Manifest, read_manifest, write_manifest
 from kivvet.io.parts.parts_source import PartsSource
 from kivvet.io.parts.parts_target import PartsTarget
-from tests.conftest import SMALL_BOOK, write_book
+from tests.conftest import SMALL_BOOK, budget, write_book
 
 BOOK = SMALL_BOOK["book.toml"].replace("out/samples.csv", "out/samples.parts")
 
@@ -311,7 +311,7 @@ CROSSED = (
 )
 
 
-@settings(max_examples=25)
+@settings(max_examples=budget(25))
 @given(
     st.lists(
         st.lists(

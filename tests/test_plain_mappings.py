@@ -12,6 +12,7 @@ from kivvet.core.check.one_input import LineCheck
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.read.meaning import definition_of, fingerprint, meaning_of, table_fingerprint, table_of
 from kivvet.core.read.table_parser import parse_table
+from tests.conftest import budget
 
 WORDS = ["a", "A", "b c", '"', "ü", "u\u0308", "x\ny", "\\", 'é"q', "missing", "not", "to", "7", "007", "  s", "any", "ﬁ", "FI", "a*", "Ⅷ", "0", "true", "rows"]  # fmt: skip
 RESULTS = ["p", '"q r"', "missing", '"x""y"', '"= k"', "1", "é", "", " p ", '""']
@@ -44,7 +45,7 @@ def mappings(draw):
     return table
 
 
-@settings(max_examples=165)
+@settings(max_examples=budget(165))
 @given(mappings())
 def test_what_is_found_and_meant_is_the_same(table):
     if table.is_complete:
@@ -55,7 +56,7 @@ def test_what_is_found_and_meant_is_the_same(table):
     assert table_fingerprint(again) == table_fingerprint(table)
 
 
-@settings(max_examples=165)
+@settings(max_examples=budget(165))
 @given(mappings(), mappings(), st.randoms(use_true_random=False))
 def test_two_that_are_compared_differ_just_where_results_do(one, other, drawn):
     if drawn.random() < 0.7:  # an edited first one

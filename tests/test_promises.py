@@ -10,7 +10,7 @@ import kivvet
 from kivvet.core.check.box_search import BudgetSpentError
 from kivvet.core.promises.decide import check_promises
 from kivvet.core.promises.propose import proposed
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 from tests.oracle import accepts
 
 VALUES = [None, 0, 1, 2, 3, 4, 5]
@@ -126,7 +126,7 @@ DEMANDED = {
 }
 
 
-@settings(max_examples=66, deadline=None)
+@settings(max_examples=budget(66), deadline=None)
 @given(given=tables(), data=st.data())
 def test_a_promise_is_broken_just_where_trying_every_value_breaks_it(given, data):
     names = list(given["inputs"])
@@ -164,7 +164,7 @@ def test_a_promise_is_broken_just_where_trying_every_value_breaks_it(given, data
             assert all(accepted(value) for value, accepted in zip(tried, promise[1], strict=True))
 
 
-@settings(max_examples=33, deadline=None)
+@settings(max_examples=budget(33), deadline=None)
 @given(tables())
 def test_what_is_proposed_is_kept(given):
     texts = proposed(kivvet.RuleTable("t", **given)._table)

@@ -22,6 +22,7 @@ from kivvet.core.columns.field_form import FieldForm
 from kivvet.io.csv_source import CsvSource
 from kivvet.io.recognise import recognise
 from kivvet.io.source_and_target import ReadOptions
+from tests.conftest import budget
 from tests.conftest import kivvet as run
 
 ROWS = [
@@ -268,7 +269,7 @@ def test_patterns_that_say_no_day_are_refused(pattern, said):
 texts = st.text("abcxyzäé ", min_size=1, max_size=6).map(lambda text: f"t{text}".strip())
 
 
-@settings(deadline=None, max_examples=60)
+@settings(deadline=None, max_examples=budget(60))
 @given(
     st.lists(
         st.tuples(

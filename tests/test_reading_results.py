@@ -25,7 +25,7 @@ from kivvet.core.calculate.vectors import to_arrow
 from kivvet.core.columns.column import column_from_arrow
 from kivvet.core.formulas.tree import ColumnName, Window, write_aggregate
 from kivvet.show.figures import decimals_of, figure, shown
-from tests.conftest import fits_output, write_book
+from tests.conftest import budget, fits_output, write_book
 from tests.sql_referee import aggregate, aggregates, tables, windows
 
 BOOK = {
@@ -85,7 +85,7 @@ def book(folder):
 # Aggregates in batches
 
 
-@settings(max_examples=82)
+@settings(max_examples=budget(82))
 @given(
     aggregates() | windows().filter(lambda one: one.name in ("SUM", "COUNT", "AVG", "MIN", "MAX")),
     tables(most=24),
@@ -176,7 +176,7 @@ def test_lines_are_classes_in_order_and_why_rows_have_none(book):
     ]
 
 
-@settings(max_examples=22)
+@settings(max_examples=budget(22))
 @given(
     st.lists(
         st.tuples(st.sampled_from(["a", "b", None]), st.sampled_from([1, 2, None]), st.integers(-5, 5)),
@@ -391,7 +391,7 @@ def test_rows_meet_conditions_over_all_that_a_dataset_makes(book):
     assert book.rows("few").n_matching == 4 and book.show("d", first=2).index.tolist() == [1, 2]
 
 
-@settings(max_examples=33)
+@settings(max_examples=budget(33))
 @given(tables(most=30), st.integers(1, 8), st.sampled_from(["i", "x", "s", "d", "b", "m"]), st.booleans())
 def test_sorted_rows_are_those_of_a_stable_sort(frame, first, key, is_down):
     import tempfile

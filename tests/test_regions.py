@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from kivvet.core.space.shapes import TextSpace, after_prefix, prefix_interval
 from kivvet.core.words.regions import EVERYTHING, HIGH, LOW, complement, intersection, union
+from tests.conftest import budget
 
 cuts = st.one_of(st.just(LOW), st.just(HIGH), st.tuples(st.just(0), st.integers(0, 6), st.integers(0, 1)))
 sets = st.lists(st.tuples(cuts, cuts), max_size=4).map(
@@ -50,7 +51,7 @@ text_cuts = st.one_of(
 )
 
 
-@settings(max_examples=165)
+@settings(max_examples=budget(165))
 @given(
     text_cuts,
     text_cuts,

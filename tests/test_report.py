@@ -24,6 +24,7 @@ from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.pages.notebook import FORMS
 from kivvet.pages.svg_histogram import svg_of_histogram
 from kivvet.pages.svg_map import svg_of_map
+from tests.conftest import budget
 
 from .conftest import write_book
 
@@ -539,7 +540,7 @@ def test_progress_in_a_notebook_is_one_line_that_changes_and_nothing_elsewhere(
     assert len(shown) == n and capsys.readouterr() == ("", "")
 
 
-@settings(deadline=None, max_examples=30)
+@settings(deadline=None, max_examples=budget(30))
 @given(
     st.lists(st.floats(-5, 35).map(lambda x: round(x, 1)) | st.none(), min_size=1, max_size=60),
     st.sampled_from([["< 5", "5 to 10", ">10 to 20", "> 22"], ["< 0", ">= 0"], ["<= 20", "10 to 30"]]),

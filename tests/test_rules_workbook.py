@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet.books.asks.rules_layout import HEADINGS_ROW, sheet_names
 from kivvet.books.files.readers import read_csv_rows
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 from tests.workbooks import by_office
 
 TOML = """\
@@ -143,7 +143,7 @@ def put(book, rows, after, *, in_csv):
             sheet.cell(HEADINGS_ROW + 1 + row, column).value = value
 
 
-@settings(max_examples=15)
+@settings(max_examples=budget(15))
 @given(case=edits(), in_csv=st.booleans())
 def test_what_is_changed_in_the_workbook_is_what_the_file_says_then(case, in_csv):
     rows, after = case
@@ -341,7 +341,7 @@ VALUES = st.dictionaries(
 )
 
 
-@settings(max_examples=22)
+@settings(max_examples=budget(22))
 @given(before=VALUES, said=VALUES, in_csv=st.booleans())
 def test_a_line_says_what_its_value_gives_and_others_stay(before, said, in_csv):
     with tempfile.TemporaryDirectory() as home:

@@ -13,13 +13,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
+from tests.conftest import budget
 
 TABLE = kivvet.RuleTable
 NAMES = ("less", "equal", "more")
 COEFFICIENTS = st.sampled_from(["1", "1.5", "2", "0.25", "3", "0.1", "1.05"])
 
 
-@settings(max_examples=82)
+@settings(max_examples=budget(82))
 @given(
     st.data(),
     st.sampled_from(["0.01", "0.1", "0.05", "1"]),

@@ -13,6 +13,7 @@ from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import UNFINISHED, Row, Table
 from kivvet.core.words.conditions import write_condition
 from kivvet.rule_table import rule_table
+from tests.conftest import budget
 from tests.strategies import KINDS, conditions
 
 names = st.one_of(
@@ -57,7 +58,7 @@ def tables(draw):
     )
 
 
-@settings(max_examples=82, deadline=None)
+@settings(max_examples=budget(82), deadline=None)
 @given(tables())
 def test_the_file_of_a_table_reads_as_the_table(table):
     if table.inputs[0].name in [one.name for one in table.outputs]:

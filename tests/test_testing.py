@@ -18,7 +18,7 @@ from kivvet.testing import (
     assert_same_meaning,
     rows_for,
 )
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 ROWS = [["oxygen", "method", "status"], ["< 4", "", "poor"], ["4 to 8", "probe", "good"], ["4 to 8", "kit | strip", "watch"], ["> 8", "", "good"]]  # fmt: skip
 INPUTS = {
@@ -54,7 +54,7 @@ def test_two_versions_mean_the_same_for_all_values_or_not():
         assert_same_meaning(status(), status([*ROWS[:4], ["> 8", "", "very good"]]))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=budget(60), deadline=None)
 @given(st.data())
 def test_drawn_rows_are_rows_of_the_table_and_edges_come_soon(data):
     table = status()

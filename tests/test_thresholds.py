@@ -16,6 +16,7 @@ from kivvet.core.columns.column import NumericColumn
 from kivvet.core.tables.inputs import Input
 from kivvet.core.words.regions import after, before
 from kivvet.core.words.values import parse_decimal, write_decimal
+from tests.conftest import budget
 
 decimals = st.one_of(
     st.integers(-10_000, 10_000).map(lambda n: Decimal(n) / 100),
@@ -32,7 +33,7 @@ def test_without_a_step_a_bound_is_the_nearest_float(bound, kind):
     assert beyond == np.nextafter(kind(float(bound)), kind(np.inf))
 
 
-@settings(max_examples=165)
+@settings(max_examples=budget(165))
 @given(
     st.integers(-500, 500),
     st.sampled_from(["0.1", "0.5", "1", "0.01", "2.5"]),

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.core.linear.simplex import Simplex
+from tests.conftest import budget
 from tests.elimination import feasible
 
 SIGNS = {"<": operator.lt, "<=": operator.le, "=": operator.eq, ">=": operator.ge, ">": operator.gt, "<>": operator.ne}  # fmt: skip
@@ -127,7 +128,7 @@ OVERLAP_BESIDE_ROWS_THAT_NOTHING_MEETS = (
 )
 
 
-@settings(max_examples=44, deadline=None)
+@settings(max_examples=budget(44), deadline=None)
 @given(tied_tables(), st.sampled_from(["one", "first"]))
 @example(OVERLAP_BESIDE_ROWS_THAT_NOTHING_MEETS, "one")
 def test_whole_numbers_are_found_as_counting_all_of_them_finds(parts, match):
@@ -152,7 +153,7 @@ def test_whole_numbers_are_found_as_counting_all_of_them_finds(parts, match):
         assert {*one.rows[:2]} <= {*held[point_of(one.witness, n)]}
 
 
-@settings(max_examples=22, deadline=None)
+@settings(max_examples=budget(22), deadline=None)
 @given(tied_tables())
 def test_numbers_are_found_as_elimination_finds(parts):
     """Held against the method of Fourier and Motzkin, over all ways in which bounds come out."""
@@ -183,7 +184,7 @@ def test_numbers_are_found_as_elimination_finds(parts):
     assert shadowed == {k + 1 for k, row in enumerate(rows) if exists(row) and not exists(row, rows[:k])}
 
 
-@settings(max_examples=44, deadline=None)
+@settings(max_examples=budget(44), deadline=None)
 @given(tied_tables(), st.lists(st.sampled_from(["", "", "", "missing", "present"]), min_size=12, max_size=12))
 def test_a_missing_input_switches_off_what_reads_it_and_only_that(parts, cells):
     """Told as a note where it is so only because an input is missing."""
@@ -250,7 +251,7 @@ def test_a_missing_input_switches_off_what_reads_it_and_only_that(parts, cells):
             assert point_of(gap.witness, n) in gaps
 
 
-@settings(max_examples=44, deadline=None)
+@settings(max_examples=budget(44), deadline=None)
 @given(tied_tables(), st.permutations(range(4)), st.sampled_from(["one", "first"]), st.data())
 def test_promises_are_kept_where_counting_all_whole_numbers_finds_so(parts, ranks, match, data):
     n, stated, rows = parts
@@ -309,7 +310,7 @@ def test_promises_are_kept_where_counting_all_whole_numbers_finds_so(parts, rank
             assert point_of(one.witness, n) in held
 
 
-@settings(max_examples=82, deadline=None)
+@settings(max_examples=budget(82), deadline=None)
 @given(st.data())
 def test_a_clash_of_bounds_is_proven_by_bounds_none_of_which_could_be_left_out(data):
     """What the simplex says is held against elimination, both ways."""

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 import kivvet
 from kivvet.core.adopt.to_sql import sql_of_tables
 from kivvet.rule_table import value_of
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 from tests.strategies import conditions
 
 
@@ -79,7 +79,9 @@ PROBES = pd.DataFrame([{"x": x, "s": s} for x in X for s in S])
 
 
 @settings(
-    max_examples=44, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.filter_too_much]
+    max_examples=budget(44),
+    deadline=None,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.filter_too_much],
 )
 @given(
     rows=st.lists(

@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from tests.conftest import fits_output, write_book
+from tests.conftest import budget, fits_output, write_book
 from tests.test_tied_inputs import BEDS, PART, beds
 
 NAMES = ["gravel", "sand", "mud"]
@@ -27,7 +27,7 @@ def holds(face, mix):
     return all(one > 1e-9 for one in turns) or all(one < -1e-9 for one in turns)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=budget(40), deadline=None)
 @given(st.integers(0, 200), st.integers(0, 200), st.integers(0, 11))
 def test_every_mix_shows_what_the_table_gives(first, second, dropped):
     gravel = Fraction(first, 2)

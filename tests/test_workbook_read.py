@@ -12,7 +12,7 @@ import kivvet
 from kivvet.core.words.errors import DataError
 from kivvet.io.recognise_sheet import recognise_sheet
 from kivvet.io.workbook_source import WorkbookSource
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 from tests.workbooks import (
     by_office,
     edited_parts,
@@ -108,7 +108,7 @@ def expected_of(rows):
     return made
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=budget(60), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(rows=tables(), top=st.integers(1, 4), left=st.integers(1, 4), writer=st.sampled_from(sorted(WRITERS)))
 def test_every_cell_is_read_whoever_wrote_it_wherever_it_stands(tmp_path, rows, top, left, writer):
     path = WRITERS[writer](tmp_path / writer, {"S": grid(top, left, rows)})
@@ -132,7 +132,7 @@ def test_every_cell_is_read_whoever_wrote_it_wherever_it_stands(tmp_path, rows, 
 ROWS = [["site", "river", "flow"], *[[f"S{n}", "Elm" if n % 2 else "Mire", n * 1.5] for n in range(8)]]
 
 
-@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=budget(40), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     top=st.integers(1, 5),
     left=st.integers(1, 3),

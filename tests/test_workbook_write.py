@@ -17,7 +17,7 @@ from kivvet.core.words.errors import OutputError
 from kivvet.io.source_and_target import ReadOptions
 from kivvet.io.workbook_source import WorkbookSource
 from kivvet.io.workbook_target import ROWS_SHEET, WorkbookTarget
-from tests.conftest import write_book
+from tests.conftest import budget, write_book
 
 TEXTS = st.text(
     st.characters(codec="utf-8", exclude_categories=("Cs",), exclude_characters="\ufffe\uffff"), max_size=8
@@ -71,7 +71,7 @@ def near(one, other):
     return one == other or (isinstance(one, float) and repr(one) == repr(float(other)))
 
 
-@settings(max_examples=44, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=budget(44), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(table=frames())
 def test_what_is_written_is_read_again(tmp_path, table):
     path = written(tmp_path / "out.xlsx", table.to_batches())
