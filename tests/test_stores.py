@@ -335,6 +335,18 @@ def test_what_a_store_does_not_hold_or_say_is_told(tmp_path, run, store, monkeyp
     assert told.code == 2 and "AWS_ENDPOINT_URL" in told.err and "Traceback" not in told.all
 
 
+@pytest.mark.parametrize(
+    "command",
+    [["report", "--to", "URL/r.html"], ["export", "URL/rules.xlsx"], ["pack", "URL/book.zip"], ["summary", "samples", "--by", "river", "--to", "URL/s.csv"]],
+    ids=lambda command: command[0],
+)  # fmt: skip
+def test_what_is_no_target_is_not_written_to_a_url_nor_to_a_folder_that_is_called_like_it(
+    small_book, run, command
+):
+    told = run(*(one.replace("URL", "s3://bucket") for one in command), cwd=small_book)
+    assert told.code == 2 and not [one for one in small_book.iterdir() if one.name.startswith("s3")], told.all
+
+
 def test_an_object_that_changes_is_fetched_again(tmp_path, store):
     _, system = store
     url = store[0]

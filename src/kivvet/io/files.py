@@ -138,6 +138,7 @@ def replacing(path: Path) -> Iterator[Path]:
     OutputError
         If the folder or the file cannot be written. `path` is then as it was.
     """
+    _refuse_url(path)
     beside = path.with_name(f".{path.name}.{_HOST}.{os.getpid()}.{secrets.token_hex(4)}.part")
     _remove_left_over(path)
     try:
@@ -157,6 +158,19 @@ def replacing(path: Path) -> Iterator[Path]:
     finally:
         with suppress(OSError):
             beside.unlink()
+
+
+_SCHEMES = ("s3:", "gs:", "gcs:", "abfs:", "abfss:", "http:", "https:", "ftp:")
+
+
+def _refuse_url(path: Path) -> None:
+    """Raise where a path was a URL, so that no folder is made that is called like its scheme."""
+    if any(part.lower() in _SCHEMES for part in path.parts):
+        raise OutputError(
+            "is no file of this machine: to a URL goes the target of a dataset alone",
+            place=Place(path.as_posix()),
+            fix="write a file here, and copy it there",
+        )
 
 
 def _remove_left_over(path: Path) -> None:

@@ -72,7 +72,9 @@ def impact_in_book(
     versions = _Versions(book, only, against, rules)
     found = tuple(_of_dataset(book, dataset, versions, as_of, on_rows) for dataset in datasets)
     if as_of and found and all(one.why_not for one in found):
-        raise BookError(found[0].why_not, fix="name a run (kivvet history), a date, or 'version 12' of a lake")
+        raise BookError(
+            found[0].why_not, fix="name a run (kivvet history), a date, or 'version 12' of a lake"
+        )
     tables = tuple(versions.told(name, past) for name, past in versions.tables.items())
     formulas = tuple(
         Change(name, past.text, book.formulas[name].text) for name, past in versions.formulas.items()
