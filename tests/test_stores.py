@@ -330,7 +330,16 @@ def test_what_a_store_does_not_hold_or_say_is_told(tmp_path, run, store, monkeyp
     }.items():
         told = run("look", f"{url}/{name}", cwd=tmp_path)
         assert told.code and said in told.err and f"{url}/{name}" in told.err, told.all
+    here = '[datasets.here]\nsource = "data/samples.csv"\ntarget = "out/here.csv"\ncolumns = []\n'
+    book = book_of(tmp_path / "book", f"{url}/in/samples.csv", "out/samples.csv", more=here)
+    assert run("apply", "here", cwd=book).code == 0
     monkeypatch.setenv("AWS_ENDPOINT_URL", "http://127.0.0.1:9")
+    told = run("status", cwd=book).out
+    assert "here  out/here.csv  current" in told and "samples  out/samples.csv  cannot tell" in told
+    assert (
+        f"{url}/in/samples.csv: cannot be read: curlCode: 7, Could not connect to server (NETWORK_CONNECTION)"
+        in told
+    )
     told = run("look", f"{url}/in/bad.csv", cwd=tmp_path)
     assert told.code == 2 and "AWS_ENDPOINT_URL" in told.err and "Traceback" not in told.all
 

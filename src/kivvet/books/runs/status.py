@@ -27,10 +27,11 @@ from kivvet.books.runs.views import is_view
 from kivvet.core.compare.change import Change
 from kivvet.core.compare.standing import shown_changes
 from kivvet.core.read.meaning import SEMANTICS_VERSION
+from kivvet.core.words.errors import DataError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.printed import ShownInNotebooks
 from kivvet.core.words.wording import count, listed
-from kivvet.io.locations import is_there, shown_location
+from kivvet.io.locations import Location, is_there, shown_location
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -113,6 +114,17 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
     if dataset.target is None:
         return DatasetStatus(dataset.name, "", "cannot tell", reasons=(Reason("the dataset has no target"),))
     target = shown_location(dataset.target)
+    try:
+        return _status_of(book, dataset, dataset.target, target)
+    except (
+        DataError
+    ) as error:  # a place that cannot be asked, which keeps nobody from being told of the others
+        return DatasetStatus(
+            dataset.name, target, "cannot tell", reasons=(Reason(str(error).split("\n")[0]),)
+        )
+
+
+def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str) -> DatasetStatus:
     faults: list[Finding] = [one for one in book.faults_of(dataset) if one.severity == "error"]
     if faults:
         return DatasetStatus(
@@ -146,11 +158,11 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
         )
     if blocked:
         return DatasetStatus(dataset.name, target, "cannot tell", reasons=tuple(map(Reason, blocked)))
-    if not is_there(dataset.target):
+    if not is_there(location):
         return DatasetStatus(
             dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),)
         )
-    record, is_true = read_record(dataset.target)
+    record, is_true = read_record(location)
     if record is None:
         return DatasetStatus(
             dataset.name,

@@ -210,13 +210,19 @@ def told(place: InStore, kind: type[KivvetError], what: str) -> Iterator[None]:
     except FileNotFoundError as error:
         raise kind("there is no such object", place=place.place, fix="correct the URL") from error
     except (OSError, ValueError, NotImplementedError) as error:
-        said = str(error).strip().split("\n")[0]
         raise kind(
-            f"{what}: {said}"[:300],
+            f"{what}: {_plain(str(error))}",
             place=place.place,
             fix="see that the store can be reached, and that the environment holds its keys "
             "(of S3: AWS_ACCESS_KEY_ID, AWS_SECRET_ACCESS_KEY, AWS_REGION; AWS_ENDPOINT_URL of another server)",
         ) from error
+
+
+def _plain(said: str) -> str:
+    """Return what a file system says without what it says for its makers."""
+    said = said.strip().split("\n")[0]
+    match = re.search(r"AWS Error (\w+).*? operation: (.*?)(?:; Details: .*|\(Request ID.*)?$", said)
+    return said[:300] if match is None else f"{match[2].strip()} ({match[1]})"
 
 
 @lru_cache(64)
