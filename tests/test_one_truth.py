@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+from collections import Counter
 
 import pandas as pd
 import pyarrow as pa
@@ -11,6 +12,9 @@ import pyarrow.parquet as pq
 import pytest
 
 import kivvet
+from kivvet.books.runs import plans, prepare
+from kivvet.core.run.planner import make_plan
+from kivvet.io.csv_source import CsvSource
 from tests.conftest import SMALL_BOOK, write_book
 
 TABLE = kivvet.RuleTable
@@ -241,3 +245,42 @@ def test_a_frame_and_a_parquet_source_of_nanoseconds_are_classed_alike(tmp_path)
     pq.write_table(pa.table({"x": pa.array(moments, pa.timestamp("ns"))}), folder / "d.parquet")
     kivvet.open_book(folder).apply_dataset("d")
     assert pq.read_table(folder / "t.parquet")["y"].to_pylist() == ["b", "a"]
+
+
+@pytest.mark.parametrize("command", ["check", "status", "unmatched", "list", "impact", "report"])
+def test_a_command_makes_one_plan_a_dataset_and_opens_each_source_once(tmp_path, run, monkeypatch, command):
+    columns = '["ph_class", { table = "station", keep = ["river"] }]'
+    more = "".join(
+        f'[datasets.{name}]\nsource = "{source}"\ntarget = "out/{name}.csv"\ntypes = {{ station = "text" }}\n'
+        f"columns = {'[]' if name == 'after' else columns}\n"
+        for name, source in (
+            ("same", "data/samples.csv"),
+            ("other", "data/other.csv"),
+            ("after", "out/other.csv"),
+        )
+    )
+    files = {"book.toml": SMALL_BOOK["book.toml"] + more, "data/other.csv": SMALL_BOOK["data/samples.csv"]}
+    files["book.toml"] += (
+        '[summaries.by_class]\nfrom = "samples"\nby = ["ph_class"]\nvalues = { n = "COUNT(*)" }\ntarget = "out/s.csv"\n'
+    )
+    folder = write_book(tmp_path, files)
+    told = run("apply", cwd=folder)
+    assert told.code == 0, told.all
+    planned, opened = Counter(), Counter()
+
+    def counted(entries, *given, **more):
+        planned[str(entries)] += 1
+        return make_plan(entries, *given, **more)
+
+    def begun(self, path, *given):
+        opened[str(path)] += 1
+        begin(self, path, *given)
+
+    begin = CsvSource.__init__
+    for module in (plans, prepare):
+        monkeypatch.setattr(module, "make_plan", counted)
+    monkeypatch.setattr(CsvSource, "__init__", begun)
+    more = ["--to", str(folder / "r.html")] if command == "report" else []
+    assert run(command, *more, cwd=folder).code == 0
+    assert sum(planned.values()) <= 4 + 2, planned  # a summary has one more: of the rows that it sums up
+    assert set(opened.values()) == {1}, opened
