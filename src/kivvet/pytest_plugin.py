@@ -83,7 +83,9 @@ class ReadItem(_Item):
     """The files of the book can be read."""
 
     def runtest(self) -> None:
-        if errors := [one for one in self.book._opened.reading_findings if one.severity == "error"]:
+        if errors := [
+            finding for finding in self.book._opened.reading_findings if finding.severity == "error"
+        ]:
             raise BrokenRuleError("\n".join(map(str, errors)))
 
 

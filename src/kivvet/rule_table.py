@@ -180,7 +180,7 @@ class RuleTable(ShownInNotebooks):
     @property
     def promises(self) -> tuple[str, ...]:
         """What must hold of the results for all values, as it is written."""
-        return tuple(one.text for one in self._table.promises)
+        return tuple(promise.text for promise in self._table.promises)
 
     @property
     def drafted(self) -> DraftReport | None:

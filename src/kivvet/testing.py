@@ -127,8 +127,8 @@ def assert_moves_at_most(
         With what would move.
     """
     impact = _book(given).impact(tuple(names), against=against)
-    unknown = [one for one in impact.datasets if one.why_not or one.stopped_by]
-    if unknown or any(one.largest_share > share for one in impact.datasets):
+    unknown = [dataset for dataset in impact.datasets if dataset.why_not or dataset.stopped_by]
+    if unknown or any(dataset.largest_share > share for dataset in impact.datasets):
         raise AssertionError(str(impact))
 
 
@@ -156,7 +156,7 @@ def rows_for(table: RuleTable) -> SearchStrategy[dict[str, Any]]:
             continue
         edges = [_plain(value) for value in dimension.edges()]
         values: SearchStrategy[Any] = st.sampled_from(edges) if edges else st.none()
-        numbers = [one for one in edges if isinstance(one, (int, float)) and not isinstance(one, bool)]
+        numbers = [edge for edge in edges if isinstance(edge, (int, float)) and not isinstance(edge, bool)]
         if dimension.about.type == "number" and dimension.about.step is None and len(numbers) > 1:
             values |= st.floats(min(numbers), max(numbers))
         elif dimension.about.type == "integer" and len(numbers) > 1:

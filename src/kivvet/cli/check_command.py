@@ -87,7 +87,7 @@ def command(
         form.tell(
             report,
             lambda out: print_report(out, report, in_full=in_full),
-            lines=lambda: [one.as_dict() for one in report.findings],
+            lines=lambda: [finding.as_dict() for finding in report.findings],
         )
     is_failing = report.has_errors or (fail_if is not None and bool(report.of_severity("warning")))
     sys.exit(1 if is_failing else 0)

@@ -71,7 +71,7 @@ def command(
         row, others = _first_row(opened, name, where, only)
     explanations = opened.explain(name, values if row is None else row, table, wanted=wanted or "")
     if as_example and len(explanations) != 1:
-        names = list(dict.fromkeys(one.table for one in explanations))
+        names = list(dict.fromkeys(explanation.table for explanation in explanations))
         hint = "say which with --table"
         if len(names) == 1:
             hint = f"which {name} uses more than once; explain it by its inputs: kivvet explain {names[0]} --set ..."
@@ -95,7 +95,7 @@ def command(
             "explanations": [explanation.as_dict() for explanation in explanations],
             **({} if added is None else {"example": added.as_dict()}),
         },
-        lines=lambda: [one.as_dict() for one in explanations],
+        lines=lambda: [explanation.as_dict() for explanation in explanations],
     )
 
 

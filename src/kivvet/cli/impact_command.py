@@ -78,8 +78,8 @@ def command(
     )
     if most is None:
         return
-    unknown = [one.dataset for one in made.datasets if one.why_not]
-    over = [one for one in made.datasets if one.largest_share > most]
+    unknown = [dataset.dataset for dataset in made.datasets if dataset.why_not]
+    over = [dataset for dataset in made.datasets if dataset.largest_share > most]
     for one in over:
         shown = f"{100 * most:.6g} %"
         say(f"{one.dataset}: {100 * one.largest_share:.2g} % changes, which is more than {shown}", err=True)

@@ -56,10 +56,10 @@ def command(
         if not columns:
             print_look(out, made, str(source))
             return
-        for number, one in enumerate(made.columns):
+        for number, column in enumerate(made.columns):
             if number:
                 out.print()
-            uses = opened.uses_of_column(one.name) if opened is not None else ()
-            print_column(out, one, uses, all_values=all)
+            uses = opened.uses_of_column(column.name) if opened is not None else ()
+            print_column(out, column, uses, all_values=all)
 
     form.tell(made, text, lines=lambda: made.as_dict(_MOST_VALUES_IN_CSV)["columns"])

@@ -34,4 +34,4 @@ def command(books: tuple[str, ...], take: bool, book: Path | None, form: Form) -
     with counting_rows("comparing") as on_rows:
         pins = opened.pin(books, take=take, on_rows=on_rows)
     form.tell(pins, lambda out: print_pins(out, pins))
-    sys.exit(1 if any(one.problem for one in pins.books) else 0)
+    sys.exit(1 if any(book.problem for book in pins.books) else 0)

@@ -74,4 +74,4 @@ def _parts(text: str) -> tuple[str, ...]:
             parts.append(text[begun:place])
             begun = place + 1
     parts.append(text[begun:])
-    return tuple(one.strip() for one in parts if one.strip())
+    return tuple(part.strip() for part in parts if part.strip())

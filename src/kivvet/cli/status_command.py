@@ -40,8 +40,8 @@ def command(datasets: tuple[str, ...], fail_if: str | None, book: Path | None, f
     form.tell(
         statuses,
         lambda out: print_status(out, statuses),
-        values=lambda: {"version": JSON_VERSION, "datasets": [one.as_dict() for one in statuses]},
-        lines=lambda: [one.as_dict() for one in statuses],
+        values=lambda: {"version": JSON_VERSION, "datasets": [status.as_dict() for status in statuses]},
+        lines=lambda: [status.as_dict() for status in statuses],
     )
     bad = ("cannot tell", "stale", "never applied") if fail_if else ("cannot tell",)
-    sys.exit(1 if any(one.state in bad for one in statuses) else 0)
+    sys.exit(1 if any(status.state in bad for status in statuses) else 0)

@@ -41,7 +41,7 @@ def draw_bars(bars: Bars) -> Figure:
         top = 0.875
         if keys:
             top -= key_below(figure, keys, top) + 0.005
-        longest = max(width_of(shortened(one)) for one in bars.bars)
+        longest = max(width_of(shortened(bar)) for bar in bars.bars)
         left = min(0.4, 0.04 + _LETTER * longest)
         axes = figure.add_axes((left, foot + 0.05, 0.95 - left, top - foot - 0.06))
         _put_bars(axes, bars, label_size=11 if len(bars.bars) < 20 else 9)
@@ -59,7 +59,7 @@ def _put_bars(axes: Axes, bars: Bars, *, label_size: float) -> None:
     places = _places(bars)
     several = len(bars.parts) if bars.style == "beside" else 1
     thick = 0.78 / several
-    given = [one for part in bars.parts for one in part.values if one is not None]
+    given = [value for part in bars.parts for value in part.values if value is not None]
     sums = [sum(part.values[n] or 0.0 for part in bars.parts) for n in range(len(places))]
     reach = max([1e-12, *map(abs, given), *(map(abs, sums) if bars.style == "stacked" else ())])
     ends = [0.0] * len(places)
@@ -75,7 +75,7 @@ def _put_bars(axes: Axes, bars: Bars, *, label_size: float) -> None:
             if bars.style == "stacked":
                 ends[at] += value
     axes.set_ylim(places[-1] + 0.6, -0.6)
-    axes.set_yticks(places, [shortened(one) for one in bars.bars], size=label_size)
+    axes.set_yticks(places, [shortened(bar) for bar in bars.bars], size=label_size)
     bare(axes, grid="x")
     lowest = min([0.0, *given])
     axes.set_xlim(
@@ -152,7 +152,7 @@ def draw_sheet(sheet: Sheet) -> Figure:
             )
             few = _first(panel, 8 if lines > 2 else 14)
             most = 26 // (1 if columns < 3 else 2) + 6
-            few_labels = [shortened(one, most) for one in few.bars]
+            few_labels = [shortened(bar, most) for bar in few.bars]
             left = min(0.45 * wide, 0.006 * max(map(width_of, few_labels)) + 0.012)
             axes = figure.add_axes((x + left, y + 0.015, wide - left - 0.035, high - 0.06))
             _put_bars(axes, few, label_size=8.5)

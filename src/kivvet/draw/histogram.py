@@ -57,7 +57,7 @@ def draw_histogram(picture: Histogram) -> Figure:
 
 
 def _keys(picture: Histogram) -> list[tuple[str, Paint]]:
-    found: dict[str, Paint] = {one.label: one.paint for one in picture.layers}
+    found: dict[str, Paint] = {layer.label: layer.paint for layer in picture.layers}
     for band in picture.bands:
         if band.kind in ("class", "open"):
             found.setdefault(band.label, band.paint)

@@ -25,7 +25,7 @@ def draw_lines(lines: Lines) -> Figure:
     with paper(lines.as_dict()) as (figure, said):
         heading(figure, lines.title, f"{lines.measure} by {lines.about}")
         foot = footnotes(figure, [*lines.notes, *said])
-        longest = max(len(shortened(one.label, 30)) for one in lines.lines)
+        longest = max(len(shortened(line.label, 30)) for line in lines.lines)
         right = 0.05 + 0.0078 * longest
         axes = figure.add_axes((0.075, foot + 0.075, 0.9 - right, 0.86 - foot - 0.09))
         bare(axes, grid="y")
@@ -35,7 +35,7 @@ def draw_lines(lines: Lines) -> Figure:
             there = [(x, y) for x, y in zip(lines.places, line.values, strict=True) if y is not None]
             if not there:
                 continue
-            values = [float("nan") if one is None else one for one in line.values]
+            values = [float("nan") if value is None else value for value in line.values]
             axes.plot(
                 lines.places,
                 values,
@@ -59,7 +59,7 @@ def draw_lines(lines: Lines) -> Figure:
         first, last = lines.places[0], lines.places[-1]
         room = (last - first) * 0.02 or 0.5
         axes.set_xlim(first - room, last + room)
-        shown = _ticks([(one - first + room) / (last - first + 2 * room) for one in lines.places], lines)
+        shown = _ticks([(place - first + room) / (last - first + 2 * room) for place in lines.places], lines)
         axes.set_xticks(
             [lines.places[at] for at in shown], [shortened(lines.periods[at], 16) for at in shown], size=10.5
         )
@@ -93,7 +93,7 @@ def _name(axes: Axes, line: Line, number: int, x: float, y: float) -> None:
     back = axes.transData.inverted()
     scale = axes.figure.dpi / 72
     places = [back.transform((begin[0] + points * scale, begin[1])) for points in (6, 19, 32, 38)]
-    xs, ys = [float(one[0]) for one in places], [float(one[1]) for one in places]
+    xs, ys = [float(place[0]) for place in places], [float(place[1]) for place in places]
     below: dict[str, Any] = {"color": "#8c8c8c", "linewidth": 4.2, "alpha": 0.55}
     above = {"color": line.paint.colour, "linewidth": 2.4, "linestyle": _dash(number), **_mark(number)}
     for how in (below, above):
@@ -109,7 +109,7 @@ def _ticks(places: list[float], lines: Lines) -> list[int]:
     places : list of float
         Where each stands, as a share of the width.
     """
-    widest = max(len(shortened(one, 16)) for one in lines.periods) + 2
+    widest = max(len(shortened(period, 16)) for period in lines.periods) + 2
     least = max(widest / _LETTERS, 1 / _MOST_TICKS)
     step = -(-len(places) // min(_MOST_TICKS, max(2, _LETTERS // widest)))
     shown = [0]

@@ -86,14 +86,17 @@ def _ticks(axes: Axes, strips: Sequence[Strip], *, upright: bool, is_shown: bool
     if upright:
         axes.set_yticks(
             middles,
-            [wrapped(one.text, 24) for one in strips] if is_shown else [""] * len(strips),
+            [wrapped(strip.text, 24) for strip in strips] if is_shown else [""] * len(strips),
             size=10 if len(strips) < 20 else 8,
         )
         return
     per_strip = room / len(strips) / 0.0078
-    is_tight = max(len(one.text) for one in strips) > per_strip * 1.9
+    is_tight = max(len(strip.text) for strip in strips) > per_strip * 1.9
     labels = (
-        [shortened(one.text, 22) if is_tight else wrapped(one.text, max(4, int(per_strip))) for one in strips]
+        [
+            shortened(strip.text, 22) if is_tight else wrapped(strip.text, max(4, int(per_strip)))
+            for strip in strips
+        ]
         if is_shown
         else [""] * len(strips)
     )

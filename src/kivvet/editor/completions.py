@@ -91,20 +91,22 @@ def completions_at(books: OpenBooks, path: Path, offset: int) -> list[Completion
         bare = ("true", "false")
         return [
             Completion(
-                one.label,
-                one.kind,
+                offer.label,
+                offer.kind,
                 span,
-                one.label if one.label in bare else f'"{_escaped(one.label)}"',
-                one.detail,
+                offer.label if offer.label in bare else f'"{_escaped(offer.label)}"',
+                offer.detail,
             )
-            for one in offers
+            for offer in offers
         ]
     span = Span(token.start, token.end)
     if file.kind == "table" and cursor.path[0] == "rows" and len(cursor.path) == 3:
         match = _CONDITION_PART.match(cursor.typed)
         assert match is not None
         span = Span(token.start + match.start("part"), token.end)
-    return [Completion(one.label, one.kind, span, _escaped(one.label), one.detail) for one in offers]
+    return [
+        Completion(offer.label, offer.kind, span, _escaped(offer.label), offer.detail) for offer in offers
+    ]
 
 
 def _first_cell(sketch: Sketch, text: Text, offset: int) -> Cell | None:
@@ -125,10 +127,10 @@ def _plain(one: _Offer, span: Span) -> Completion:
 
 def _unique(offers: Iterable[_Offer]) -> Iterator[_Offer]:
     seen: set[str] = set()
-    for one in offers:
-        if one.label not in seen:
-            seen.add(one.label)
-            yield one
+    for offer in offers:
+        if offer.label not in seen:
+            seen.add(offer.label)
+            yield offer
         if len(seen) == _MOST:
             return
 
@@ -180,7 +182,7 @@ def _of_value(book: OpenBook, file: BookFile, cursor: Cursor, text: str, offset:
     for part in schema_at(SCHEMAS[file.kind], path):
         for way in (part, *_ways(part)):
             words = way.get("enum", [way["const"]] if "const" in way else [])
-            yield from (_Offer(str(one), "keyword") for one in words if isinstance(one, str) and one)
+            yield from (_Offer(str(word), "keyword") for word in words if isinstance(word, str) and word)
             if way.get("type") == "boolean":
                 yield from (_Offer(one, "keyword") for one in ("true", "false"))
     if file.kind == "book":
@@ -261,8 +263,8 @@ def _of_cell(
 ) -> Iterator[_Offer]:
     """Offer what a cell of a column may hold: classes that there are, values of the data, words of conditions."""
     table = book.tables.get(name)
-    inputs = list(sketch.inputs) or ([] if table is None else [one.name for one in table.inputs])
-    outputs = list(sketch.outputs) or ([] if table is None else [one.name for one in table.outputs])
+    inputs = list(sketch.inputs) or ([] if table is None else [input_.name for input_ in table.inputs])
+    outputs = list(sketch.outputs) or ([] if table is None else [output.name for output in table.outputs])
     if table is not None:
         known = {one.column or one.name: one.name for one in columns_of(table.inputs, table.outputs)}
         heading = known.get(heading, heading)

@@ -100,22 +100,22 @@ def diagnoses_of(book: OpenBook, findings: Iterable[Finding], texts: Texts) -> l
             known[path] = texts.of(path)
         return known[path]
 
-    for one in findings:
-        places = [place for place in one.places if not place.sheet] or [Place(_home(book, one))]
+    for finding in findings:
+        places = [place for place in finding.places if not place.sheet] or [Place(_home(book, finding))]
         at = [(path := Path(place.file).resolve(), span_of(text(path), place)) for place in places]
-        if len(at) == 1 and _is_of_whole(one, places[0]):
+        if len(at) == 1 and _is_of_whole(finding, places[0]):
             at = [(path, _key_of_rows(text(path)) or span) for path, span in at]
-        main = _row_meant(one, len(at))
+        main = _row_meant(finding, len(at))
         path, span = at[main]
         n_in[path] = n_in.get(path, 0) + 1
         if n_in[path] > _MOST_IN_FILE:
             continue
         others = tuple(
-            (where, stretch, f"row {one.rows[n]}" if n < len(one.rows) else "see here")
+            (where, stretch, f"row {finding.rows[n]}" if n < len(finding.rows) else "see here")
             for n, (where, stretch) in enumerate(at)
             if n != main
         )
-        found.append(Diagnosis(path, span, one, others))
+        found.append(Diagnosis(path, span, finding, others))
     return found
 
 
@@ -201,11 +201,13 @@ class Told:
     def _moved(self, diagnoses: Iterable[Diagnosis], texts: Texts) -> list[Diagnosis]:
         """Return diagnoses where they lie after the edits since; those whose text was edited go."""
         found = []
-        for one in diagnoses:
-            before, after = self.texts.get(one.path), texts.of(one.path).text
-            span = one.span if before is None or before == after else moved(one.span, before, after)
+        for diagnosis in diagnoses:
+            before, after = self.texts.get(diagnosis.path), texts.of(diagnosis.path).text
+            span = (
+                diagnosis.span if before is None or before == after else moved(diagnosis.span, before, after)
+            )
             if span is not None:
-                found.append(replace(one, span=span))
+                found.append(replace(diagnosis, span=span))
         return found
 
 

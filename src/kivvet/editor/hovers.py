@@ -68,7 +68,7 @@ def hover_at(books: OpenBooks, path: Path, offset: int, seen: DataSeen) -> Hover
 
 def _giving(book: OpenBook, name: str, output: str) -> Table | None:
     """Return a table that gives an output: the named one, if it does."""
-    of = [one for one in book.tables.values() if any(each.name == output for each in one.outputs)]
+    of = [table for table in book.tables.values() if any(each.name == output for each in table.outputs)]
     return next((one for one in of if one.name == name), of[0] if of else None)
 
 
@@ -76,8 +76,8 @@ def _of_cell(book: OpenBook, name: str, cell: Cell, seen: DataSeen) -> Hover | N
     table = book.tables.get(name)
     if table is None or not cell.heading:
         return None
-    about = next((one for one in table.inputs if cell.heading in (one.name, one.column)), None)
-    output = next((one for one in table.outputs if cell.heading in (one.name, one.column)), None)
+    about = next((input_ for input_ in table.inputs if cell.heading in (input_.name, input_.column)), None)
+    output = next((output for output in table.outputs if cell.heading in (output.name, output.column)), None)
     if cell.row == 0:
         lines = _of_input(table, about) if about else _of_output(table, output.name, seen) if output else []
     elif output is not None and (about is None or cell.repeats):
@@ -157,7 +157,7 @@ def _of_class(book: OpenBook, table: Table, output: str, label: str, seen: DataS
 
 
 def _place(table: Table, output: str) -> int:
-    return [one.name for one in table.outputs].index(output)
+    return [output.name for output in table.outputs].index(output)
 
 
 def _of_input(table: Table, about: Input) -> list[str]:
@@ -175,8 +175,8 @@ def _of_output(table: Table, output: str, seen: DataSeen) -> list[str]:
 
 
 def _of_table(table: Table, seen: DataSeen) -> list[str]:
-    inputs = ", ".join(f"{one.name}: {one.type}" for one in table.inputs)
-    outputs = ", ".join(f"{one.name}: {one.type}" for one in table.outputs)
+    inputs = ", ".join(f"{input_.name}: {input_.type}" for input_ in table.inputs)
+    outputs = ", ".join(f"{output.name}: {output.type}" for output in table.outputs)
     lines = [f"table **{table.name}**" + (f": {table.title}" if table.title else "")]
     lines += [f"reads {inputs}; gives {outputs}; {count(table.n_rows, 'row')}"]
     for dataset, report in seen.reports.get(table.name, ()):
@@ -196,9 +196,9 @@ def _of_name(book: OpenBook, file: BookFile, cursor: Cursor, seen: DataSeen, off
         table = book.tables.get(file.path.stem)
         if table is None:
             return []
-        if path[0] == "outputs" and any(one.name == path[1] for one in table.outputs):
+        if path[0] == "outputs" and any(output.name == path[1] for output in table.outputs):
             return _of_output(table, str(path[1]), seen)
-        about = next((one for one in table.inputs if one.name == path[1]), None)
+        about = next((input_ for input_ in table.inputs if input_.name == path[1]), None)
         return _of_input(table, about) if about and path[0] == "inputs" else []
     if file.kind == "book" and cursor.awaits == "value":
         if word in book.tables:

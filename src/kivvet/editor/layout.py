@@ -100,20 +100,24 @@ def _named(
             by_name.setdefault(one.path[at], []).append(one)
     for name, parts in by_name.items():
         key = next(
-            (one for one in parts if one.kind in ("key", "heading") and len(one.path) == at + 1), parts[0]
+            (part for part in parts if part.kind in ("key", "heading") and len(part.path) == at + 1), parts[0]
         )
-        value = next((one for one in parts if one.kind == "value"), None)
+        value = next((part for part in parts if part.kind == "value"), None)
         detail = value.text if value is not None else ""
         yield Symbol(
-            str(name), kind, Span(key.start, max(one.end for one in parts)), Span(key.start, key.end), detail
+            str(name),
+            kind,
+            Span(key.start, max(part.end for part in parts)),
+            Span(key.start, key.end),
+            detail,
         )
 
 
 def _rows(cells: list[Cell]) -> Iterator[Symbol]:
     by_row: dict[int, list[Cell]] = {}
-    for one in cells:
-        if one.row:
-            by_row.setdefault(one.row, []).append(one)
+    for cell in cells:
+        if cell.row:
+            by_row.setdefault(cell.row, []).append(cell)
         if len(by_row) > _MOST_ROWS:
             return
     for row, held in by_row.items():
@@ -165,7 +169,7 @@ def _aligned(text: str, found: list[Token], word: str) -> Iterator[Edit]:
         first, last = brackets[number]
         if "#" in text[first:last] and "#" in _between(text, spans):
             continue
-        cells = [text[one.start : one.end] for one in spans]
+        cells = [text[span.start : span.end] for span in spans]
         padded = [
             f"{cell},{' ' * (widths[at] - _width(cell) + 1)}" if at < len(cells) - 1 else cell
             for at, cell in enumerate(cells)

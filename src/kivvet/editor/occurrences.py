@@ -112,7 +112,7 @@ def occurrences(books: OpenBooks, book: OpenBook, entity: Entity) -> list[Occurr
     """Return all places where something is named, in the order of files; a class in all columns that hold it."""
     found = []
     names = columns_alike(book, entity.name) if entity.kind == "class" else frozenset()
-    entities = frozenset({entity, *(replace(entity, name=one) for one in names)})
+    entities = frozenset({entity, *(replace(entity, name=name) for name in names)})
     for path in files_of(book):
         text = books.texts.of(path)
         if entity.word not in text.text and entity.word != path.stem:
@@ -215,9 +215,9 @@ class _Namer:
         return {
             str(label)
             for table in self.book.tables.values()
-            for one in table.outputs
-            if one.name in self._alike(column)
-            for label in table.classes(one)
+            for output in table.outputs
+            if output.name in self._alike(column)
+            for label in table.classes(output)
             if isinstance(label, str)
         }
 
@@ -365,8 +365,11 @@ class _Namer:
         known: dict[str, str] = {}
         is_lookup = False
         if table is not None and in_csv:
-            inputs, outputs = {one.name for one in table.inputs}, {one.name for one in table.outputs}
-            kinds = {one.name: one.type for one in table.inputs}
+            inputs, outputs = (
+                {input_.name for input_ in table.inputs},
+                {output.name for output in table.outputs},
+            )
+            kinds = {input_.name: input_.type for input_ in table.inputs}
             known = {one.column: one.name for one in columns_of(table.inputs, table.outputs) if one.column}
             is_lookup = table.lookup is not None
         for cell in sketch.cells:

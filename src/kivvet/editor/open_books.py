@@ -61,7 +61,7 @@ class OpenBooks:
     @staticmethod
     def folder_of(path: Path) -> Path | None:
         """Return the folder of the book that a file belongs to: the nearest upward that holds book.toml."""
-        return next((one for one in path.parents if (one / BOOK_FILE).is_file()), None)
+        return next((parent for parent in path.parents if (parent / BOOK_FILE).is_file()), None)
 
     def file(self, path: Path) -> BookFile:
         """Return what a file is of its book."""
@@ -117,11 +117,11 @@ class OpenBooks:
         kept = self._tables.get(path)
         if kept is not None:
             table, files, faults = kept[1]
-            if kept[0] == self._state([path, *(one for one in files if isinstance(one, Path))]):
+            if kept[0] == self._state([path, *(file for file in files if isinstance(file, Path))]):
                 return table, files, list(faults)
         read = read_table(path)
         files = read[1]
-        self._tables[path] = self._state([path, *(one for one in files if isinstance(one, Path))]), read
+        self._tables[path] = self._state([path, *(file for file in files if isinstance(file, Path))]), read
         return read[0], read[1], list(read[2])
 
     def _state(self, files: Sequence[Path]) -> object:

@@ -88,7 +88,10 @@ def _refuse(book: OpenBook, entity: Entity, name: str) -> None:
         raise RenameError("a name is not blank, stands on one line, and is another one")
     if book.is_used(entity.name):
         raise RenameError(f"{entity.name} belongs to a book that this one uses: rename it there")
-    if any(one.severity == "error" and one.kind in ("syntax", "unreadable") for one in book.reading_findings):
+    if any(
+        finding.severity == "error" and finding.kind in ("syntax", "unreadable")
+        for finding in book.reading_findings
+    ):
         raise RenameError("mend what cannot be read in the book first: names in it are not found")
     taken: set[str] = set()
     if entity.kind in ("table", "column"):
@@ -135,9 +138,9 @@ def _classes(book: OpenBook, column: str) -> set[str]:
     return {
         str(label)
         for table in book.tables.values()
-        for one in table.outputs
-        if one.name == column
-        for label in table.classes(one)
+        for output in table.outputs
+        if output.name == column
+        for label in table.classes(output)
     }
 
 
@@ -259,7 +262,7 @@ def _prove_plans(book: OpenBook, after: OpenBook, entity: Entity, name: str) -> 
 
 
 def _errors(book: OpenBook) -> list[Finding]:
-    return [one for one in book.reading_findings if one.severity == "error"]
+    return [finding for finding in book.reading_findings if finding.severity == "error"]
 
 
 def _read_after(books: OpenBooks, book: OpenBook, edits: Mapping[Path, list[Edit]]) -> OpenBook:
@@ -299,8 +302,8 @@ def _mapped(table: Table, entity: Entity, name: str, alike: frozenset[str]) -> T
     def of_name(one: str) -> str:
         return name if entity.kind == "column" and one == entity.name else one
 
-    kinds = {one.name: one.type for one in table.inputs}
-    outputs = [one.name for one in table.outputs]
+    kinds = {input_.name: input_.type for input_ in table.inputs}
+    outputs = [output.name for output in table.outputs]
     made = dict(definition)
     for word in ("inputs", "outputs", "missing", "otherwise"):
         made[word] = {of_name(one): value for one, value in definition[word].items()}
@@ -345,7 +348,7 @@ def _lookup(
     if entity.kind == "class":
         for heading, labels in definition["lookup"].items():
             if heading.partition(" ")[2] in alike:
-                lookup[heading] = [name if one == entity.label else one for one in labels]
+                lookup[heading] = [name if label == entity.label else label for label in labels]
     inputs = {of_name(one): about for one, about in definition["inputs"].items()}
     outputs = {of_name(one): about for one, about in definition["outputs"].items()}
     return lookup, inputs, outputs
@@ -365,7 +368,7 @@ def _in_condition(condition: Condition, label: str, name: str) -> Condition:
         case Negation(part):
             return Negation(_in_condition(part, label, name))
         case AnyOf(parts):
-            return AnyOf(tuple(_in_condition(one, label, name) for one in parts))
+            return AnyOf(tuple(_in_condition(part, label, name) for part in parts))
     return condition
 
 

@@ -80,7 +80,7 @@ class KivvetServer(LanguageServer):
         return range_of(self.text_of(path), span, self.workspace.position_codec)
 
     def edits(self, path: Path, edits: Iterable[Edit]) -> list[types.TextEdit]:
-        return [types.TextEdit(self.range(path, one.span), one.text) for one in edits]
+        return [types.TextEdit(self.range(path, edit.span), edit.text) for edit in edits]
 
     # Checks.
 
@@ -180,7 +180,7 @@ def made_server(version: str, *, reads_data: bool = True) -> KivvetServer:
 
     @server.feature(types.WORKSPACE_DID_CHANGE_WATCHED_FILES)
     def changed_on_disk(params: types.DidChangeWatchedFilesParams) -> None:
-        for path in filter(None, (path_of(one.uri) for one in params.changes)):
+        for path in filter(None, (path_of(change.uri) for change in params.changes)):
             server.check_soon(path, at_once=True)
 
     @server.feature(types.TEXT_DOCUMENT_HOVER)

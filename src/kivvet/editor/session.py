@@ -92,8 +92,8 @@ class Session:
 
     def _show(self, folder: Path, diagnoses: Iterable[Diagnosis]) -> dict[Path, list[Diagnosis]]:
         by_file: dict[Path, list[Diagnosis]] = {path: [] for path in self._files.get(folder, ())}
-        for one in diagnoses:
-            by_file.setdefault(one.path, []).append(one)
+        for diagnosis in diagnoses:
+            by_file.setdefault(diagnosis.path, []).append(diagnosis)
         self._files[folder] = {path for path, held in by_file.items() if held}
         self.shown |= by_file
         return by_file

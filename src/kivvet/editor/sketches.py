@@ -58,11 +58,11 @@ class Sketch:
 
     def cell_at(self, offset: int) -> Cell | None:
         """Return the cell at a place of the text."""
-        return next((one for one in self.cells if one.span.holds(offset)), None)
+        return next((cell for cell in self.cells if cell.span.holds(offset)), None)
 
     def in_column(self, heading: str) -> Iterator[Cell]:
         """Yield the cells of a column, the heading itself left out."""
-        return (one for one in self.cells if one.heading == heading and one.row)
+        return (cell for cell in self.cells if cell.heading == heading and cell.row)
 
 
 def sketch_of(text: str) -> Sketch:

@@ -57,8 +57,8 @@ class OpenedBook:
     def names_in_order(self) -> tuple[str, ...]:
         """The names of all datasets, each after those whose targets it reads."""
         names = self._opened.dataset_names
-        usable = [one for one in names if one in self._opened.datasets]
-        others = [one for one in names if one not in self._opened.datasets]
+        usable = [name for name in names if name in self._opened.datasets]
+        others = [name for name in names if name not in self._opened.datasets]
         return (*self._opened.in_order(usable), *others)
 
     @property

@@ -86,9 +86,9 @@ class Sharing(OpenedBook):
 
         made = rules_out(self._opened, names_of(tables), data=data, on_rows=on_rows)
         lines, others = long_lines(self._opened, made)
-        values = tuple(self._opened.table(one.name) for one in made.tables)
-        faulty = {one.table for one in self._opened.reading_findings if one.severity == "error"}
-        unusable = tuple(one.name for one in made.tables if one.name in faulty)
+        values = tuple(self._opened.table(table.name) for table in made.tables)
+        faulty = {finding.table for finding in self._opened.reading_findings if finding.severity == "error"}
+        unusable = tuple(table.name for table in made.tables if table.name in faulty)
         return RulesWorkbook(made, tuple(lines), others, values, unusable)
 
     def describe(self, names: Iterable[str]) -> CsvMetadata:

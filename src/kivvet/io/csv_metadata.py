@@ -99,7 +99,7 @@ def _table(path: Path, url: str) -> Mapping[str, Any] | None:
             "is no metadata of CSV on the Web", place=Place(shown_path(path)), fix="mend it, or take it away"
         )
     tables = values.get("tables", [values])
-    found = [one for one in tables if isinstance(one, dict)] if isinstance(tables, list) else []
+    found = [table for table in tables if isinstance(table, dict)] if isinstance(tables, list) else []
     named = [one for one in found if str(one.get("url", "")).rsplit("/", 1)[-1] == url]
     if named:
         return {"dialect": values.get("dialect"), **named[0]}
@@ -117,7 +117,7 @@ def _read(path: Path, table: Mapping[str, Any]) -> Metadata:
         if isinstance(given, list)
         else []
     )
-    headings = [_heading(one, number) for number, one in enumerate(columns, 1)]
+    headings = [_heading(column, number) for number, column in enumerate(columns, 1)]
     types: dict[str, ValueType] = {}
     forms: dict[str, FieldForm] = {}
     words: dict[str, tuple[str, ...]] = {}
@@ -142,7 +142,7 @@ def _read(path: Path, table: Mapping[str, Any]) -> Metadata:
         path,
         options,
         fields,
-        tuple(by_name[str(one)] for one in names if str(one) in by_name),
+        tuple(by_name[str(name)] for name in names if str(name) in by_name),
         tuple(remarks),
     )
 
@@ -253,7 +253,7 @@ class DescribedTable:
 
 def metadata_text(tables: Sequence[DescribedTable]) -> str:
     """Return metadata of one or several files of CSV, as JSON."""
-    made = [_table_values(one) for one in tables]
+    made = [_table_values(table) for table in tables]
     values = {"@context": CONTEXT, **made[0]} if len(made) == 1 else {"@context": CONTEXT, "tables": made}
     return json.dumps(values, indent=2, ensure_ascii=False) + "\n"
 

@@ -102,7 +102,7 @@ class CsvTarget(Target):
     def _fields(self, columns: Sequence[pa.Array]) -> tuple[list[pa.Array], bool]:
         """Return the fields of some rows as texts, and whether some stand in quotes."""
         texts = [as_text(column, self.options) for column in columns]
-        is_odd = [self._holds_structure(one) for one in texts]
+        is_odd = [self._holds_structure(text) for text in texts]
         if self.is_single and (texts[0].null_count or pc.any(pc.equal(texts[0], "")).as_py()):
             # An empty line would be no row.
             is_empty = pc.equal(pc.fill_null(texts[0], ""), "")
@@ -133,17 +133,17 @@ class CsvTarget(Target):
         Arrow joins fields without structural signs only, so that others stand in for these until the lines are made.
         """
         structural = _STRUCTURAL + self.delimiter.encode()
-        held = set().union(*(_bytes_held(one, _STANDING_IN) for one in texts))
+        held = set().union(*(_bytes_held(text, _STANDING_IN) for text in texts))
         free = bytes(byte for byte in _STANDING_IN if byte not in held)[: len(structural)]
         if len(free) < len(structural):
             return self._joined(texts)
         hide, show = bytes.maketrans(structural, free), bytes.maketrans(free, structural)
-        lines = self._lines([_translated(one, hide) for one in texts])
+        lines = self._lines([_translated(text, hide) for text in texts])
         return bytes(lines).translate(show)
 
     def _joined(self, texts: Sequence[pa.Array]) -> bytes:
         """Return lines of any fields at all."""
-        large = [pc.fill_null(one, "").cast(pa.large_string()) for one in texts]
+        large = [pc.fill_null(text, "").cast(pa.large_string()) for text in texts]
         delimiter, line_end, nothing = (
             pa.scalar(text, pa.large_string()) for text in (self.delimiter, "\n", "")
         )

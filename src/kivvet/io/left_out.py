@@ -64,13 +64,13 @@ class Sieve:
 
     def check(self, names: Sequence[str], place: Place) -> None:
         """Raise `DataError` where the condition does not fit the columns of a source."""
-        for one in self.reads:
-            if one not in names:
+        for read in self.reads:
+            if read not in names:
                 raise DataError(
-                    f"leave_out names column {one!r}, which there is not",
+                    f"leave_out names column {read!r}, which there is not",
                     place=place,
                     expected=listed(names, 12),
-                    fix=did_you_mean(one, names),
+                    fix=did_you_mean(read, names),
                 )
         if self.tree is None:
             return

@@ -205,7 +205,7 @@ class ManyFiles(Source):
     def rows_since(self, then: GrownFrom) -> ManyFiles | None:
         n_then = len(then.parts)
         if not 0 < n_then < len(self.parts) or self.names_of_files[:n_then] != [
-            one.name for one in then.parts
+            part.name for part in then.parts
         ]:
             return None
         if any(part.identity().hash != one.hash for part, one in zip(self.parts, then.parts, strict=False)):
@@ -218,7 +218,7 @@ class ManyFiles(Source):
             return None  # new files may give a column another type
         rest = copy.copy(self)
         rest.first_part = n_then
-        rest.rows = [one.rows for one in then.parts] + [None] * (len(self.parts) - n_then)
+        rest.rows = [part.rows for part in then.parts] + [None] * (len(self.parts) - n_then)
         return rest
 
     def _array(self, name: str, number: int, batch: pa.RecordBatch) -> pa.Array:
@@ -368,10 +368,10 @@ def marks_of_many(names: Sequence[str], marks: Sequence[FileMarks]) -> FileMarks
     """Return marks that change when one of some files does, or another comes or goes."""
     together = xxhash.xxh3_64_intdigest(repr([names, marks]).encode()) >> 1
     return FileMarks(
-        sum(one.size for one in marks),
-        max(one.modified_ns for one in marks),
+        sum(mark.size for mark in marks),
+        max(mark.modified_ns for mark in marks),
         together,
-        max(one.changed_ns for one in marks),
+        max(mark.changed_ns for mark in marks),
     )
 
 

@@ -72,14 +72,16 @@ def find_no_data(
     found.skip_last = _footnotes(last_lines, width)
     if found.skip_last:
         texts = [
-            " ".join(filter(None, one)).strip() for one in last_lines[len(last_lines) - found.skip_last :]
+            " ".join(filter(None, line)).strip() for line in last_lines[len(last_lines) - found.skip_last :]
         ]
         found.remarks.append(
             f"the last {'line is' if found.skip_last == 1 else f'{found.skip_last} lines are'} no data: "
             f"{listed([_short(text) for text in texts], 3)}"
         )
     notes = (
-        {tuple(one) for one in last_lines[len(last_lines) - found.skip_last :]} if found.skip_last else set()
+        {tuple(line) for line in last_lines[len(last_lines) - found.skip_last :]}
+        if found.skip_last
+        else set()
     )
     kept = [one for one in _of_usual_width(list(rows), width) if tuple(one) not in notes]
     blank = [one for one in kept if not any(text.strip() for text in one)]
@@ -111,10 +113,10 @@ def _of_usual_width(rows: Sequence[Record], width: int) -> list[Record]:
     """Return the rows that have as many fields as there are headings; where a delimiter ends every row, or the headings alone,
     without what is one too many.
     """
-    usual = Counter(len(one) for one in rows if one).most_common(1)
-    if usual and abs(usual[0][0] - width) == 1 and not any(len(one) == width for one in rows):
-        return [[*one, ""][:width] for one in rows if len(one) == usual[0][0]]
-    return [one for one in rows if len(one) == width]
+    usual = Counter(len(row) for row in rows if row).most_common(1)
+    if usual and abs(usual[0][0] - width) == 1 and not any(len(row) == width for row in rows):
+        return [[*row, ""][:width] for row in rows if len(row) == usual[0][0]]
+    return [row for row in rows if len(row) == width]
 
 
 def _short(text: str) -> str:
@@ -169,10 +171,10 @@ def _without_headings(
 ) -> tuple[list[Record], str]:
     """Return the rows that do not repeat the headings, and the condition of those that do."""
     heads = [name.strip() for name in names]
-    repeated = [one for one in rows if [text.strip() for text in one] == heads]
+    repeated = [row for row in rows if [text.strip() for text in row] == heads]
     if not repeated or len(heads) == 1:
         return rows, ""
-    kept = [one for one in rows if [text.strip() for text in one] != heads]
+    kept = [row for row in rows if [text.strip() for text in row] != heads]
     place = next(
         (at for at, name in enumerate(heads) if name and all(one[at].strip() != name for one in kept)), None
     )
@@ -187,14 +189,14 @@ def _without_headings(
 def _without_totals(names: Sequence[str], rows: list[Record], remarks: list[str]) -> tuple[list[Record], str]:
     """Return the rows that are no totals, and the condition of those that are."""
     by_place: dict[int, list[int]] = {}
-    for number, one in enumerate(rows):
-        for place, text in enumerate(one):
+    for number, row in enumerate(rows):
+        for place, text in enumerate(row):
             if _TOTAL.fullmatch(text.strip()):
                 by_place.setdefault(place, []).append(number)
                 break
     for place, numbers in by_place.items():
         chosen = set(numbers)
-        others = [one for number, one in enumerate(rows) if number not in chosen]
+        others = [row for number, row in enumerate(rows) if number not in chosen]
         if not others or len(numbers) * 3 > len(rows):
             continue
         words = list(dict.fromkeys(rows[number][place].strip() for number in numbers))
@@ -224,7 +226,7 @@ def _summed(names: Sequence[str], rows: Sequence[Record], totals: Sequence[int])
     """Return the columns whose every total is the sum of the rows above, since the total before or from the beginning."""
     found = []
     for place, name in enumerate(names):
-        values = [_number(one[place]) for one in rows]
+        values = [_number(row[place]) for row in rows]
         so_far = all_of = Decimal(0)
         agrees, seen = True, False
         known = set(totals)

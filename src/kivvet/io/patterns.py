@@ -46,7 +46,7 @@ def files_of(folder: Path, text: str) -> list[Path | InStore]:
 
 
 def _of_one_kind(files: Sequence[Path] | Sequence[InStore]) -> list[Path | InStore]:
-    seen = [one for one in files if not one.name.startswith((".", "_"))]
+    seen = [file for file in files if not file.name.startswith((".", "_"))]
     found = ([one for one in seen if one.name.lower().endswith(kind)] for kind in _KINDS_IN_FOLDERS)
     return next((some for some in found if some), [])
 

@@ -224,14 +224,14 @@ def headings_line(records: Sequence[Sequence[str]]) -> tuple[int, list[str]]:
     line = next(
         (
             number
-            for number, one in enumerate(records[:20], 1)
-            if _is_as_wide(one, width, records)
-            and (width == 1 or sum(not text.strip() for text in one[:width]) * 2 < width)
+            for number, record in enumerate(records[:20], 1)
+            if _is_as_wide(record, width, records)
+            and (width == 1 or sum(not text.strip() for text in record[:width]) * 2 < width)
         ),
         1,
     )
     record = records[line - 1]
-    following = [one for one in records[line : line + 50] if len(one) == width]
+    following = [record for record in records[line : line + 50] if len(record) == width]
     first = [one.strip() for one in record]
     if following and line == 1 and len(set(first)) > 1 and _are_values(first, following):
         return line, [f"column_{number}" for number in range(1, width + 1)]
@@ -244,7 +244,7 @@ def _is_as_wide(record: Sequence[str], width: int, records: Sequence[Sequence[st
         return True
     if len(record) == width + 1 > 2:
         return not record[-1].strip()
-    others = [one for one in records if len(one) == width]
+    others = [record for record in records if len(record) == width]
     return len(record) == width - 1 > 1 and not any(one[-1].strip() for one in others)
 
 

@@ -73,9 +73,9 @@ def recognise_sheet(path: Path) -> Recognised:
     if main is None:
         return Recognised(options, remarks=tuple(remarks))
     rest = [
-        one.cells
-        for one in blocks
-        if one is not main and ((one.is_table and one.n_filled > 3) or _is_beside(one, main))
+        block.cells
+        for block in blocks
+        if block is not main and ((block.is_table and block.n_filled > 3) or _is_beside(block, main))
     ]
     if rest:
         options = replace(options, cells=main.cells)

@@ -87,7 +87,7 @@ def table_on(cells: SheetCells, options: ReadOptions, workbook: Workbook) -> She
                 f"has {count(len(columns), 'column')}, and {count(len(options.headings), 'heading')} "
                 f"{'is' if len(options.headings) == 1 else 'are'} given",
                 place=workbook.place(cells.name, cells.top + max(first, 0)),
-                found=listed([one or "(blank)" for one in headings], 6),
+                found=listed([heading or "(blank)" for heading in headings], 6),
                 fix="give one heading for each column",
             )
         headings = list(options.headings)

@@ -129,16 +129,16 @@ class Workbook:
     def chosen(self, patterns: Sequence[str]) -> list[str]:
         """Return the sheets that some names or patterns name, in their order; `DataError` where one names none."""
         made: list[str] = []
-        for one in patterns:
-            found = [one] if one in self.sheets else []
-            if not found and any(sign in one for sign in "*?["):
-                found = [name for name in self.sheets if fnmatch.fnmatchcase(name, one)]
+        for pattern in patterns:
+            found = [pattern] if pattern in self.sheets else []
+            if not found and any(sign in pattern for sign in "*?["):
+                found = [name for name in self.sheets if fnmatch.fnmatchcase(name, pattern)]
             if not found:
                 raise DataError(
-                    f"has no sheet {one!r}",
+                    f"has no sheet {pattern!r}",
                     place=self.place(),
                     expected=f"one of: {listed(map(repr, self.sheets), 20)}",
-                    fix=did_you_mean(one, self.sheets),
+                    fix=did_you_mean(pattern, self.sheets),
                 )
             made += found
         return list(dict.fromkeys(made))
@@ -312,13 +312,13 @@ def _put(found: SheetCells, row: int, column: int, value: str) -> None:
         found.top = row
     if column < found.left:
         more = found.left - column
-        found.rows[:] = [[*([None] * more), *one] for one in found.rows]
+        found.rows[:] = [[*([None] * more), *row] for row in found.rows]
         found.left = column
     while row >= found.top + len(found.rows):
         found.rows.append([None] * found.width)
     if column >= found.left + found.width:
         more = column - found.left - found.width + 1
-        found.rows[:] = [[*one, *([None] * more)] for one in found.rows]
+        found.rows[:] = [[*row, *([None] * more)] for row in found.rows]
     found.rows[row - found.top][column - found.left] = value
 
 

@@ -151,7 +151,7 @@ def _book(package: zipfile.ZipFile) -> tuple[ET.Element, dict[str, str]]:
     """Return the part that lists sheets, and by sheet the part that holds it."""
     book = _tree(package, "xl/workbook.xml")
     relations = _tree(package, "xl/_rels/workbook.xml.rels")
-    targets = {one.get("Id", ""): one.get("Target", "") for one in relations}
+    targets = {relation.get("Id", ""): relation.get("Target", "") for relation in relations}
     part_of = {}
     for one in book.iter():
         if _local(one.tag) == "sheet":
@@ -183,7 +183,7 @@ def _shown_by_style(package: zipfile.ZipFile) -> list[tuple[Shown | Literal[""],
         for one in styles.iter()
         if _local(one.tag) == "numFmt"
     }
-    cells = next((one for one in styles if _local(one.tag) == "cellXfs"), None)
+    cells = next((style for style in styles if _local(style.tag) == "cellXfs"), None)
     found: list[tuple[Shown | Literal[""], int]] = []
     for one in () if cells is None else cells:
         number = int(one.get("numFmtId", "0"))
@@ -255,7 +255,7 @@ class _Extent:
         if len(references) < piece.count(b"<c "):
             lines = piece.split(b"<row")
             self.n_rows += len(lines) - 1
-            self._reach(1, 1, max(self.n_rows, 1), max(one.count(b"<c ") for one in lines))
+            self._reach(1, 1, max(self.n_rows, 1), max(line.count(b"<c ") for line in lines))
 
     def _reach(self, top: int, left: int, bottom: int, right: int) -> None:
         self.low = [min(self.low[0], top), min(self.low[1], left)]

@@ -320,7 +320,7 @@ class WorkbookSource(Source):
             for one in self._values[name]
         ]
         if kind == "date":
-            return pa.array([None if one is None else one.date() for one in moments], pa.date32())
+            return pa.array([None if moment is None else moment.date() for moment in moments], pa.date32())
         return pa.array(moments, pa.timestamp("us"))
 
     def as_said(self, fields: FieldsRead) -> WorkbookSource:
@@ -388,7 +388,7 @@ def _without_words(values: list[Any], words: Sequence[str]) -> list[Any]:
     if not words:
         return values
     known = set(words)
-    return [None if isinstance(one, str) and one.strip() in known else one for one in values]
+    return [None if isinstance(value, str) and value.strip() in known else value for value in values]
 
 
 def _kind_of(one: type) -> str:

@@ -150,11 +150,11 @@ class WorkbookTarget(Target):
             sheet.repeat_rows(0)
             sheet.autofilter(0, 0, max(self.n_rows, 1), len(self.columns) - 1)
             self._list_classes(book, bold)
-        return _Shell.of(buffer.getvalue(), [bool(one.format) for one in self.columns])
+        return _Shell.of(buffer.getvalue(), [bool(column.format) for column in self.columns])
 
     def _list_classes(self, book: Any, bold: Any) -> None:
         """Write the sheet of classes, where a column has some in order, or with colours."""
-        listed = [one for one in self.columns if one.is_ordered or one.colours]
+        listed = [column for column in self.columns if column.is_ordered or column.colours]
         if not listed:
             return
         sheet = book.add_worksheet(CLASSES_SHEET)
@@ -278,7 +278,7 @@ class WorkbookTarget(Target):
 
     def commit(self, seal: Seal) -> None:
         if self.package is None:
-            self._begin([pa.nulls(0, one.kind) for one in self.columns])
+            self._begin([pa.nulls(0, column.kind) for column in self.columns])
         assert self.package is not None
         shell = self._shell()
         self.sheet.write(shell.after)

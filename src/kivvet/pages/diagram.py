@@ -60,7 +60,7 @@ def diagram(steps: Sequence[StepTold], links: Mapping[str, str], about: str) -> 
         node = _Node(
             key, text, kind, links.get(step.name, ""), f"{kind} {step.name} makes {', '.join(step.makes)}"
         )
-        node.layer = 1 + max((nodes[one].layer for one in sources), default=0)
+        node.layer = 1 + max((nodes[source].layer for source in sources), default=0)
         nodes[key] = node
         edges += [(one, key) for one in dict.fromkeys(sources)]
         maker |= dict.fromkeys(step.makes, key)

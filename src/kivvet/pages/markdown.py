@@ -30,7 +30,7 @@ def _lines(part: Part) -> Iterator[str]:
     yield ""
     if part.findings:
         heads = (Cell("severity"), Cell("kind"), Cell("what"), Cell("where"))
-        yield from (*_table(heads, [_told(one) for one in part.findings]), "")
+        yield from (*_table(heads, [_told(finding) for finding in part.findings]), "")
     for grid in part.grids:
         yield from _grid(grid)
     for one in part.parts:

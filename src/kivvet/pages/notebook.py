@@ -68,6 +68,6 @@ def _form_of_several(values: Several[object]) -> Part | None:
     if not values:
         return Part("", said=(("fine", "none"),))
     together = _form(FORMS_OF_SEVERAL, values[0], values)
-    each = [_form(FORMS, one, one) for one in values] if together is None else []
+    each = [_form(FORMS, value, value) for value in values] if together is None else []
     parts = tuple(one for one in each if one is not None)
     return together or (Part("", parts=parts) if parts else None)

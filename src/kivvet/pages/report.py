@@ -72,8 +72,8 @@ class BookReport(ShownInNotebooks):
 
 def _page(facts: BookFacts) -> str:
     script = template_text("report.js")
-    links = {one.listed.name: anchor_of("table", one.listed.name) for one in facts.tables}
-    links |= {one.listed.name: anchor_of("formula", one.listed.name) for one in facts.formulas}
+    links = {table.listed.name: anchor_of("table", table.listed.name) for table in facts.tables}
+    links |= {formula.listed.name: anchor_of("formula", formula.listed.name) for formula in facts.formulas}
     told = {found.table for found in facts.check if found.table in links}
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     return filled(
@@ -89,15 +89,17 @@ def _page(facts: BookFacts) -> str:
         unreadable=facts.unreadable,
         others=[found for found in facts.check if found.table not in told],
         overview=_overview(facts, links),
-        tables=[table_section(one) for one in facts.tables],
-        formulas=[formula_section(one) for one in facts.formulas],
-        datasets=[dataset_section(one, links) for one in facts.datasets],
+        tables=[table_section(table) for table in facts.tables],
+        formulas=[formula_section(formula) for formula in facts.formulas],
+        datasets=[dataset_section(dataset, links) for dataset in facts.datasets],
     )
 
 
 def _summary(facts: BookFacts) -> str:
     rows = ", ".join(
-        f"{count(one.rows, 'row')} of {one.listed.name}" for one in facts.datasets if one.rows is not None
+        f"{count(dataset.rows, 'row')} of {dataset.listed.name}"
+        for dataset in facts.datasets
+        if dataset.rows is not None
     )
     return f"{facts.check.summary}{f'; read: {rows}' if rows else '; no data was read'}."
 
@@ -106,9 +108,9 @@ def _overview(facts: BookFacts, links: Mapping[str, str]) -> list[Grid]:
     made = []
     if facts.tables:
         lines = []
-        for one in facts.tables:
-            told = one.listed
-            state = _state_of(one.findings)
+        for table in facts.tables:
+            told = table.listed
+            state = _state_of(table.findings)
             lines.append(
                 Line(
                     (
@@ -126,15 +128,15 @@ def _overview(facts: BookFacts, links: Mapping[str, str]) -> list[Grid]:
         lines = [
             Line(
                 (
-                    Cell(one.listed.name, link=anchor_of("dataset", one.listed.name), is_head=True),
-                    *words(one.listed.source, one.listed.target),
-                    number(one.rows),
-                    Cell(one.status.state, mood=MOODS[one.status.state])
-                    if one.status
+                    Cell(dataset.listed.name, link=anchor_of("dataset", dataset.listed.name), is_head=True),
+                    *words(dataset.listed.source, dataset.listed.target),
+                    number(dataset.rows),
+                    Cell(dataset.status.state, mood=MOODS[dataset.status.state])
+                    if dataset.status
                     else Cell("cannot tell", mood="error"),
                 )
             )
-            for one in facts.datasets
+            for dataset in facts.datasets
         ]
         made.append(
             Grid(

@@ -86,7 +86,7 @@ def _classes(name: str, panels: Sequence[Bars]) -> Grid | None:
     lines = []
     for panel in panels:
         (part,) = panel.parts
-        whole = sum(one or 0.0 for one in part.values) or 1.0
+        whole = sum(value or 0.0 for value in part.values) or 1.0
         counted = list(zip(panel.bars, part.paints, part.values, strict=True))
         for place, (label, paint, value) in enumerate(counted[:_MOST_CLASSES]):
             rows = Cell(f"{value or 0:,.0f}", is_number=True, share=(value or 0.0) / whole)

@@ -42,7 +42,7 @@ def figure_of(picture: Bars | Histogram | RegionMap | Triangle | None, name: str
         return None
     if isinstance(picture, Histogram):
         drawn = svg_of_histogram(picture, name)
-        key = {one.label: one.paint for one in picture.layers}
+        key = {layer.label: layer.paint for layer in picture.layers}
         key |= {band.label: band.paint for band in picture.bands if band.kind in ("class", "open")}
         kinds = {band.kind for band in picture.bands}
     elif isinstance(picture, Triangle):
@@ -212,15 +212,15 @@ def _versions(versions: Sequence[TableVersion]) -> Grid | None:
     lines = [
         Line(
             words(
-                one.fingerprint[:8],
-                when(one.first.at),
-                when(one.last.at),
-                listed(one.datasets, 4),
-                one.first.who,
-                changes_text(map(str, one.changes)),
+                version.fingerprint[:8],
+                when(version.first.at),
+                when(version.last.at),
+                listed(version.datasets, 4),
+                version.first.who,
+                changes_text(map(str, version.changes)),
             )
         )
-        for one in reversed(versions)
+        for version in reversed(versions)
     ]
     grid = Grid(
         "Its versions that runs used, the last first",

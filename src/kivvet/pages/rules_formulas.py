@@ -27,7 +27,7 @@ def workbook_of_formulas(tables: Sequence[Table]) -> bytes:
     DataError
         If tables cannot be said as formulas: all of them together.
     """
-    names = sheet_names([name for one in tables for name in (one.name, f"{_KEYS}{one.name}")])
+    names = sheet_names([name for table in tables for name in (table.name, f"{_KEYS}{table.name}")])
     made: list[tuple[Table, SheetRules]] = []
     faults: list[DataError] = []
     for table in tables:
@@ -36,7 +36,7 @@ def workbook_of_formulas(tables: Sequence[Table]) -> bytes:
         except DataError as error:
             faults.append(error)
     if faults:
-        said = "; ".join(one.problem for one in faults)
+        said = "; ".join(fault.problem for fault in faults)
         raise DataError(said, expected=faults[0].expected, fix=faults[0].fix)
     with fixed_workbook() as (book, buffer):
         writer = _Writer(book)

@@ -179,9 +179,9 @@ def _sheet_of_lines(lines: Sequence[LongLine]) -> bytes:
         sheet.set_column(0, len(LONG_HEADINGS) - 1, 24, text)
         for at, heading in enumerate(LONG_HEADINGS):
             sheet.write_string(0, at, heading, bold)
-        for row, one in enumerate(lines, 1):
-            label = f":{one.label}" if one.label.startswith("=") else one.label
-            for at, cell in enumerate((one.table, one.input, one.value, one.output, label)):
+        for row, line in enumerate(lines, 1):
+            label = f":{line.label}" if line.label.startswith("=") else line.label
+            for at, cell in enumerate((line.table, line.input, line.value, line.output, label)):
                 sheet.write_string(row, at, cell, text)
         sheet.freeze_panes(1, 0)
         sheet.autofilter(0, 0, max(len(lines), 1), len(LONG_HEADINGS) - 1)
@@ -190,17 +190,17 @@ def _sheet_of_lines(lines: Sequence[LongLine]) -> bytes:
 
 def workbook_of_rules(rules: RulesOut) -> bytes:
     """Return a workbook with a sheet that lists the tables, one for each, and a hidden one with what they were."""
-    sheets = sheet_names([one.name for one in rules.tables])
+    sheets = sheet_names([table.name for table in rules.tables])
     with fixed_workbook() as (book, buffer):
         writer = _Writer(book)
         writer.list_tables(rules, sheets)
-        for one in rules.tables:
-            writer.write_table(one, sheets[one.name])
+        for table in rules.tables:
+            writer.write_table(table, sheets[table.name])
         writer.write_classes()
         origins = [
-            Origin(one.name, sheets[one.name], one.file, one.text, one.headings)
-            for one in rules.tables
-            if one.file
+            Origin(table.name, sheets[table.name], table.file, table.text, table.headings)
+            for table in rules.tables
+            if table.file
         ]
         hidden = book.add_worksheet(ORIGIN_SHEET)
         hidden.write_string(0, 0, "what the tables were when they went out; kivvet import reads it")
@@ -245,21 +245,21 @@ class _Writer:
         sheet.write_string(0, 0, rules.book or "Rules", self.title)
         for row, said in enumerate(_HOW, 1):
             sheet.write_string(row, 0, said)
-        words = list(dict.fromkeys(word for one in rules.tables for word, _ in one.facts))
+        words = list(dict.fromkeys(word for table in rules.tables for word, _ in table.facts))
         heads = ["table", "title", "rows", *words, FOUND]
         for at, head in enumerate(heads):
             sheet.write_string(4, at, head, self.head)
-        for row, one in enumerate(rules.tables, 5):
-            sheet.write_url(row, 0, f"internal:'{sheets[one.name]}'!A1", self.link, one.name)
-            sheet.write_string(row, 1, one.title, self.plain)
-            sheet.write_number(row, 2, len(one.records), self.number)
+        for row, table in enumerate(rules.tables, 5):
+            sheet.write_url(row, 0, f"internal:'{sheets[table.name]}'!A1", self.link, table.name)
+            sheet.write_string(row, 1, table.title, self.plain)
+            sheet.write_number(row, 2, len(table.records), self.number)
             for at, word in enumerate(words, 3):
-                sheet.write_string(row, at, dict(one.facts).get(word, ""), self.plain)
-            n_found = sum(map(bool, one.found))
+                sheet.write_string(row, at, dict(table.facts).get(word, ""), self.plain)
+            n_found = sum(map(bool, table.found))
             rows = f"{count(n_found, 'row')} with findings" if n_found else ""
-            said_of_all = "\n".join(filter(None, [one.why_not, rows, *one.found_of_all]))
+            said_of_all = "\n".join(filter(None, [table.why_not, rows, *table.found_of_all]))
             sheet.write_string(row, len(heads) - 1, said_of_all, self.found)
-            texts = [(one.title, 28), *((text, 26) for _, text in one.facts), (said_of_all, 60)]
+            texts = [(table.title, 28), *((text, 26) for _, text in table.facts), (said_of_all, 60)]
             sheet.set_row(row, _height(texts))
         sheet.set_column(0, 0, 20)
         sheet.set_column(1, 1, 28)

@@ -49,7 +49,7 @@ def svg_of_histogram(picture: Histogram, name: str) -> str:
 
 
 def _bars(drawing: Drawing, picture: Histogram, across: Across, left: float) -> None:
-    totals = [sum(counts) for counts in zip(*(one.counts for one in picture.layers), strict=True)]
+    totals = [sum(counts) for counts in zip(*(layer.counts for layer in picture.layers), strict=True)]
     most = max(totals, default=0) or 1
     foot = _TOP + _HIGH
     for value in round_steps(most):

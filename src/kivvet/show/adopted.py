@@ -17,17 +17,17 @@ _MOST_LINES = 40
 
 def print_adopted(out: Console, made: RulesAdopted) -> None:
     """Print what was taken over."""
-    proofs = {one.name: one for one in made.proofs}
-    for one in made.rules:
-        _print_rule(out, one)
-        if one.name in proofs:
-            _print_proof(out, proofs[one.name])
+    proofs = {proof.name: proof for proof in made.proofs}
+    for rule in made.rules:
+        _print_rule(out, rule)
+        if rule.name in proofs:
+            _print_proof(out, proofs[rule.name])
         out.print()
     for said in made.left:
         print_columns(out, [("left", "yellow", 6)], said)
     for file in made.written:
         out.print(Text().append("written  ", "green").append(file))
-    tables = " ".join(shlex.quote(one.name) for one in made.rules if one.kind == "table")
+    tables = " ".join(shlex.quote(rule.name) for rule in made.rules if rule.kind == "table")
     if made.written and tables:
         print_hint(out, f"what it never said: kivvet check {tables}", "dim")
     elif not made.written:
@@ -64,10 +64,13 @@ def _print_proof(out: Console, proof: Proof) -> None:
         print_columns(out, [("", "", 2), ("column", "green" if not proof.odd else "yellow", 9)], what)
     for before, now, number in proof.pairs:
         out.print(Text(f"           {number:,}  {before} -> {now}"))
-    for one in proof.examples:
-        because = f": {one.why}" if one.why else ""
+    for example in proof.examples:
+        because = f": {example.why}" if example.why else ""
         out.print(
-            Text(f"           row {one.row:,}: {one.before}, and the table gives {one.now}{because}", "dim")
+            Text(
+                f"           row {example.row:,}: {example.before}, and the table gives {example.now}{because}",
+                "dim",
+            )
         )
     if proof.unmatched:
         said = f"{count(proof.unmatched, 'row')} get nothing: no branch holds there, and nothing is said for the rest"

@@ -114,14 +114,14 @@ def _print_list(out: Console, tables: list[TableReport]) -> None:
     heads = ["reads", "matched", "unfinished", "missing", "unmatched", "such as"]
     lines = [
         [
-            one.column,
-            f"{one.matched:,}",
-            f"{one.unfinished:,}",
-            f"{one.missing:,}",
-            f"{one.unmatched:,}",
-            ", ".join(repr(value) for value, _ in one.unmatched_values[:3]),
+            table.column,
+            f"{table.matched:,}",
+            f"{table.unfinished:,}",
+            f"{table.missing:,}",
+            f"{table.unmatched:,}",
+            ", ".join(repr(value) for value, _ in table.unmatched_values[:3]),
         ]
-        for one in tables
+        for table in tables
     ]
     shown = [
         place

@@ -56,7 +56,7 @@ def _print_changes(out: Console, word: str, changes: Sequence[Change]) -> None:
 
 def _print_regions(out: Console, made: Comparison) -> None:
     """Print a line for each region, or two where they do not fit."""
-    has_counts = any(one.count is not None for one in made.regions)
+    has_counts = any(region.count is not None for region in made.regions)
     heads = ["where", "before", "now", *(["rows"] if has_counts else []), "for example"]
     shown = made.regions[:_MOST_REGIONS]
     lines = [_line(one, has_counts) for one in shown]

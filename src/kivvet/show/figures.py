@@ -21,11 +21,11 @@ def decimals_of(values: Sequence[Any]) -> int:
     """Return how many decimals a column of numbers is shown with: as many as all of them have, up to 6; where some have
     more, as many as leave the largest four digits.
     """
-    numbers = [abs(one) for one in values if isinstance(one, float) and math.isfinite(one)]
+    numbers = [abs(value) for value in values if isinstance(value, float) and math.isfinite(value)]
     if not numbers:
         return 0
     for decimals in range(_MOST_DECIMALS + 1):
-        if all(abs(round(one, decimals) - one) <= 1e-12 * one + 1e-12 for one in numbers):
+        if all(abs(round(number, decimals) - number) <= 1e-12 * number + 1e-12 for number in numbers):
             return (
                 decimals
                 if decimals <= 2

@@ -19,8 +19,8 @@ _LONGEST_NUMBER = 12
 def print_impact(out: Console, made: Impact) -> None:
     """Print what changed and what it does."""
     out.print(Text().append("impact", "bold").append(f"  today's rules, against {made.against}", "cyan"))
-    for one in made.tables:
-        _print_table(out, one)
+    for table in made.tables:
+        _print_table(out, table)
     for change in made.formulas:
         print_columns(
             out,
@@ -33,13 +33,13 @@ def print_impact(out: Console, made: Impact) -> None:
         if not dataset.is_nothing:
             out.print()
             _print_dataset(out, dataset)
-    if (same := [one.dataset for one in made.datasets if one.is_nothing]) and not made.is_nothing:
+    if (same := [dataset.dataset for dataset in made.datasets if dataset.is_nothing]) and not made.is_nothing:
         out.print()
         print_columns(out, [], f"as before: {listed(same)}", "dim")
     style = "bold green" if made.is_nothing else "bold yellow"
     out.print()
     out.print(Text(made.summary, style))
-    is_stopped = any(one.stopped_by or one.why_not for one in made.datasets)
+    is_stopped = any(dataset.stopped_by or dataset.why_not for dataset in made.datasets)
     if not is_stopped and made.against == "what was applied last" and made.largest_share:
         print_hint(out, "to write it: kivvet refresh")
 

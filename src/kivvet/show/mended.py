@@ -48,11 +48,11 @@ def _print_offer(out: Console, number: int, offer: MendOffer, *, is_written: boo
     out.print(
         Text(f"{number}  ", "bold").append("; ".join(offer.steps), "bold green" if is_written else "bold")
     )
-    for one in offer.cells:
+    for cell in offer.cells:
         print_columns(
             out,
             [("", "", 2), ("cell", "", _WORD)],
-            f"row {one.row} {one.heading}: {one.before} -> {one.after}",
+            f"row {cell.row} {cell.heading}: {cell.before} -> {cell.after}",
         )
     for place, text in enumerate(offer.regions):
         print_columns(out, [("", "", 2), ("" if place else "then", "cyan", _WORD)], text)

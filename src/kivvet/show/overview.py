@@ -24,8 +24,16 @@ def print_overview(out: Console, found: Overview) -> None:
         out.print()
         out.print(Text("tables", "dim"))
         rows = [
-            [one.name, one.shape, f"{one.rows:,}", _reads(one), _users(one.used_by), one.owner, one.reviewed]
-            for one in found.tables
+            [
+                table.name,
+                table.shape,
+                f"{table.rows:,}",
+                _reads(table),
+                _users(table.used_by),
+                table.owner,
+                table.reviewed,
+            ]
+            for table in found.tables
         ]
         styles = [
             ("bold", False),
@@ -45,12 +53,15 @@ def print_overview(out: Console, found: Overview) -> None:
     if found.formulas:
         out.print()
         out.print(Text("formulas", "dim"))
-        rows = [[one.name, cut(shown(one.text), 60), _users(one.used_by)] for one in found.formulas]
+        rows = [
+            [formula.name, cut(shown(formula.text), 60), _users(formula.used_by)]
+            for formula in found.formulas
+        ]
         for line in _aligned(out, rows, [("bold", False), ("", False), ("dim", False)], widest=60):
             line.rstrip()
             out.print(line)
     for heading, is_summary in (("datasets", False), ("summaries", True)):
-        some = [one for one in found.datasets if one.is_summary is is_summary]
+        some = [dataset for dataset in found.datasets if dataset.is_summary is is_summary]
         if not some:
             continue
         out.print()

@@ -17,8 +17,8 @@ def print_pins(out: Console, pins: Pins) -> None:
     """Print each used book."""
     if not pins.books:
         out.print('the book uses no other; name one in book.toml: [uses]  common = "../common-rules"')
-    for one in pins.books:
-        _print_book(out, one)
+    for book in pins.books:
+        _print_book(out, book)
 
 
 def _print_book(out: Console, one: PinnedBook) -> None:

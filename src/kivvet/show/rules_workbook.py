@@ -37,7 +37,7 @@ def print_exported(
     out: Console, made: RulesWorkbook, path: Path, *, is_long: bool = False, comes_back: bool = True
 ) -> None:
     """Print what was written."""
-    tables = [one for one in made.rules.tables if not (is_long and one.name in made.others)]
+    tables = [table for table in made.rules.tables if not (is_long and table.name in made.others)]
     out.print(
         Text()
         .append("written  ", "green")
@@ -47,9 +47,9 @@ def print_exported(
     if is_long and made.others:
         said = listed(made.others, 8)
         print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"no mappings of single values: {said}")
-    for one in tables:
-        if one.why_not and not is_long:
-            print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"for reading only: {one.why_not}")
+    for table in tables:
+        if table.why_not and not is_long:
+            print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"for reading only: {table.why_not}")
     if comes_back:
         print_hint(out, f"when it comes back: kivvet import {shlex.quote(shown_path(path))}", "dim")
 
@@ -72,10 +72,10 @@ def print_described(out: Console, made: CsvMetadata, path: Path) -> None:
 
 def print_imported(out: Console, made: RulesIn) -> None:
     """Print what comes back."""
-    same = [one.name for one in made.tables if one.state == "unchanged" and not one.why_not]
-    for one in made.tables:
-        if one.name not in same:
-            _print_table(out, one)
+    same = [table.name for table in made.tables if table.state == "unchanged" and not table.why_not]
+    for table in made.tables:
+        if table.name not in same:
+            _print_table(out, table)
     if same:
         names = f"{count(len(same), 'table')} of {len(made.tables)}"
         print_columns(out, [("unchanged", "dim", 11)], names)

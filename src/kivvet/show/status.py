@@ -32,19 +32,20 @@ def print_status(out: Console, statuses: Sequence[DatasetStatus]) -> None:
     """Print the status of each dataset, with the reasons, and what to do."""
     if not statuses:
         out.print("the book has no datasets; add one to book.toml: [datasets.NAME]")
-    for one in statuses:
+    for status in statuses:
         line = (
             Text()
-            .append(one.dataset, "bold")
-            .append(f"  {one.target}  ", "cyan")
-            .append(one.state, _STYLES[one.state])
+            .append(status.dataset, "bold")
+            .append(f"  {status.target}  ", "cyan")
+            .append(status.state, _STYLES[status.state])
         )
-        if one.made_at:
+        if status.made_at:
             line.append(
-                f"  written {one.made_at[:16].replace('T', ' ')} UTC, {count(one.rows or 0, 'row')}", "dim"
+                f"  written {status.made_at[:16].replace('T', ' ')} UTC, {count(status.rows or 0, 'row')}",
+                "dim",
             )
         out.print(line)
-        for reason in one.reasons:
+        for reason in status.reasons:
             print_reason(out, reason)
     if any(statuse.state == "stale" for statuse in statuses):
         print_hint(out, "to bring up to date: kivvet refresh")

@@ -33,7 +33,7 @@ class _Column:
 
     @property
     def width(self) -> int:
-        return max([cell_len(self.head), *(cell_len(one) for one in self.cells)])
+        return max([cell_len(self.head), *(cell_len(cell) for cell in self.cells)])
 
 
 def print_summary(
@@ -181,7 +181,7 @@ def _print_block(
             same = place
             while same + 1 < len(columns) and columns[same + 1].across == columns[place].across:
                 same += 1
-            width = sum(one.width for one in columns[place : same + 1]) + 2 * (same - place)
+            width = sum(column.width for column in columns[place : same + 1]) + 2 * (same - place)
             top.append(padded(cut(columns[place].across, width), width, right=True) + "  ", "dim")
             place = same + 1
         top.rstrip()

@@ -73,12 +73,12 @@ def add_example(book: OpenBook, explained: Explanation, note: str = "") -> Examp
     if document is None:
         raise BookError(faults[0].message, place=faults[0].places[0])
     given = document.values.get("examples")
-    number = 1 + (max((one.number for one in table.examples), default=0))
+    number = 1 + (max((example.number for example in table.examples), default=0))
     file = path.parent / given if isinstance(given, str) else path
     headings, lacking = _headings(given, file, table, cells)
-    for one in table.examples:
-        if _is_that(one.values, one.expected, explained):
-            return ExampleAdded(table.name, file, one.number, cells, is_new=False)
+    for example in table.examples:
+        if _is_that(example.values, example.expected, explained):
+            return ExampleAdded(table.name, file, example.number, cells, is_new=False)
     record = [cells.get(name, "") for name in headings]
     text, faults = read_text(file)
     if faults:
@@ -159,7 +159,7 @@ def _csv_with(
     rows, _ = read_csv_rows(file)
     delimiter = delimiter_of(file) if rows is None else rows.delimiter
     if lacking and rows is not None:
-        others = [[*one, *[""] * len(lacking)] for one in rows.records[1:]]
+        others = [[*record, *[""] * len(lacking)] for record in rows.records[1:]]
         return csv_text([headings, *others, record], delimiter, line_end)
     end = "" if text.endswith("\n") or not text else line_end
     return text + end + csv_text([record], delimiter, line_end)

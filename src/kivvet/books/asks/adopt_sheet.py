@@ -230,7 +230,7 @@ def _made(name: str, sql: str, case: SheetCase, note: str) -> list[Adopted]:
 def _lookup(lookup: SheetLookup, heading: str, kind: ValueType | None, note: str) -> Adopted:
     """Return a lookup into a range as a table: bins where the last key that is not larger decides, else its rows in a file."""
     notes: list[str] = []
-    numeric = all(isinstance(one, (int, float)) and not isinstance(one, bool) for one in lookup.keys)
+    numeric = all(isinstance(key, (int, float)) and not isinstance(key, bool) for key in lookup.keys)
     key_type = kind or ("number" if numeric else "text")
     if (key_type == "text") is numeric and lookup.keys:
         raise FormulaError(
@@ -262,7 +262,7 @@ def _lookup(lookup: SheetLookup, heading: str, kind: ValueType | None, note: str
                 lookup.at,
                 "sort the range, and work the sheet out anew",
             )
-        ends = [_bound(one) for one in keys]
+        ends = [_bound(key) for key in keys]
         cells = [f"{one} to <{other}" for one, other in itertools.pairwise(ends)] + [f">= {ends[-1]}"]
         lines += ["", "rows = ["]
         lines += [
@@ -316,9 +316,9 @@ def _plain(value: Any) -> Any:
 
 
 def _type_of(values: tuple[object, ...]) -> ValueType:
-    kinds = {type(one) for one in values if one is not None}
+    kinds = {type(value) for value in values if value is not None}
     if kinds <= {int, float} and kinds:
-        return "integer" if all(one is None or one == int(one) for one in values) else "number"  # type: ignore[call-overload]
+        return "integer" if all(value is None or value == int(value) for value in values) else "number"  # type: ignore[call-overload]
     if kinds <= {dt.date} and kinds:
         return "date"
     return "boolean" if kinds == {bool} else "text"

@@ -84,7 +84,7 @@ def adopt_sql(
         made: list[Adopted] = []
         left = list(found.left)
         spelled: dict[str, str] = {}  # by a name in small letters, as it stands first
-        named = [one for one in found.items if name and one.name == name]
+        named = [item for item in found.items if name and item.name == name]
         for item in named or found.items:
             called = item.name or (stem if len(found.items) == 1 else f"{stem}_{len(made) + 1}")
             tokens = spelled_once(item.tokens, spelled) if data is None else data.with_its_names(item.tokens)
@@ -157,8 +157,8 @@ class _Data:
     def with_its_names(self, tokens: Sequence[Token]) -> list[Token]:
         """Return tokens whose names of columns are written as the data has them; `FormulaError` where there is none."""
         by_case: dict[str, list[str]] = {}
-        for one in self.names:
-            by_case.setdefault(one.casefold(), []).append(one)
+        for name in self.names:
+            by_case.setdefault(name.casefold(), []).append(name)
         made = []
         for token, after in zip(tokens, [*tokens[1:], None], strict=True):
             is_call = after is not None and after.is_sign("(")
@@ -172,12 +172,12 @@ class _Data:
 
     def need(self, names: Sequence[str], at: int) -> None:
         """Raise where the data lacks a column."""
-        for one in names:
-            if one not in self.names:
+        for name in names:
+            if name not in self.names:
                 raise FormulaError(
-                    f"reads {one!r}, which is no column of {self.read.dataset.name}",
+                    f"reads {name!r}, which is no column of {self.read.dataset.name}",
                     at,
-                    did_you_mean(one, self.names) or f"its columns: {listed(self.names, 12)}",
+                    did_you_mean(name, self.names) or f"its columns: {listed(self.names, 12)}",
                 )
 
 
@@ -193,7 +193,7 @@ def _adopted(name: str, item: Item, text: _Text, data: _Data | None) -> Adopted 
             f"{name} (line {line}) is not taken over: it gives the same for all rows, whatever columns hold"
         )
     if data is not None:
-        data.need([one.name for one in made.inputs], item.at)
+        data.need([input_.name for input_ in made.inputs], item.at)
     note = f"taken over from {text.shown}, line {line}"
     try:
         table, toml, notes = as_table(name, made, note)
@@ -205,9 +205,11 @@ def _adopted(name: str, item: Item, text: _Text, data: _Data | None) -> Adopted 
 def tree_of(branches: Sequence[Branch]) -> Tree:
     """Return branches as one CASE again, for an evaluation of its own."""
     asked = [
-        (And(one.asked) if len(one.asked) > 1 else one.asked[0], one.gives) for one in branches if one.asked
+        (And(branch.asked) if len(branch.asked) > 1 else branch.asked[0], branch.gives)
+        for branch in branches
+        if branch.asked
     ]
-    last = next((one.gives for one in branches if not one.asked), None)
+    last = next((branch.gives for branch in branches if not branch.asked), None)
     return Case(tuple(asked), last) if asked else (last or Constant(None))
 
 
@@ -262,7 +264,7 @@ def as_table(name: str, made: CaseTable, note: str) -> tuple[Table, str, list[st
 
 def _toml(made: CaseTable, records: Sequence[Sequence[str]], note: str, *, is_first: bool) -> str:
     lines = [f"note = {toml_text(note)}"]
-    lines += [f"inputs.{toml_key(one.name)} = {input_text(one)}" for one in made.inputs]
+    lines += [f"inputs.{toml_key(input_.name)} = {input_text(input_)}" for input_ in made.inputs]
     lines.append(f"outputs.{toml_key(made.output.name)} = {toml_text(made.output.type)}")
     if is_first:
         lines.append('match = "first"')
@@ -287,7 +289,7 @@ def table_of_text(name: str, toml: str, files: Mapping[str, bytes] | None = None
         for beside, content in (files or {}).items():
             path.with_name(beside).write_bytes(content)
         table, _, faults = read_table(path)
-    errors = [one for one in faults if one.severity == "error"]
+    errors = [fault for fault in faults if fault.severity == "error"]
     if table is None or errors:
-        raise TableError([replace(one, places=()) for one in errors])
+        raise TableError([replace(error, places=()) for error in errors])
     return replace(table, name=name)

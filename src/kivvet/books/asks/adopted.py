@@ -77,7 +77,7 @@ class RulesAdopted(Printed):
     @property
     def is_proved(self) -> bool:
         """Whether nothing is known to differ."""
-        return not any(one.differing for one in self.proofs)
+        return not any(proof.differing for proof in self.proofs)
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -85,16 +85,16 @@ class RulesAdopted(Printed):
             "source": self.source,
             "rules": [
                 {
-                    "name": one.name,
-                    "kind": one.kind,
-                    "text": one.text,
-                    "notes": list(one.notes),
-                    "line": one.line,
+                    "name": rule.name,
+                    "kind": rule.kind,
+                    "text": rule.text,
+                    "notes": list(rule.notes),
+                    "line": rule.line,
                 }
-                for one in self.rules
+                for rule in self.rules
             ],
             "left": list(self.left),
-            "proofs": [one.as_dict() for one in self.proofs],
+            "proofs": [proof.as_dict() for proof in self.proofs],
             "written": list(self.written),
         }
 
@@ -108,19 +108,21 @@ def write_adopted(book: OpenBook, made: RulesAdopted, *, replace_them: bool = Fa
         If there is a table or formula of a name already, or a file cannot be written.
     """
     tables = {
-        free_path(book, one.name, replace=replace_them): one.text for one in made.rules if one.kind == "table"
+        free_path(book, rule.name, replace=replace_them): rule.text
+        for rule in made.rules
+        if rule.kind == "table"
     }
-    lines = [one.text.rstrip("\n") for one in made.rules if one.kind == "formula"]
-    for one in made.rules:
-        if one.kind == "formula" and (one.name in book.formulas or one.name in book.unusable_formulas):
+    lines = [rule.text.rstrip("\n") for rule in made.rules if rule.kind == "formula"]
+    for rule in made.rules:
+        if rule.kind == "formula" and (rule.name in book.formulas or rule.name in book.unusable_formulas):
             raise BookError(
-                f"there is a formula {one.name!r} already",
+                f"there is a formula {rule.name!r} already",
                 place=Place(shown_path(book.folder / FORMULAS_FILE)),
                 fix="rename it, or take it out of formulas.toml",
             )
     folder = book.folder / "tables"
     folder.mkdir(parents=True, exist_ok=True)
-    beside = {folder / name: content.decode() for one in made.rules for name, content in one.files.items()}
+    beside = {folder / name: content.decode() for rule in made.rules for name, content in rule.files.items()}
     for path in beside:
         if path.exists() and not replace_them:
             raise BookError(

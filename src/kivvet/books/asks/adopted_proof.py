@@ -80,10 +80,10 @@ class Proof:
             "differing": self.differing,
             "column": self.column,
             "odd": self.odd,
-            "pairs": [list(one) for one in self.pairs],
+            "pairs": [list(pair) for pair in self.pairs],
             "examples": [
-                {"row": one.row, "before": one.before, "now": one.now, "why": one.why}
-                for one in self.examples
+                {"row": example.row, "before": example.before, "now": example.now, "why": example.why}
+                for example in self.examples
             ],
             "unmatched": self.unmatched,
         }

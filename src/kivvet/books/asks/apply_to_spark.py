@@ -151,12 +151,12 @@ def _counted(frame: DataFrame, plan: Plan, given: SparkSchema, order_by: tuple[s
     reports = [one or Execution(Plan(part, ())).report() for one, part in zip(found, parts, strict=True)]
     shown = [step.name for step in plan.steps if plan.where not in step.made_names]
     steps = [step for step in plan.table_steps if step.name in shown]
-    tables = [table for one in reports for table in one.tables]
+    tables = [table for report in reports for table in report.tables]
     return ApplyReport(
         reports[0].rows if reports else frame.count(),
         tuple(in_order_told(step, table) for step, table in zip(steps, tables, strict=True)),
-        formulas=tuple(each for one in reports for each in one.formulas if each.formula in shown),
-        by_class=tuple(each for one in reports for each in one.by_class),
+        formulas=tuple(each for report in reports for each in report.formulas if each.formula in shown),
+        by_class=tuple(each for report in reports for each in report.by_class),
         left_out=left_out,
         undecided=undecided,
     )

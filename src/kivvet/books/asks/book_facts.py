@@ -163,38 +163,38 @@ class BookFacts:
             "unreadable": list(self.unreadable),
             "tables": [
                 {
-                    **asdict(one.listed),
-                    "heads": list(one.heads),
-                    "shown_rows": [{"cells": list(cells), "note": note} for cells, note in one.rows],
-                    "rest": [list(each) for each in one.rest],
-                    "examples": [list(cells) for cells in one.examples],
-                    "rows_of_data": None if one.counts is None else list(one.counts),
-                    "counted": [{"dataset": name, **report.as_dict()} for name, report in one.counted],
-                    "picture": None if one.picture is None else one.picture.as_dict(),
-                    "last_change": one.last_change,
-                    "versions": [version.as_dict() for version in one.versions],
+                    **asdict(table.listed),
+                    "heads": list(table.heads),
+                    "shown_rows": [{"cells": list(cells), "note": note} for cells, note in table.rows],
+                    "rest": [list(each) for each in table.rest],
+                    "examples": [list(cells) for cells in table.examples],
+                    "rows_of_data": None if table.counts is None else list(table.counts),
+                    "counted": [{"dataset": name, **report.as_dict()} for name, report in table.counted],
+                    "picture": None if table.picture is None else table.picture.as_dict(),
+                    "last_change": table.last_change,
+                    "versions": [version.as_dict() for version in table.versions],
                 }
-                for one in self.tables
+                for table in self.tables
             ],
             "formulas": [
                 {
-                    **asdict(one.listed),
-                    "note": one.note,
-                    "counted": [{"dataset": name, **report.as_dict()} for name, report in one.counted],
+                    **asdict(formula.listed),
+                    "note": formula.note,
+                    "counted": [{"dataset": name, **report.as_dict()} for name, report in formula.counted],
                 }
-                for one in self.formulas
+                for formula in self.formulas
             ],
             "datasets": [
                 {
-                    **asdict(one.listed),
-                    "status": None if one.status is None else one.status.as_dict(),
-                    "rows": one.rows,
-                    "left_out": one.left_out,
-                    "problem": one.problem or one.listed.problem,
-                    "steps": [asdict(step) for step in one.steps],
-                    "runs": [run.as_dict() for run in one.runs],
-                    "n_runs": one.n_runs,
+                    **asdict(dataset.listed),
+                    "status": None if dataset.status is None else dataset.status.as_dict(),
+                    "rows": dataset.rows,
+                    "left_out": dataset.left_out,
+                    "problem": dataset.problem or dataset.listed.problem,
+                    "steps": [asdict(step) for step in dataset.steps],
+                    "runs": [run.as_dict() for run in dataset.runs],
+                    "n_runs": dataset.n_runs,
                 }
-                for one in self.datasets
+                for dataset in self.datasets
             ],
         }

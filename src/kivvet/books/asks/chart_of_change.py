@@ -34,10 +34,10 @@ def chart_of_change(
             + (f": {of_dataset.why_not}" if of_dataset is not None else ""),
             fix=f"see: kivvet impact {dataset.name}",
         )
-    moved = [one for one in of_dataset.columns if one.changed and one.pairs]
+    moved = [column for column in of_dataset.columns if column.changed and column.pairs]
     if wanted.by:
-        columns = [one.column for one in of_dataset.columns]
-        chosen = [one for one in of_dataset.columns if one.column in wanted.by]
+        columns = [column.column for column in of_dataset.columns]
+        chosen = [column for column in of_dataset.columns if column.column in wanted.by]
         if len(wanted.by) > 1 or not chosen:
             raise DataError(
                 f"{listed(wanted.by)} is no one column that other rules make",

@@ -89,7 +89,7 @@ def paints_of_keys(ready: CrossAsked, table: CrossTable) -> dict[str, dict[Label
         name: [*order] for name, order in zip(table.by, table.orders, strict=False)
     }
     if table.across is not None:
-        labels[table.across] = [one for one in table.columns if one.kind != "total"]
+        labels[table.across] = [column for column in table.columns if column.kind != "total"]
     found = {}
     for name, some in labels.items():
         made = ready.maker_of_key(name)
@@ -151,7 +151,7 @@ def sheet_of(book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnR
             "nothing says what the bars stand for", fix=f"kivvet chart {dataset.name} --by COLUMN"
         )
     prepared, faults = prepare(book, dataset)
-    if errors := [one for one in faults if one.severity == "error"]:
+    if errors := [fault for fault in faults if fault.severity == "error"]:
         raise TableError(errors)
     refuse_faults(book, prepared.plan.tables.values())
     run = Run(prepared, on_rows=on_rows)

@@ -100,4 +100,4 @@ def shown_kind(kind: str) -> str:
 
 def file_name(*parts: str) -> str:
     """Return a name for a file: letters, digits and hyphens of any script."""
-    return "-".join(re.sub(r"[^\w]+", "-", one).strip("-") for one in parts if one)[:80] or "chart"
+    return "-".join(re.sub(r"[^\w]+", "-", part).strip("-") for part in parts if part)[:80] or "chart"

@@ -49,7 +49,11 @@ def check_book(
     all_formulas = set(book.formulas) | book.unusable_formulas
     names = book.own_names | all_formulas if tables is None else set(tables)
     chosen = [book.table(name) for name in sorted(names - book.unusable_tables - all_formulas)]
-    found = [one for one in book.reading_findings if one.table in names or (tables is None and not one.table)]
+    found = [
+        finding
+        for finding in book.reading_findings
+        if finding.table in names or (tables is None and not finding.table)
+    ]
     for table in chosen:
         found += [*findings_in_book(book, table, budget), *review_findings(book, table)]
     for name in sorted(names & set(book.formulas)):
@@ -128,12 +132,14 @@ def check_data(
         found += _unused_tables(book, names)
     for name, (rows, datasets) in used.items():
         found += unused_rows(book.tables[name], rows, datasets, table_findings)
-    table_findings = [_with_rows_decided(one, used) for one in table_findings]
+    table_findings = [_with_rows_decided(finding, used) for finding in table_findings]
     counted = [
-        _confirmed(replace(one, count=affected[id(one)][0], dataset=listed(affected[id(one)][1])), book)
-        if id(one) in affected
-        else one
-        for one in table_findings
+        _confirmed(
+            replace(finding, count=affected[id(finding)][0], dataset=listed(affected[id(finding)][1])), book
+        )
+        if id(finding) in affected
+        else finding
+        for finding in table_findings
     ]
     return [*counted, *found], rows_read
 
@@ -193,7 +199,7 @@ def _check_dataset(
     run = Run(prepared, on_rows=on_rows)
     run.read_codes(plan.source_columns)
     probes = [
-        DataProbe(step, [one for one in table_findings if one.table == step.table.name])
+        DataProbe(step, [finding for finding in table_findings if finding.table == step.table.name])
         if step.table.name in names and step.table.is_complete
         else None
         for step in plan.table_steps
@@ -209,7 +215,7 @@ def _check_dataset(
         for step, probe in zip(plan.table_steps, probes, strict=True):
             if probe is not None:
                 probe.see(batch.columns_of(step), batch.unread_rows(step), run.execution.outcomes_of(step))
-    found = [*(one for one in faults if one.kind != "example"), *run.faults()]
+    found = [*(fault for fault in faults if fault.kind != "example"), *run.faults()]
     if is_view(dataset):
         found += view_of(prepared).made.obstacles
     found += [] if keys is None else [in_dataset(one, dataset) for one in keys.findings()]

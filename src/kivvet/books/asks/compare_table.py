@@ -87,7 +87,7 @@ def other_version(book: OpenBook, table: Table, other: str | Path) -> tuple[Tabl
         return whole_table(read_book(path), table.name), shown_path(path)
     if path.suffix == ".toml" and path.is_file():
         read, _, faults = read_table(path)
-        errors = [one for one in faults if one.severity == "error"]
+        errors = [fault for fault in faults if fault.severity == "error"]
         if read is None or errors:
             raise TableError(errors)
         return read, shown_path(path)
@@ -99,7 +99,9 @@ def other_version(book: OpenBook, table: Table, other: str | Path) -> tuple[Tabl
 def whole_table(book: OpenBook, name: str) -> Table:
     """Return a table all of whose rows could be read."""
     table = book.table(name)
-    found = [one for one in book.reading_findings if one.table == name and one.severity == "error"]
+    found = [
+        finding for finding in book.reading_findings if finding.table == name and finding.severity == "error"
+    ]
     if found:
         raise TableError(found)
     return table
@@ -117,9 +119,11 @@ class _CountedChanges:
 
     def __init__(self, book: OpenBook, made: Comparison, old: Table, new: Table) -> None:
         self.book, self.made, self.old, self.new = book, made, old, new
-        names = {one.name for one in new.inputs}
-        inputs = (*new.inputs, *(one for one in old.inputs if one.name not in names))
-        self.regions = FoundRegions.of(replace(new, inputs=inputs), [one.region for one in made.regions])
+        names = {input_.name for input_ in new.inputs}
+        inputs = (*new.inputs, *(input_ for input_ in old.inputs if input_.name not in names))
+        self.regions = FoundRegions.of(
+            replace(new, inputs=inputs), [region.region for region in made.regions]
+        )
         self.counts = np.zeros(len(made.regions), np.int64)
         self.examples: dict[int, tuple[str, int]] = {}
         self.n_changed = 0
@@ -140,12 +144,12 @@ class _CountedChanges:
         if rows_read and self.regions is not None:
             regions = tuple(
                 replace(
-                    one,
+                    region,
                     count=int(self.counts[number]),
                     example_dataset=self.examples.get(number, ("", 0))[0],
                     example_row=self.examples[number][1] if number in self.examples else None,
                 )
-                for number, one in enumerate(regions)
+                for number, region in enumerate(regions)
             )
         return replace(
             self.made,
@@ -183,7 +187,7 @@ class _CountedChanges:
                 book.formulas,
                 book.unusable_tables | book.unusable_formulas,
             )
-        if errors := [one for one in faults if one.severity == "error"]:
+        if errors := [fault for fault in faults if fault.severity == "error"]:
             raise DataError(f"{count(len(errors), 'error')} in what it reads: kivvet check")
         return prepared
 

@@ -86,6 +86,6 @@ def _read(book: OpenBook, prepared: Prepared, drawn: set[str], on_rows: OnRows) 
         report.formulas,
         counters,
         tuple(panels_of(plan, report.tables)),
-        {column: paints_of_column(plan, column) for one in report.tables for column in one.classes},
+        {column: paints_of_column(plan, column) for table in report.tables for column in table.classes},
         faults[0].message if faults else "",
     )

@@ -169,17 +169,17 @@ def _lookup(book: OpenBook, table: Table) -> tuple[Path, DescribedTable]:
     options, fields = how_rows_are_read(path)
     types: dict[str, tuple[ValueType, tuple[str, ...]]] = {}
     key: list[str] | None = []
-    for one in table.inputs:
-        if one.period is not None:
+    for input_ in table.inputs:
+        if input_.period is not None:
             key = None  # ranges of one key may stand on several rows
-            types[one.period.start] = one.type, ()
-            if one.period.end is not None:
-                types[one.period.end] = one.type, ()
-            types |= {end: ("boolean", ()) for end in one.period.closed if isinstance(end, str)}
+            types[input_.period.start] = input_.type, ()
+            if input_.period.end is not None:
+                types[input_.period.end] = input_.type, ()
+            types |= {end: ("boolean", ()) for end in input_.period.closed if isinstance(end, str)}
         else:
-            types[one.column or one.name] = one.type, ()
+            types[input_.column or input_.name] = input_.type, ()
             if key is not None:
-                key.append(one.column or one.name)
+                key.append(input_.column or input_.name)
     for output in table.outputs:
         types[output.column or output.name] = output.type, ()
     headings = open_source(file, options).headings

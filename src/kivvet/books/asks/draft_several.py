@@ -57,11 +57,11 @@ def draft_over_columns(
     else:
         named_columns(source, wanted)
         types, batches = data.declared, _read(data, wanted, on_rows)
-    builder = LookBuilder(columns, {one: data.words(one) for one in columns}, types)
+    builder = LookBuilder(columns, {column: data.words(column) for column in columns}, types)
     counter = CaseCounter(columns)
     for batch in batches:
         builder.see(batch.select(list(columns)))
-        counter.add([batch.column(one) for one in columns], batch.column(classes) if classes else None)
+        counter.add([batch.column(column) for column in columns], batch.column(classes) if classes else None)
     cases = cases_of(counter, builder)
     asked = wishes or Wishes()
     table, report = (

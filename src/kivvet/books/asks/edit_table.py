@@ -122,7 +122,7 @@ class TableEdit:
             If there is no such output, or no row gives the class.
         """
         table = self._files.table
-        names = [one.name for one in table.outputs]
+        names = [output.name for output in table.outputs]
         if output not in names:
             raise BookError(
                 f"table {table.name} has no output {output!r}",
@@ -162,7 +162,7 @@ class TableEdit:
             return ""
         if not with_errors and (errors := new_errors(self._files.table, self._first.table)):
             raise TableError(
-                [self._files.placed(one) for one in errors],
+                [self._files.placed(error) for error in errors],
                 where=f"the edited table {self._files.table.name}, which was not written",
             )
         with locked(self._folder, self._files.file):
@@ -180,13 +180,15 @@ def _left_behind(book: OpenBook, table: Table, output: str, label: str) -> list[
     if label in about.meaning:
         said.append(f"meaning of {output} in {table.name}")
     numbers = [
-        number for number, one in enumerate(table.examples, 1) if str(one.expected.get(output)) == label
+        number
+        for number, example in enumerate(table.examples, 1)
+        if str(example.expected.get(output)) == label
     ]
     said += [f"example {listed(numbers)} of {table.name}"] if numbers else []
     ends = [word for word in ("otherwise", "missing") if str(getattr(table, word).get(output)) == label]
     said += [f"{word} of {table.name}" for word in ends]
     for name, other in book.tables.items():
-        inputs = [place for place, one in enumerate(other.inputs) if one.name == output]
+        inputs = [place for place, input_ in enumerate(other.inputs) if input_.name == output]
         rows = [
             row.number
             for row in other.rows

@@ -106,7 +106,7 @@ def extend_table(
         raise BookError(faults[0].message, place=faults[0].places[0])
     mark = "\ufeff" if target.read_bytes().startswith(b"\xef\xbb\xbf") else ""
     if table.lookup is not None:
-        headings = {one.name: one.column or one.name for one in keys}
+        headings = {key.name: key.column or key.name for key in keys}
         records = [
             {
                 headings[key.name]: field_of(value, fields.form_of(headings[key.name]))
@@ -245,11 +245,11 @@ def _batches_of_dataset(book: OpenBook, data: DataRead, table: Table, on_rows: O
     others.
     """
     prepared, faults = prepare(book, data.dataset)
-    steps = [one for one in prepared.plan.table_steps if one.table.name == table.name]
+    steps = [step for step in prepared.plan.table_steps if step.table.name == table.name]
     if not steps:
         raise TableError([fault for fault in faults if fault.severity == "error"])
     plan = Plan(prepared.plan.leading_to(steps), ())
-    different = list({one.columns: one for one in steps}.values())
+    different = list({step.columns: step for step in steps}.values())
     run = Run(prepared, plan=plan, on_rows=on_rows)
     for batch in run.batches(plan.source_columns):
         for step in different:

@@ -66,7 +66,7 @@ class RunTold:
 
     def as_dict(self) -> dict[str, Any]:
         run = self.run
-        versions = {one.table: one.table_fingerprint for one in run.record.columns}
+        versions = {column.table: column.table_fingerprint for column in run.record.columns}
         return {
             "run": run.id,
             "at": run.at,
@@ -80,7 +80,8 @@ class RunTold:
             "versions": versions,
             "class_counts": dict(run.record.class_counts),
             "changed_rules": [
-                {"name": name, "changes": [one.as_dict() for one in changes]} for name, changes in self.rules
+                {"name": name, "changes": [change.as_dict() for change in changes]}
+                for name, changes in self.rules
             ],
             "rewritten": list(self.rewritten),
             "changed_source": self.is_new_source,
@@ -122,7 +123,7 @@ class TableVersion:
             "last_at": self.last.at,
             "who": self.first.who,
             "datasets": list(self.datasets),
-            "changes": [one.as_dict() for one in self.changes],
+            "changes": [change.as_dict() for change in self.changes],
         }
 
 
@@ -154,9 +155,9 @@ class History(Printed):
         return {
             "version": HISTORY_VERSION,
             "about": {name: dict(one) for name, one in self.about.items()},
-            "runs": [one.as_dict() for one in self.runs],
+            "runs": [run.as_dict() for run in self.runs],
             "n_earlier": dict(self.n_earlier),
-            "versions": [one.as_dict() for one in self.versions],
+            "versions": [version.as_dict() for version in self.versions],
             "problems": list(self.problems),
         }
 
@@ -394,7 +395,7 @@ def _dataset_then(book: OpenBook, run: PastRun) -> Dataset:
             fix=f"kivvet history {run.said['from']}",
         )
     dataset, faults = parse_dataset(run.dataset, run.said, book.folder, lambda _: None, book.databases)
-    if dataset is None or any(one.severity == "error" for one in faults):
+    if dataset is None or any(fault.severity == "error" for fault in faults):
         raise TableError(faults)
     return dataset
 

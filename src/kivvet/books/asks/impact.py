@@ -90,7 +90,9 @@ def _chosen(book: OpenBook, names: Sequence[str]) -> tuple[set[str], list[Datase
         if name not in book.datasets:
             known = [*book.datasets, *book.tables, *book.formulas]
             if name in (*book.unusable_datasets, *book.unusable_tables, *book.unusable_formulas):
-                raise TableError([one for one in book.reading_findings if name in (one.table, one.dataset)])
+                raise TableError(
+                    [finding for finding in book.reading_findings if name in (finding.table, finding.dataset)]
+                )
             raise BookError(
                 f"the book has no table, formula or dataset {name!r}", fix=did_you_mean(name, known)
             )
@@ -134,7 +136,7 @@ class _Versions:
                 path.stem if path.stem in self.book.tables or len(self.only) != 1 else next(iter(self.only))
             )
             self.book.table(name)
-            if table is None or any(one.severity == "error" for one in faults):
+            if table is None or any(fault.severity == "error" for fault in faults):
                 raise TableError(faults)
             return OtherRules({name: table}).only(self.only or {name})
         expected = "`last`, a git revision, the folder of a book, or a table's file"
@@ -240,7 +242,7 @@ def _prepared(book: OpenBook, dataset: Dataset, source: Source) -> Prepared:
     faults += found
     for table in prepared.plan.tables.values():
         faults += [one for one in findings_in_book(book, table) if one.kind in ("overlap", "conflict")]
-    if errors := [one for one in faults if one.severity == "error"]:
+    if errors := [fault for fault in faults if fault.severity == "error"]:
         raise TableError(errors)
     return prepared
 
@@ -257,9 +259,9 @@ class _RowsImpact:
             name: same for name, past in rules.tables.items() if (same := versions.rewritten(name, past))
         }
         records = column_records(old.plan, old.types, with_classes=False)
-        then = {one.name: one.fingerprint for one in records}
+        then = {record.name: record.fingerprint for record in records}
         records = column_records(new.plan, new.types, rewritten, with_classes=False)
-        today = {one.name: one for one in records}
+        today = {record.name: record for record in records}
         self.added = tuple(name for name in today if name not in then)
         self.gone = tuple(name for name in then if name not in today)
         self.changed = [
@@ -325,14 +327,14 @@ class _SummaryImpact:
     def result(self, on_rows: OnRows) -> DatasetImpact:
         old, new = (self._lines(book, on_rows) for book in self.books)
         places = [
-            {key: place for place, key in enumerate(zip(*(table.column(one).to_pylist() for one in self.keys), strict=True))}
+            {key: place for place, key in enumerate(zip(*(table.column(key).to_pylist() for key in self.keys), strict=True))}
             for table in (old, new)
         ]  # fmt: skip
         shared = [key for key in places[1] if key in places[0]]
         pairs = [pa.array([place[key] for key in shared], pa.int64()) for place in places]
         columns: list[ColumnImpact] = []
         same = 0
-        for name in (one for one in new.column_names if one not in self.keys and one in old.column_names):
+        for name in (name for name in new.column_names if name not in self.keys and name in old.column_names):
             made = [
                 _as_made(name, table.column(name), rows)
                 for table, rows in zip((old, new), pairs, strict=True)

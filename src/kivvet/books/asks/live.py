@@ -126,7 +126,11 @@ class Live(Generic[FrameT]):
 
     def _plan(self, book: OpenBook) -> Plan:
         used = book.reached(*names_used(self._entries, self._where))
-        faults = [one for one in book.reading_findings if one.table in used and one.severity == "error"]
+        faults = [
+            finding
+            for finding in book.reading_findings
+            if finding.table in used and finding.severity == "error"
+        ]
         if faults:
             raise TableError(faults, where="the columns asked of a frame")
         return plan_for(self._given, self._entries, book.tables, book.formulas, self._where)

@@ -72,7 +72,7 @@ def _places(table: Table, headings: Sequence[str]) -> tuple[int, dict[str, int]]
     """Return the place of the input's column, and by output that of its own; both may have one name."""
     name = table.inputs[0].name
     last = {heading: at for at, heading in enumerate(headings)}
-    return headings.index(name), {one.name: last[one.name] for one in table.outputs}
+    return headings.index(name), {output.name: last[output.name] for output in table.outputs}
 
 
 def csv_of_lines(lines: Sequence[LongLine]) -> bytes:
@@ -80,7 +80,7 @@ def csv_of_lines(lines: Sequence[LongLine]) -> bytes:
     buffer = io.StringIO()
     writer = csv.writer(buffer, lineterminator="\n")
     writer.writerow(LONG_HEADINGS)
-    writer.writerows([one.table, one.input, one.value, one.output, one.label] for one in lines)
+    writer.writerows([line.table, line.input, line.value, line.output, line.label] for line in lines)
     return buffer.getvalue().encode()
 
 
@@ -139,16 +139,16 @@ def with_lines(files: TableFiles, lines: Sequence[LongLine]) -> tuple[TableFiles
     table = files.table
     if why := _no_mapping(table):
         raise BookError(f"table {table.name} is no mapping of single values: {why}")
-    name, outputs = table.inputs[0].name, [one.name for one in table.outputs]
+    name, outputs = table.inputs[0].name, [output.name for output in table.outputs]
     wanted: dict[str, dict[str, str]] = {}
-    for one in lines:
-        output = _output_of(table.name, one, outputs)
-        if one.input and one.input != name:
-            raise BookError(f"row {one.row}: table {table.name} reads {name}, not {one.input}")
-        cells = wanted.setdefault(one.value, {})
-        if cells.setdefault(output, one.label) != one.label:
+    for line in lines:
+        output = _output_of(table.name, line, outputs)
+        if line.input and line.input != name:
+            raise BookError(f"row {line.row}: table {table.name} reads {name}, not {line.input}")
+        cells = wanted.setdefault(line.value, {})
+        if cells.setdefault(output, line.label) != line.label:
             raise BookError(
-                f"row {one.row}: {one.value!r} of table {table.name} is {one.label!r} here, and {cells[output]!r} above",
+                f"row {line.row}: {line.value!r} of table {table.name} is {line.label!r} here, and {cells[output]!r} above",
                 fix="keep one of them",
             )
     headings, records = files.headings, files.records
@@ -188,24 +188,27 @@ def _output_of(table: str, one: LongLine, outputs: Sequence[str]) -> str:
 
 def new_table_text(name: str, lines: Sequence[LongLine]) -> str:
     """Return the text of a table that a book does not have yet."""
-    outputs = list(dict.fromkeys(one.output or f"{name}_class" for one in lines))
-    given = next((one.input for one in lines if one.input), name)
+    outputs = list(dict.fromkeys(line.output or f"{name}_class" for line in lines))
+    given = next((line.input for line in lines if line.input), name)
     if given in outputs:
-        outputs = [f"{one}_class" if one == given else one for one in outputs]
+        outputs = [f"{output}_class" if output == given else output for output in outputs]
     by_value: dict[str, dict[str, str]] = {}
-    for one in lines:
-        by_value.setdefault(one.value, {})[one.output or outputs[0]] = one.label
+    for line in lines:
+        by_value.setdefault(line.value, {})[line.output or outputs[0]] = line.label
     rows = [[value, *(cells.get(output, "") for output in outputs)] for value, cells in by_value.items()]
     head = [[given, *outputs]] if len(outputs) > 1 else []
-    made = [f'inputs.{toml_key(given)} = "text"', *(f'outputs.{toml_key(one)} = "text"' for one in outputs)]
+    made = [
+        f'inputs.{toml_key(given)} = "text"',
+        *(f'outputs.{toml_key(output)} = "text"' for output in outputs),
+    ]
     return "\n".join([*made, "rows = [", *(f"  {toml_text(row)}," for row in [*head, *rows]), "]", ""])
 
 
 def by_table(lines: Sequence[LongLine]) -> Mapping[str, list[LongLine]]:
     """Return lines by the table that they name; `DataError` where one names none."""
     made: dict[str, list[LongLine]] = {}
-    for one in lines:
-        if not one.table:
-            raise DataError(f"row {one.row} names no table", fix="each line names the table that it is of")
-        made.setdefault(one.table, []).append(replace(one))
+    for line in lines:
+        if not line.table:
+            raise DataError(f"row {line.row} names no table", fix="each line names the table that it is of")
+        made.setdefault(line.table, []).append(replace(line))
     return made

@@ -70,7 +70,7 @@ def look_at(
 
 def _with_places_of_strays(seen: Look, data: DataRead, source: Source) -> tuple[ColumnLook, ...]:
     """Return the columns with a hint for each value that is not as all others: where the first stands, and what it may be."""
-    sought = {(one.name, text): 0 for one in seen.columns for text, _ in one.strays}
+    sought = {(column.name, text): 0 for column in seen.columns for text, _ in column.strays}
     if not sought:
         return seen.columns
     before = 0

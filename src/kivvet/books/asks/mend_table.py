@@ -56,7 +56,7 @@ class MendOffer:
     def as_dict(self) -> dict[str, Any]:
         return {
             "steps": list(self.steps),
-            "cells": [one.as_dict() for one in self.cells],
+            "cells": [cell.as_dict() for cell in self.cells],
             "regions": list(self.regions),
             "moved": dict(self.moved),
             "difference": self.difference,
@@ -91,7 +91,7 @@ class Mends(Printed):
             "table": self.name,
             "file": shown_path(self.file),
             "wrong": list(self.wrong),
-            "offers": [one.as_dict() for one in self.offers],
+            "offers": [offer.as_dict() for offer in self.offers],
             "written": self.written,
         }
 
@@ -102,9 +102,9 @@ def mend_in_book(book: OpenBook, name: str, *, writes: bool = False, offer: int 
     table = whole_table(book, name)
     runs, promises = broken_of(table)
     wrong = tuple(
-        f"{one.title} gives "
-        + ", ".join(f"{key} = {one.got.get(key)}, not {one.example.expected[key]}" for key in one.broken)
-        for one in runs
+        f"{run.title} gives "
+        + ", ".join(f"{key} = {run.got.get(key)}, not {run.example.expected[key]}" for key in run.broken)
+        for run in runs
     )
     wrong = (*wrong, *promises)
     files = TableFiles.read(book.file_of_table(name))
@@ -133,8 +133,8 @@ def mend_in_book(book: OpenBook, name: str, *, writes: bool = False, offer: int 
 
 def _edited(files: TableFiles, mended: Mended) -> TableFiles:
     cells: dict[int, dict[str, str]] = {}
-    for one in mended.cells:
-        cells.setdefault(one.row, {})[one.heading] = one.after
+    for cell in mended.cells:
+        cells.setdefault(cell.row, {})[cell.heading] = cell.after
     edited = files.with_edits({row: RowEdit(texts) for row, texts in cells.items()})
     if [(row.conditions, row.results) for row in edited.table.rows] != [
         (row.conditions, row.results) for row in mended.table.rows
@@ -152,7 +152,7 @@ def _regions(table: Table, mended: Mended) -> tuple[str, ...]:
         found = compare_tables(table, mended.table).regions
     except KivvetError:
         return ()
-    names = [one.name for one in table.outputs]
+    names = [output.name for output in table.outputs]
     told = [
         f"{write_region(one.region) or 'everything'}: {one.before.of_outputs(names)} -> {one.after.of_outputs(names)}"
         for one in found

@@ -102,7 +102,7 @@ class Merged(Printed):
             "conflicts": self.conflicts,
             "called": list(self.called),
             "wrong": self.wrong,
-            "errors": [one.as_dict() for one in self.errors],
+            "errors": [error.as_dict() for error in self.errors],
             "changes": [[one.as_dict() for one in side] for side in self.changes],
             "why_not": self.why_not,
             "text": self.text,
@@ -142,7 +142,10 @@ def _by_keys(real: Path, texts: Sequence[str], called: tuple[str, str]) -> Merge
     options, _ = how_rows_are_read(definition)
     if options.headings:
         return None
-    keys = [(one.column or one.name) if one.period is None else one.period.start for one in table.inputs]
+    keys = [
+        (input_.column or input_.name) if input_.period is None else input_.period.start
+        for input_ in table.inputs
+    ]
     delimiter = options.delimiter or delimiter_of(real)
     return merged_rows(texts, keys, delimiter, options.quote, options.lines_above, called)
 
@@ -238,4 +241,4 @@ def _table_of(definition: Path, real: Path, text: str) -> Table | None:
     else:
         with as_files(definition, real, text) as (there, _):
             table, _, faults = read_table(there)
-    return None if table is None or any(one.severity == "error" for one in faults) else table
+    return None if table is None or any(fault.severity == "error" for fault in faults) else table

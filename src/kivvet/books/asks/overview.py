@@ -153,15 +153,15 @@ def overview_of(book: OpenBook) -> Overview:
 
 def _listed_table(book: OpenBook, table: Table, users: tuple[str, ...]) -> TableListed:
     found: Counter[str] = Counter(one.severity for one in findings_in_book(book, table))
-    found.update(one.severity for one in book.reading_findings if one.table == table.name)
+    found.update(finding.severity for finding in book.reading_findings if finding.table == table.name)
     return TableListed(
         table.name,
         table.title,
         table.owner,
         table.note,
         shape_of(table),
-        tuple(one.name for one in table.inputs),
-        tuple(one.name for one in table.outputs),
+        tuple(input_.name for input_ in table.inputs),
+        tuple(output.name for output in table.outputs),
         table.n_rows,
         dict(found),
         users,
@@ -224,7 +224,7 @@ def uses_of(book: OpenBook, name: str) -> tuple[Use, ...]:
         names = [name]
         for step in plan.steps:
             if step.name == name and name not in step.made_names:
-                names = [one for one in step.made_names if "\\0" not in one]
+                names = [name for name in step.made_names if "\\0" not in name]
         for one in names:
             use = _use(book, dataset, plan, one)
             if use is not None:
@@ -314,5 +314,5 @@ def _downstream(plan: Plan, name: str) -> list[str]:
     for step in plan.steps:
         if any(read.column in reached for read in step.reads):
             reached |= set(step.made_names)
-            found |= dict.fromkeys(one for one in step.made_names if "\\0" not in one)
+            found |= dict.fromkeys(name for name in step.made_names if "\\0" not in name)
     return list(found)

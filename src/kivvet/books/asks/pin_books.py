@@ -70,7 +70,7 @@ class PinnedBook:
             "hash": self.hash,
             "came": list(self.came),
             "gone": list(self.gone),
-            "tables": [one.as_dict() for one in self.tables],
+            "tables": [table.as_dict() for table in self.tables],
             "impact": None if self.impact is None else self.impact.as_dict(),
             "taken": self.taken,
             "problem": self.problem,
@@ -84,7 +84,7 @@ class Pins(Printed):
     books: tuple[PinnedBook, ...]
 
     def as_dict(self) -> dict[str, Any]:
-        return {"version": PINNED_VERSION, "books": [one.as_dict() for one in self.books]}
+        return {"version": PINNED_VERSION, "books": [book.as_dict() for book in self.books]}
 
 
 def pin_books(
@@ -96,7 +96,7 @@ def pin_books(
 ) -> Pins:
     """Pin the used books that are not pinned, and tell what changed in the others; see `Book.pin`."""
     book.need_readable()
-    uses = {one.name: one for one in book.uses}
+    uses = {use.name: use for use in book.uses}
     chosen = list(dict.fromkeys(names)) or list(uses)
     for name in chosen:
         if name not in uses:
@@ -120,7 +120,7 @@ def _told(book: OpenBook, used: UsedBook, *, take: bool, on_rows: Callable[[int]
     on, by, key = ("", "", "") if pin is None else (pin.on, pin.by, pin.hash)
     if used.problem:
         return PinnedBook(used.name, used.said, "not there", on, by, key, problem=used.problem)
-    errors = [one for one in used.faults if one.severity == "error"]
+    errors = [fault for fault in used.faults if fault.severity == "error"]
     problem = f"{errors[0].table}: {errors[0].message}" if errors else ""
     if pin is None:
         return PinnedBook(

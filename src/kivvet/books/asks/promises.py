@@ -19,7 +19,7 @@ def proposed_promises(
     found = {}
     for name in sorted(book.tables) if names is None else names:
         table = book.table(name)
-        kept = {one.text for one in table.promises}
+        kept = {promise.text for promise in table.promises}
         told = proposed(table, DEFAULT_BUDGET if budget is None else budget)
         if made := tuple(text for text in told if text not in kept):
             found[name] = made

@@ -39,21 +39,23 @@ def facts_of(
     overview = overview_of(book)
     used = _used(book, chosen)
     told = used if about else book.own_names  # what nobody here checks is not told
-    tables = [one for one in overview.tables if one.name in told]
-    formulas = [one for one in overview.formulas if not about or one.name in used]
+    tables = [table for table in overview.tables if table.name in told]
+    formulas = [formula for formula in overview.formulas if not about or formula.name in used]
     check = check_book(book, sorted(used) if about else None, data=data, on_rows=on_rows)
     drawn: set[str] = set()
     counted: dict[str, Counted] = {}
     for dataset in chosen:
         counted[dataset.name] = counted_of(book, dataset, drawn, on_rows) if data else Counted()
-    remembered = history_of(book, [*(one.name for one in chosen), *(one.name for one in tables)], _MOST_RUNS)
+    remembered = history_of(
+        book, [*(one.name for one in chosen), *(table.name for table in tables)], _MOST_RUNS
+    )
     return BookFacts(
         overview.title,
         about,
         f"{dt.datetime.now(dt.UTC):%Y-%m-%d %H:%M} UTC",
         check,
-        tuple(table_told(book, one, check, counted, remembered.versions) for one in tables),
-        tuple(_formula_told(book, one, check, counted) for one in formulas),
+        tuple(table_told(book, table, check, counted, remembered.versions) for table in tables),
+        tuple(_formula_told(book, formula, check, counted) for formula in formulas),
         tuple(_dataset_told(book, one, overview, counted[one.name], remembered) for one in chosen),
         overview.unreadable if not about else (),
     )
@@ -92,7 +94,7 @@ def _dataset_told(
         status, problem = status_of(book, dataset), found.problem
     except KivvetError as error:
         status, problem = None, found.problem or str(error).split("\n", 1)[0]
-    of_it = [one for one in remembered.runs if one.run.dataset == dataset.name]
+    of_it = [run for run in remembered.runs if run.run.dataset == dataset.name]
     steps = tuple(
         StepTold(
             "where" if step.name == "where" else step.name,

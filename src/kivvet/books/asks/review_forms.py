@@ -41,7 +41,7 @@ def report_as(book: OpenBook, report: Report, form: ReviewForm) -> str:
 
 
 def _sarif(book: OpenBook, report: Report) -> dict[str, Any]:
-    kinds = sorted({one.kind for one in report.findings})
+    kinds = sorted({finding.kind for finding in report.findings})
     return {
         "$schema": _SCHEMA,
         "version": "2.1.0",
@@ -63,7 +63,7 @@ def _sarif(book: OpenBook, report: Report) -> dict[str, Any]:
                     }
                 },
                 "columnKind": "unicodeCodePoints",
-                "results": [_result(book, one, kinds.index(one.kind)) for one in report.findings],
+                "results": [_result(book, finding, kinds.index(finding.kind)) for finding in report.findings],
             }
         ],
     }
@@ -101,7 +101,8 @@ def _result(book: OpenBook, found: Finding, rule: int) -> dict[str, Any]:
 def _file_of(book: OpenBook, found: Finding) -> tuple[Place, ...]:
     """Return the file that a finding without a place is about: of its table or formula, else that of the book."""
     file = next(
-        (one for one in book.files_of_tables if one.suffix == ".toml" and one.stem == found.table), None
+        (path for path in book.files_of_tables if path.suffix == ".toml" and path.stem == found.table),
+        None,
     )
     if found.is_of_formula:
         file = book.folder / FORMULAS_FILE
@@ -139,13 +140,13 @@ def _fingerprint(found: Finding) -> str:
 
 def _fix(found: Finding, change: SuggestedChange) -> dict[str, Any]:
     replacements = []
-    for one in change.lines:
-        is_insertion = one.first == one.end
-        region: dict[str, Any] = {"startLine": one.first, "startColumn": 1}
-        region |= {"endLine": one.end, "endColumn": 1}
+    for line in change.lines:
+        is_insertion = line.first == line.end
+        region: dict[str, Any] = {"startLine": line.first, "startColumn": 1}
+        region |= {"endLine": line.end, "endColumn": 1}
         replacement: dict[str, Any] = {"deletedRegion": region}
-        if one.text or is_insertion:
-            replacement["insertedContent"] = {"text": one.text}
+        if line.text or is_insertion:
+            replacement["insertedContent"] = {"text": line.text}
         replacements.append(replacement)
     uri = _uri(shown_path(change.file))
     return {
@@ -161,22 +162,22 @@ def _junit(report: Report) -> str:
     """Return a case for each table, formula and dataset, which fails where there are errors."""
     subjects = [Subject("table", name) for name in report.tables]
     subjects += [Subject("formula", name) for name in report.formulas]
-    subjects += [one.subject for one in report.findings]
+    subjects += [finding.subject for finding in report.findings]
     subjects += [Subject("dataset", name) for name in report.datasets]
     different = list(dict.fromkeys(subjects))
-    n_failed = len({one.subject for one in report.findings if one.severity == "error"})
+    n_failed = len({finding.subject for finding in report.findings if finding.severity == "error"})
     counts = {"tests": str(len(different)), "failures": str(n_failed), "errors": "0", "skipped": "0"}
     top = ET.Element("testsuites", {"name": "kivvet check", **counts})
     suite = ET.SubElement(top, "testsuite", {"name": "kivvet check", **counts})
     for subject in different:
-        own = [one for one in report.findings if one.subject == subject]
+        own = [finding for finding in report.findings if finding.subject == subject]
         case = {"classname": f"kivvet.{subject.kind}", "name": subject.name or "book"}
         errors = [one for one in own if one.severity == "error"]
-        if place := next((one.places[0] for one in errors if one.places), None):
+        if place := next((error.places[0] for error in errors if error.places), None):
             case |= {"file": place.file, **({} if place.line is None else {"line": str(place.line)})}
         element = ET.SubElement(suite, "testcase", case)
         if errors:
-            kinds = listed(dict.fromkeys(one.kind for one in errors))
+            kinds = listed(dict.fromkeys(error.kind for error in errors))
             failure = ET.SubElement(
                 element, "failure", {"message": count(len(errors), "error"), "type": kinds}
             )

@@ -115,7 +115,7 @@ def review_of(
         is_current,
         comparison,
         impact,
-        tuple(one.text for one in table.promises),
+        tuple(promise.text for promise in table.promises),
     )
 
 

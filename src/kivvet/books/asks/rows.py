@@ -199,7 +199,9 @@ def rows_of(
     run.stop_at_faults()
     table, why = gathered.result(of_rows)
     told = tuple((_said(name, conditions[name]), n) for name, n in left.items())
-    return RowsShown(str(on), table, tuple(one for one in names if one in made), total, matching, told, why)
+    return RowsShown(
+        str(on), table, tuple(name for name in names if name in made), total, matching, told, why
+    )
 
 
 def _said(name: str, condition: Formula) -> str:
@@ -346,7 +348,7 @@ class _Gathered:
         found = None if behind is None else self.asked.table_output(behind.column)
         classes = [] if found is None else list(found[0].table.classes(found[0].table.output(found[1])))
         ranks = {label: rank for rank, label in enumerate(classes)}
-        others = sorted({one for one in labels if one is not None and one not in ranks})
+        others = sorted({label for label in labels if label is not None and label not in ranks})
         ranks |= {label: len(classes) + rank for rank, label in enumerate(others)}
         places = sorted(range(len(labels)), key=lambda place: ranks.get(labels[place], len(ranks)))
         return pa.array(places, pa.int64())
@@ -427,7 +429,7 @@ def wanted_rows(
 ) -> RowsWanted:
     """Return which rows are wanted, from texts such as ``load DESC`` and ``sample_id=S00812``; see `Book.rows`."""
     keys = [keys] if isinstance(keys, str) else keys
-    pairs = list(keys.items()) if isinstance(keys, Mapping) else [key_of(one) for one in keys]
+    pairs = list(keys.items()) if isinstance(keys, Mapping) else [key_of(key) for key in keys]
     if twice := repeated([name for name, _ in pairs]):
         raise DataError(f"two values are asked of {twice[0]!r}", fix=f"where = {twice[0]} IN ('...', '...')")
     given = dict(pairs)

@@ -77,7 +77,7 @@ class TableIn:
             "difference": self.difference,
             "comparison": None if self.comparison is None else self.comparison.as_dict(),
             "merged": None if self.merged is None else self.merged.as_dict(),
-            "errors": [one.as_dict() for one in self.errors],
+            "errors": [error.as_dict() for error in self.errors],
             "why_not": self.why_not,
         }
 
@@ -107,19 +107,19 @@ class RulesIn(Printed):
     @property
     def changed(self) -> tuple[TableIn, ...]:
         """The tables that change, or are new."""
-        return tuple(one for one in self.tables if one.state in ("changed", "new"))
+        return tuple(table for table in self.tables if table.state in ("changed", "new"))
 
     @property
     def is_clean(self) -> bool:
         """Whether nothing is left to decide or to mend."""
-        return all(one.is_clean for one in self.tables)
+        return all(table.is_clean for table in self.tables)
 
     def as_dict(self) -> dict[str, Any]:
         return {
             "version": 1,
             "file": self.file,
             "clean": self.is_clean,
-            "tables": [one.as_dict() for one in self.tables],
+            "tables": [table.as_dict() for table in self.tables],
             "impact": None if self.impact is None else self.impact.as_dict(),
             "notes": list(self.notes),
             "written": list(self.written),
@@ -171,7 +171,7 @@ def _taken(book: OpenBook, path: Path) -> tuple[list[tuple[TableIn, TableFiles |
                 f"sheet {name!r} is no table that went out: it is not read"
                 for name in _others(workbook, origins)
             ]
-            return [_of_sheet(book, workbook, one) for one in origins], notes
+            return [_of_sheet(book, workbook, origin) for origin in origins], notes
     return _of_lines(book, path)
 
 
@@ -215,7 +215,7 @@ def _written(book: OpenBook, files: Sequence[TableFiles]) -> tuple[str, ...]:
     for one in files:
         with locked(book.folder, one.file):
             one.write()
-    return tuple(shown_path(one.file) for one in files)
+    return tuple(shown_path(file.file) for file in files)
 
 
 def _origins(workbook: Workbook) -> list[Origin]:
@@ -232,7 +232,7 @@ def _origins(workbook: Workbook) -> list[Origin]:
 
 
 def _others(workbook: Workbook, origins: Sequence[Origin]) -> list[str]:
-    known = {one.sheet for one in origins}
+    known = {origin.sheet for origin in origins}
     return [
         name
         for name in workbook.visible

@@ -62,7 +62,7 @@ def sheet_names(tables: Sequence[str]) -> dict[str, str]:
 
 def packed(origins: Sequence[Origin]) -> list[str]:
     """Return what tables were as texts that fit into cells, whatever a program does to blanks and line ends in them."""
-    values = json.dumps({"version": _VERSION, "tables": [asdict(one) for one in origins]})
+    values = json.dumps({"version": _VERSION, "tables": [asdict(origin) for origin in origins]})
     text = base64.b64encode(zlib.compress(values.encode(), 9)).decode()
     return [text[start : start + _CHUNK] for start in range(0, len(text), _CHUNK)]
 

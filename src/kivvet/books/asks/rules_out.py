@@ -106,12 +106,12 @@ class RulesOut(Printed):
             "version": 1,
             "tables": [
                 {
-                    "name": one.name,
-                    "rows": len(one.records),
-                    "findings": sum(bool(said) for said in one.found),
-                    "why_not": one.why_not,
+                    "name": table.name,
+                    "rows": len(table.records),
+                    "findings": sum(bool(said) for said in table.found),
+                    "why_not": table.why_not,
                 }
-                for one in self.tables
+                for table in self.tables
             ],
         }
 
@@ -132,7 +132,7 @@ def rules_out(
     report = check_book(book, [one.name for one in chosen], data=data, on_rows=on_rows)
     counted: dict[str, Counted] = {}
     if data:
-        everything = {one.name for one in book.tables.values()}  # no picture is drawn
+        everything = {table.name for table in book.tables.values()}  # no picture is drawn
         counted = {
             name: counted_of(book, dataset, everything, on_rows)
             for name, dataset in book.datasets.items()
@@ -204,8 +204,8 @@ def _within(folder: Path, file: Path) -> str:
 
 def _facts(table: Table) -> tuple[tuple[str, str], ...]:
     """Return what a table says of itself, apart from its rows."""
-    reads = listed([f"{one.name} ({one.type})" for one in table.inputs], 20)
-    gives = listed([f"{one.name} ({one.type})" for one in table.outputs], 20)
+    reads = listed([f"{input_.name} ({input_.type})" for input_ in table.inputs], 20)
+    gives = listed([f"{output.name} ({output.type})" for output in table.outputs], 20)
     matches = {"one": "one row alone", "first": "the first row that fits", "every": "every row that fits"}
     facts = [("reads", reads), ("gives", gives)]
     if table.lookup is None:
@@ -227,10 +227,10 @@ def _facts(table: Table) -> tuple[tuple[str, str], ...]:
 
 def _classes(table: Table, headings: Sequence[str]) -> dict[str, ClassesOut]:
     made = {}
-    for one in table.outputs:
-        classes = tuple(map(write_value, table.classes(one))) if one.type == "text" else ()
-        if one.name in headings and 0 < len(classes) <= _MOST_CLASSES:
-            made[one.name] = ClassesOut(classes, _colours(table, one))
+    for output in table.outputs:
+        classes = tuple(map(write_value, table.classes(output))) if output.type == "text" else ()
+        if output.name in headings and 0 < len(classes) <= _MOST_CLASSES:
+            made[output.name] = ClassesOut(classes, _colours(table, output))
     return made
 
 

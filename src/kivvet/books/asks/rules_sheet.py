@@ -58,16 +58,16 @@ class SheetBack:
         order: list[int] = []
         new: list[_SheetRow] = []
         rows = self._rows(headings, len(records))
-        for one in rows:
-            if one.number is None:
-                new.append(one)
+        for row in rows:
+            if row.number is None:
+                new.append(row)
                 order.append(len(records) + len(new))
                 continue
-            before = records[one.number - 1]
-            cells = {at: text for at, text in enumerate(one.cells) if text.strip() != before[at].strip()}
+            before = records[row.number - 1]
+            cells = {at: text for at, text in enumerate(row.cells) if text.strip() != before[at].strip()}
             if cells:
-                edits[one.number] = RowEdit(cells)
-            order.append(one.number)
+                edits[row.number] = RowEdit(cells)
+            order.append(row.number)
         gone = set(range(1, len(records) + 1)) - set(order)
         if gone and not order:
             raise BookError(
@@ -92,18 +92,18 @@ class SheetBack:
         """Return the error with the cells that bring it, each tried alone."""
         bad: list[tuple[_SheetRow, int, BookError]] = []
         width = len(self.columns)
-        for one in rows:
-            edit = None if one.number is None else edits.get(one.number)
-            tried = range(width) if one.number is None else (edit.cells or {}) if edit is not None else ()
+        for row in rows:
+            edit = None if row.number is None else edits.get(row.number)
+            tried = range(width) if row.number is None else (edit.cells or {}) if edit is not None else ()
             for at in tried:
-                text = one.cells[int(at)]
+                text = row.cells[int(at)]
                 try:
-                    if one.number is None:
+                    if row.number is None:
                         self.base.with_rows([[text if place == at else "" for place in range(width)]])
                     else:
-                        self.base.with_edits({one.number: RowEdit({int(at): text})})
+                        self.base.with_edits({row.number: RowEdit({int(at): text})})
                 except BookError as found:
-                    bad.append((one, int(at), found))
+                    bad.append((row, int(at), found))
         if not bad:
             return error
         first, at, cause = bad[0]

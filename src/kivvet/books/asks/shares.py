@@ -45,7 +45,7 @@ def shares_in(
     now, report, seen = _fall(book, table, on, column, "" if beside is not None else read_as, then, on_rows)
     return Shares(
         name,
-        tuple(", ".join(write_condition(one) for one in row.conditions) for row in table.rows),
+        tuple(", ".join(write_condition(condition) for condition in row.conditions) for row in table.rows),
         tuple(", ".join(map(result_text, row.results)) for row in table.rows),
         now,
         then,
@@ -71,7 +71,7 @@ def _then(
     origin = table.origin
     if origin is None:
         return None, "the table does not say what it was drafted from; name other data with --against"
-    if origin.shape != shape_of(one for row in table.rows for one in row.conditions) or len(
+    if origin.shape != shape_of(condition for row in table.rows for condition in row.conditions) or len(
         origin.counts
     ) != len(table.rows):
         return (

@@ -124,8 +124,8 @@ def changes_of(book: OpenBook, found: Finding, *, mends: bool = False) -> Iterat
     if mends and found.kind in ("example", "promise") and files.table.n_rows <= _MOST_MENDED:
         for offer in mend_in_book(book, found.table).offers:
             cells: dict[int, dict[str, str]] = {}
-            for one in offer.cells:
-                cells.setdefault(one.row, {})[one.heading] = one.after
+            for cell in offer.cells:
+                cells.setdefault(cell.row, {})[cell.heading] = cell.after
             edited = files.with_edits({row: RowEdit(texts) for row, texts in cells.items()})
             yield _of_rows("; ".join(offer.steps), None, files, edited)
 
@@ -136,7 +136,9 @@ def _of_value(table: Table, value: str) -> list[Cure]:
         return []
     about = table.inputs[0]
     text = value if table.lookup is not None or about.type != "text" else write_literal(value)
-    outputs = {one.column or one.name for one in table.outputs} | {one.name for one in table.outputs}
+    outputs = {output.column or output.name for output in table.outputs} | {
+        output.name for output in table.outputs
+    }
     cells: list[str] = []
     for name in _order(table):
         is_key = name in (about.name, about.column) and text not in cells
@@ -175,12 +177,13 @@ def _added(
         return
     places = {name: place for place, name in enumerate(order) if cells[place] == "..."}
     outputs = [
-        one.column or one.name if (one.column or one.name) in places else one.name for one in table.outputs
+        output.column or output.name if (output.column or output.name) in places else output.name
+        for output in table.outputs
     ]
     if set(outputs) != set(places):
         return
     after = max(found.rows[:2], default=table.n_rows)
-    shown = ", ".join(one for one in cells if one and one != "...") or "any"
+    shown = ", ".join(cell for cell in cells if cell and cell != "...") or "any"
     for results in [*_results_near(table, after), ("",) * len(outputs)]:
         record = list(cells)
         for name, result in zip(outputs, results, strict=True):
@@ -217,8 +220,10 @@ def _results_near(table: Table, after: int) -> list[tuple[str, ...]]:
     near = sorted(table.rows, key=lambda row: (abs(row.number - after - 0.5), row.number))
     found: dict[tuple[str, ...], None] = {}
     for row in near:
-        if all(isinstance(one, (str, int, float)) for one in row.results):
-            found.setdefault(tuple(one if isinstance(one, str) else write_plain(one) for one in row.results))
+        if all(isinstance(result, (str, int, float)) for result in row.results):
+            found.setdefault(
+                tuple(result if isinstance(result, str) else write_plain(result) for result in row.results)
+            )
         if len(found) == _MOST_CLASSES:
             break
     return list(found)

@@ -36,7 +36,7 @@ def wanted_of(
     """Return what is wanted, from texts such as ``SUM(load) AS load``; see `Book.cross_table`."""
     by = [by] if isinstance(by, str) else by
     values = [values] if isinstance(values, str) else values
-    given = list(values.items()) if isinstance(values, Mapping) else [_named(one) for one in values]
+    given = list(values.items()) if isinstance(values, Mapping) else [_named(value) for value in values]
     given = given or [(ROWS, "COUNT(*)")]
     twice = [name for name, _ in given]
     if len(set(twice)) < len(twice):

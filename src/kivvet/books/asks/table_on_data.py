@@ -56,8 +56,8 @@ def table_on_data(
     """
     data = data_read(book, on, read_as)
     dataset = data.dataset
-    entries = [replace(one, is_written=False) for one in dataset.entries]
-    is_fed = any(one.table == table.name and one.by_class is None for one in entries)
+    entries = [replace(entry, is_written=False) for entry in dataset.entries]
+    is_fed = any(entry.table == table.name and entry.by_class is None for entry in entries)
     if column is not None or not is_fed:
         reads = {} if column is None else {table.inputs[0].name: column}
         entries.append(Entry(table.name, reads, keep=_own_names(table), is_written=False))
@@ -68,13 +68,13 @@ def table_on_data(
         book.formulas,
         book.unusable_tables | book.unusable_formulas,
     )
-    steps = {one.columns: one for one in prepared.plan.table_steps if one.table.name == table.name}
+    steps = {step.columns: step for step in prepared.plan.table_steps if step.table.name == table.name}
     if column is not None:
         steps = {read: one for read, one in steps.items() if read == (dataset.renamed.get(column, column),)}
     if not steps:
         wanted = column or listed(input_.name for input_ in table.inputs)
         made = [name for name in prepared.plan.types if "\0" not in name]
-        if any(one.kind == "unknown-column" for one in faults):
+        if any(fault.kind == "unknown-column" for fault in faults):
             raise DataError(
                 f"there is no column {wanted!r}"
                 if column
@@ -83,7 +83,7 @@ def table_on_data(
                 fix=did_you_mean(wanted, [*prepared.source.names, *made])
                 or "say which to read: --column COLUMN",
             )
-        raise TableError([one for one in faults if one.severity == "error"])
+        raise TableError([fault for fault in faults if fault.severity == "error"])
     if len(steps) > 1:
         raise DataError(
             f"dataset {dataset.name!r} applies table {table.name!r} to {listed((', '.join(one) for one in steps), 8)}",

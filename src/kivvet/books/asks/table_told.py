@@ -143,7 +143,7 @@ def rest_told(table: Table) -> tuple[tuple[str, str], ...]:
                 for name, value in results.items()
             ]
             told.append((word, ", ".join(given)))
-    told += [("promised", one.text) for one in table.promises]
+    told += [("promised", promise.text) for promise in table.promises]
     return tuple(told)
 
 
@@ -151,11 +151,11 @@ def examples_told(table: Table) -> tuple[tuple[str, ...], ...]:
     """Return a table's examples as headings and cells."""
     if not table.examples:
         return ()
-    columns = list(dict.fromkeys(name for one in table.examples for name in one.values))
-    outputs = list(dict.fromkeys(name for one in table.examples for name in one.expected))
+    columns = list(dict.fromkeys(name for example in table.examples for name in example.values))
+    outputs = list(dict.fromkeys(name for example in table.examples for name in example.expected))
     return (
         (*columns, *outputs, "note"),
-        *((*example_cells(one, columns, outputs), one.note) for one in table.examples),
+        *((*example_cells(example, columns, outputs), example.note) for example in table.examples),
     )
 
 

@@ -111,16 +111,16 @@ def try_formula(
     data = data_read(book, source, read_as)
     asked = ask(book, data.dataset, data.open(), {TRIED: formula})
     prepared, plan, made = asked.prepared, asked.plan, asked.columns[TRIED]
-    step = next(one for one in plan.formula_steps if made in one.made_names)
+    step = next(step for step in plan.formula_steps if made in step.made_names)
     kinds = plan.types
     reads = {
-        one.name: (
-            source_type(prepared.source, prepared.types, one.column)
-            if one.from_source
-            else kinds.get(one.column)
+        read.name: (
+            source_type(prepared.source, prepared.types, read.column)
+            if read.from_source
+            else kinds.get(read.column)
         )
         or ""
-        for one in step.reads
+        for read in step.reads
     }
     run = Run(prepared, plan=plan, with_report=False, on_rows=on_rows)
     shown: list[tuple[int, Mapping[str, Any]]] = []

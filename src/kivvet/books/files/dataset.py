@@ -147,20 +147,20 @@ class Dataset:
             shown_location(place_at(self.folder, self.sources[0]))
             if len(self.sources) == 1
             else listed(self.sources),
-            [name_within(self.folder, one) for one in files],
+            [name_within(self.folder, file) for file in files],
             [
-                open_location(one, read_as_others(one, files[0], self.options)).as_said(self.fields)
-                for one in files
+                open_location(file, read_as_others(file, files[0], self.options)).as_said(self.fields)
+                for file in files
             ],
             self.file_column,
-            with_folders=any(one.endswith("/") for one in self.sources),
+            with_folders=any(source.endswith("/") for source in self.sources),
         )
 
     def files(self) -> list[Path | InStore]:
         """Return the files of its source, in order; none where it lies in a database."""
         if not self.sources:
             return [] if isinstance(self.source, InDatabase) else [self.source]
-        return list(dict.fromkeys(path for one in self.sources for path in files_of(self.folder, one)))
+        return list(dict.fromkeys(path for source in self.sources for path in files_of(self.folder, source)))
 
     @property
     def files_here(self) -> list[Path]:
@@ -177,7 +177,7 @@ class Dataset:
         marks = [marks_of(path) for path in files]
         if not files or None in marks:
             return None
-        return marks_of_many(list(map(str, files)), [one for one in marks if one is not None])
+        return marks_of_many(list(map(str, files)), [mark for mark in marks if mark is not None])
 
     def read_options(self) -> dict[str, Any]:
         """Return all that decides how the source is read, but the types of its columns, as plain values."""
@@ -185,7 +185,7 @@ class Dataset:
             return {
                 "from": self.of.name,
                 "by": [list(one) for one in self.of.by],
-                "values": [list(one) for one in self.of.values],
+                "values": [list(value) for value in self.of.values],
             }
         return {
             "missing_words": sorted(set(self.fields.missing_words)),
@@ -246,7 +246,7 @@ def parse_dataset(
             "file_column is for a source of many files",
             'source = "data/*.csv", or leave it out',
         )
-    if target and any(_is_source(folder, one, target) for one in sources):
+    if target and any(_is_source(folder, source, target) for source in sources):
         fix = "name another file: the source is never changed"
         options.fault("target", "target is the source itself", fix)
     read, fields = read_options(options), fields_read(options)
@@ -293,7 +293,7 @@ def parse_dataset(
 
 def _refuse_for_other_formats(options: Options, sources: list[str]) -> None:
     """Tell options that say how a file of text is written, where the source is none: nothing is dropped in silence."""
-    known = [format_of(Path(one)) for one in sources if not one.endswith("/")]
+    known = [format_of(Path(source)) for source in sources if not source.endswith("/")]
     is_text = any(one is None or one.delimiter is not None for one in known)
     is_workbook = any(one is not None and one.has_sheets for one in known)
     for word in READ_KEYWORDS:
@@ -331,16 +331,16 @@ def _sources(options: Options) -> list[str]:
     """Return the paths and patterns of the source; none where they are no good."""
     given = options.plain("source")
     sources = given if isinstance(given, list) and given else [given]
-    for one in sources:
-        if not isinstance(one, str):
-            message = f"source is the path of a file, a pattern, or a list of them; found {one!r}"
-        elif "\0" in one:
+    for source in sources:
+        if not isinstance(source, str):
+            message = f"source is the path of a file, a pattern, or a list of them; found {source!r}"
+        elif "\0" in source:
             message = "source holds a sign that no path has"
-        elif is_url(one) and url_fault(one):
-            options.fault("source", url_fault(one), 'for example "s3://bucket/data/samples.parquet"')
+        elif is_url(source) and url_fault(source):
+            options.fault("source", url_fault(source), 'for example "s3://bucket/data/samples.parquet"')
             return []
-        elif not one.endswith("/") and not one.lower().endswith(SOURCE_ENDINGS):
-            message = f"{one!r} is of a kind this version does not read"
+        elif not source.endswith("/") and not source.lower().endswith(SOURCE_ENDINGS):
+            message = f"{source!r} is of a kind this version does not read"
         else:
             continue
         options.fault("source", message, f"a file that ends in {', '.join(SOURCE_ENDINGS)}")

@@ -16,9 +16,11 @@ def last_change(folder: Path, files: Sequence[Path]) -> str:
 
     What is committed is told as it was committed; what is not, by the time the file system gives.
     """
-    if any(one.parent.name == "tables" and one.suffix == ".toml" and rows_in_database(one) for one in files):
+    if any(
+        file.parent.name == "tables" and file.suffix == ".toml" and rows_in_database(file) for file in files
+    ):
         return "its rows lie in a database"
-    there = [one.resolve() for one in files if one.is_file()]
+    there = [file.resolve() for file in files if file.is_file()]
     if not there:
         return ""
     is_kept = None

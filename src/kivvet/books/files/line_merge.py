@@ -100,7 +100,7 @@ def merged_text(
     """
     texts = [text if text.endswith("\n") or not text else f"{text}\n" for text in (base, ours, theirs)]
     lines = [text.splitlines(keepends=True) for text in texts]
-    mine, other = (_Edits.of(lines[0], one) for one in lines[1:])
+    mine, other = (_Edits.of(lines[0], line) for line in lines[1:])
     made = MergedText()
     for place in range(len(lines[0]) + 1):
         added = mine.before[place], other.before[place]
@@ -149,7 +149,7 @@ def _ends_of_both(base: str, ours: str, theirs: str) -> str | None:
     parts = [_INTERVAL.fullmatch(one) for one in (base, ours, theirs)]
     if None in parts:
         return None
-    groups = [one.groups() for one in parts if one is not None]
+    groups = [part.groups() for part in parts if part is not None]
     made = []
     for before, one, two in zip(*groups, strict=True):
         if before not in (one, two) and one != two:

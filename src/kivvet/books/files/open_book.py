@@ -237,7 +237,9 @@ class OpenBook:
             is_live = used.pin is None or not (used.problem or used.is_changed)
             if is_live:
                 self.reading_findings += used.faults
-                self.unusable_tables |= {one.table for one in used.faults if one.table not in self.tables}
+                self.unusable_tables |= {
+                    fault.table for fault in used.faults if fault.table not in self.tables
+                }
 
     def _read_summaries(self, options: Options, locate: Locate) -> None:
         """Read the summaries; they are datasets whose source is another one, summed up."""
@@ -306,13 +308,13 @@ class OpenBook:
     def own_names(self) -> set[str]:
         """The names of its tables, readable or not, and of those tables of used books that its datasets use."""
         names = set(self.tables) | self.unusable_tables
-        used = set().union(*(self.used_by(one) for one in self.datasets.values()))
+        used = set().union(*(self.used_by(dataset) for dataset in self.datasets.values()))
         return {name for name in names if not self.is_used(name) or name in used}
 
     def is_used(self, name: str) -> bool:
         """Whether a table is that of a book that this one uses."""
         book, dot, _ = name.partition(".")
-        return bool(dot) and any(one.name == book for one in self.uses)
+        return bool(dot) and any(use.name == book for use in self.uses)
 
     def file_of_table(self, name: str) -> Path:
         """Return the TOML file of a table of this book; `BookError` where the table is that of a used book."""
@@ -322,7 +324,7 @@ class OpenBook:
                 f"table {name} belongs to the book {book}, which this one uses",
                 fix=f"do it there: the table {own}",
             )
-        return next(one for one in self.files_of_tables if one.suffix == ".toml" and one.stem == name)
+        return next(path for path in self.files_of_tables if path.suffix == ".toml" and path.stem == name)
 
     @cached_property
     def read_before(self) -> Mapping[str, str]:

@@ -151,7 +151,7 @@ def _hashes(archive: zipfile.ZipFile, place: Place) -> dict[str, str]:
     Nothing but the list of them is read.
     """
     entries = [one for one in archive.infolist() if not one.is_dir()]
-    total = sum(one.file_size for one in entries)
+    total = sum(entry.file_size for entry in entries)
     if len(entries) > _MOST_FILES or total > _MOST_BYTES:
         raise BookError(
             f"holds {len(entries):,} files of {total:,} bytes, which no book has",
@@ -159,32 +159,32 @@ def _hashes(archive: zipfile.ZipFile, place: Place) -> dict[str, str]:
             expected=f"at most {_MOST_FILES:,} files of {_MOST_BYTES:,} bytes",
         )
     names: dict[str, str] = {}
-    for one in entries:
-        path = PurePosixPath(one.filename)
-        is_link = stat.S_ISLNK(one.external_attr >> 16)
-        is_odd = any(sign in one.filename for sign in "\\:") or not one.filename.isprintable()
+    for entry in entries:
+        path = PurePosixPath(entry.filename)
+        is_link = stat.S_ISLNK(entry.external_attr >> 16)
+        is_odd = any(sign in entry.filename for sign in "\\:") or not entry.filename.isprintable()
         if (
             path.is_absolute()
             or ".." in path.parts
             or is_odd
             or is_link
             or not path.parts
-            or str(path) != one.filename
+            or str(path) != entry.filename
         ):
-            raise BookError(f"holds {one.filename!r}, which would not stay in its folder", place=place)
-        if (other := names.setdefault(one.filename.casefold(), one.filename)) is not one.filename:
-            raise BookError(f"holds {other!r} and {one.filename!r}, which are one file", place=place)
+            raise BookError(f"holds {entry.filename!r}, which would not stay in its folder", place=place)
+        if (other := names.setdefault(entry.filename.casefold(), entry.filename)) is not entry.filename:
+            raise BookError(f"holds {other!r} and {entry.filename!r}, which are one file", place=place)
     for name in names.values():
         if beside := [one for one in map(str, PurePosixPath(name).parents) if one.casefold() in names]:
             raise BookError(f"holds {name!r}, and {beside[0]!r} as a file too", place=place)
-    is_small = any(one.filename == MANIFEST and one.file_size <= _LARGEST_MANIFEST for one in entries)
+    is_small = any(entry.filename == MANIFEST and entry.file_size <= _LARGEST_MANIFEST for entry in entries)
     given = _plain_json(archive.read(MANIFEST)) if is_small else None
     hashes = given.get("files") if isinstance(given, dict) else None
     if not isinstance(hashes, dict) or given is None or given.get("version") != 1:
         raise BookError(
             "is no pack of a book, or of a newer Kivvet", place=place, fix="make it with: kivvet pack"
         )
-    there = {one.filename for one in entries} - {MANIFEST}
+    there = {entry.filename for entry in entries} - {MANIFEST}
     if odd := sorted({*map(str, hashes)} ^ there):
         raise _altered(odd[0], place)
     return {str(name): str(key) for name, key in hashes.items()}
@@ -236,7 +236,9 @@ def _refuse_outside(folder: Path, place: Place) -> None:
     for path in (*sorted((folder / "tables").glob("*.toml")), folder / FORMULAS_FILE):
         document, _ = read_toml(path) if path.is_file() else (None, [])
         values = {} if document is None else document.values
-        of_formulas = [one for one in values.values() if isinstance(one, dict) and path.name == FORMULAS_FILE]
+        of_formulas = [
+            value for value in values.values() if isinstance(value, dict) and path.name == FORMULAS_FILE
+        ]
         for definition in (values, *of_formulas):
             for file in files_beside(path, definition):
                 if not file.resolve().is_relative_to(folder.resolve()):

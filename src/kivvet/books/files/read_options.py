@@ -86,7 +86,7 @@ def _sheets(options: Options) -> tuple[str, ...]:
     sheets = [given] if isinstance(given, str) else given
     if sheets is None:
         return ()
-    if isinstance(sheets, list) and sheets and all(isinstance(one, str) and one for one in sheets):
+    if isinstance(sheets, list) and sheets and all(isinstance(sheet, str) and sheet for sheet in sheets):
         return tuple(sheets)
     options.fault(
         "sheet",

@@ -52,7 +52,7 @@ def read_table(path: Path) -> tuple[Table | None, tuple[Location, ...], list[Fin
         _, faults = _attach_database(definition, "lookup", path, document, name)
     elif isinstance(definition.get("lookup"), str):
         locate_row, faults = _attach_lookup(definition, path, document, name)
-    is_read = not any(one.severity == "error" for one in faults)
+    is_read = not any(fault.severity == "error" for fault in faults)
     rows_are: RowsAre = "unreadable" if not is_read else "file" if locate is not document.locate else "inline"
     if isinstance(definition.get("examples"), str):
         definition, locate, others = with_examples(definition, path, locate, name)

@@ -111,8 +111,8 @@ class Revision:
         with self._as_it_was(path) as then:
             table, _, faults = read_table(then)
             shown = {str(shown_path(one)): f"{self.given}:{one.name}" for one in then.parent.rglob("*")}
-        if table is None or any(one.severity == "error" for one in faults):
-            raise TableError([_placed(one, shown) for one in faults])
+        if table is None or any(fault.severity == "error" for fault in faults):
+            raise TableError([_placed(fault, shown) for fault in faults])
         return replace(table, name=path.stem)
 
     def book(self) -> OpenBook:
@@ -175,5 +175,5 @@ class Revision:
 
 
 def _placed(found: Finding, shown: dict[str, str]) -> Finding:
-    places = tuple(replace(one, file=shown.get(one.file, one.file)) for one in found.places)
+    places = tuple(replace(place, file=shown.get(place.file, place.file)) for place in found.places)
     return replace(found, places=places)

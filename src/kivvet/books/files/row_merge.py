@@ -32,10 +32,10 @@ class _Rows:
         if not found:
             return None
         (_, headings), *rows = found
-        names = [one.strip() for one in headings]
+        names = [heading.strip() for heading in headings]
         if len(set(names)) != len(names) or not set(keys) <= set(names):
             return None
-        places = [names.index(one) for one in keys]
+        places = [names.index(key) for key in keys]
         ends = [line for line, _ in found[2:]] + [len(lines)]
         begin = found[1][0] if rows else len(lines)
         texts: dict[tuple[str, ...], str] = {}
@@ -72,7 +72,7 @@ def merged_rows(
     lines_above : int
         What stands above the headings.
     """
-    found = [_Rows.of(one, keys, delimiter, quote, lines_above) for one in texts]
+    found = [_Rows.of(text, keys, delimiter, quote, lines_above) for text in texts]
     base, ours, theirs = found
     if base is None or ours is None or theirs is None:
         return None

@@ -75,13 +75,13 @@ def _keys(options: Options) -> tuple[tuple[str, str], ...] | None:
     example = 'for example by = ["river", { year = "EXTRACT(YEAR FROM sampled_on)" }]'
     items = given if isinstance(given, list) else [given]
     found: list[tuple[str, str]] = []
-    for one in items:
-        if isinstance(one, str) and one:
-            found.append((one, one if one.isidentifier() else f'"{one}"'))
-        elif isinstance(one, Mapping) and all(isinstance(text, str) for text in one.values()):
-            found += one.items()
+    for item in items:
+        if isinstance(item, str) and item:
+            found.append((item, item if item.isidentifier() else f'"{item}"'))
+        elif isinstance(item, Mapping) and all(isinstance(text, str) for text in item.values()):
+            found += item.items()
         else:
-            options.fault("by", f"by lists columns, or formulas by name; found {one!r}", example)
+            options.fault("by", f"by lists columns, or formulas by name; found {item!r}", example)
             return None
     if len(dict(found)) < len(found):
         options.fault("by", f"by names a key twice: {listed(name for name, _ in found)}", "leave one out")

@@ -186,7 +186,7 @@ class TableFiles:
             rows = self._csv_rows()
             assert rows is not None, "it was read before"
             lines = self.text.splitlines(keepends=True)
-            starts = [one - 1 for one in rows.lines]
+            starts = [line - 1 for line in rows.lines]
             ends = [*starts[1:], len(lines)]
             own = ["".join(lines[start:end]) for start, end in zip(starts, ends, strict=True)]
             own = [one if one.endswith("\n") else f"{one}\n" for one in own]
@@ -214,7 +214,7 @@ class TableFiles:
         """Return them with another text, read again; `BookError` where it cannot be read."""
         changed = replace(self, text=text.replace("\r\n", "\n"))
         table, faults = changed.read_again()
-        errors = [one for one in faults if one.severity == "error"]
+        errors = [fault for fault in faults if fault.severity == "error"]
         if table is None or errors:
             first = self.placed(errors[0]) if errors else None
             raise BookError(
@@ -227,7 +227,7 @@ class TableFiles:
     def placed(self, found: Finding) -> Finding:
         """Return a finding about the texts with its places in the files of the book."""
         shown = {one.name: shown_path(one) for one in (self.file, self.path)}
-        places = (replace(one, file=shown.get(Path(one.file).name, one.file)) for one in found.places)
+        places = (replace(place, file=shown.get(Path(place.file).name, place.file)) for place in found.places)
         return replace(found, places=tuple(places))
 
     def read_again(self) -> tuple[Table | None, list[Finding]]:

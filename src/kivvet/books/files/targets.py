@@ -47,7 +47,7 @@ def target_faults(
         (_real(folder / "tables"), "within the folder of the book's tables"),
         (_real(folder / ".kivvet"), "within Kivvet's own folder"),
     ]
-    targets = {identity_of(one.target) for one in datasets.values() if one.target is not None}
+    targets = {identity_of(dataset.target) for dataset in datasets.values() if dataset.target is not None}
     faults = []
     written: dict[Any, str] = {}
     for dataset in datasets.values():

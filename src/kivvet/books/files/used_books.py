@@ -166,15 +166,17 @@ def _read(folder: Path, name: str, said: str, pin: Pin | None, opened: Opened) -
     except BookError as error:
         where = "" if error.place is None else f"{error.place}: "
         return UsedBook(name, said, pin=pin, problem=f"{where}{error.problem}")
-    circles = [one.message for one in book.reading_findings if one.kind == "cycle" and not one.table]
+    circles = [
+        finding.message for finding in book.reading_findings if finding.kind == "cycle" and not finding.table
+    ]
     circles = [one for one in circles if _CIRCLE in one]
     problem = "" if book.is_readable else f"{shown_path(path)}: book.toml cannot be read"
     problem = circles[0].partition(": ")[2] if circles else problem
-    own = {one for one in book.tables if not book.is_used(one)}
+    own = {table for table in book.tables if not book.is_used(table)}
     faults = tuple(
-        replace(one, table=f"{name}.{one.table}")
-        for one in book.reading_findings
-        if one.table and not one.is_of_formula and not book.is_used(one.table)
+        replace(finding, table=f"{name}.{finding.table}")
+        for finding in book.reading_findings
+        if finding.table and not finding.is_of_formula and not book.is_used(finding.table)
     )
     files = {
         file: said.replace(" table ", f" table {name}.", 1)

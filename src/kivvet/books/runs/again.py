@@ -129,7 +129,7 @@ def as_then(book: OpenBook, dataset: Dataset, record: Record, *, any_source: boo
     if not is_source_of(record, source):
         source = source.as_it_was(record.source_hash) or source
     prepared, faults = prepared_of(dataset, source, then.tables, then.formulas, set())
-    if errors := [one for one in faults if one.severity == "error"]:
+    if errors := [fault for fault in faults if fault.severity == "error"]:
         raise TableError(errors)
     is_same = is_source_of(record, source)
     if (
@@ -146,8 +146,8 @@ def as_then(book: OpenBook, dataset: Dataset, record: Record, *, any_source: boo
     types = {**prepared.types, **record.types} if is_same else prepared.types
     prepared = replace(prepared, types=types)
     records = column_records(prepared.plan, types, with_classes=shows_classes(dataset.target))
-    made = {one.name: one.fingerprint for one in records}
-    wanted = {one.name: one.fingerprint for one in record.columns}
+    made = {record.name: record.fingerprint for record in records}
+    wanted = {column.name: column.fingerprint for column in record.columns}
     differing = [name for name in {**wanted, **made} if made.get(name) != wanted.get(name)]
     if is_same and (differing or where_record(prepared.plan, types) != record.where):
         raise BookError(

@@ -46,7 +46,7 @@ def rows_that_changed(
         return None
     today = column_records(plan, prepared.types, rewritten_tables(book, record, plan), with_classes=False)
     if [(one.name, one.fingerprint) for one in today] != [
-        (one.name, one.fingerprint) for one in record.columns
+        (column.name, column.fingerprint) for column in record.columns
     ] or record.where != where_record(plan, prepared.types):
         return None
     rest = source.since(record.source_version)

@@ -329,7 +329,7 @@ def _classes_of_formula(asked: Asked, name: str) -> tuple[tuple[Value, ...]]:
     formula_step = None
     if behind is not None and not behind.from_source:
         formula_step = next(
-            (one for one in asked.plan.formula_steps if behind.column in one.made_names), None
+            (step for step in asked.plan.formula_steps if behind.column in step.made_names), None
         )
     if formula_step is None:
         return ((),)

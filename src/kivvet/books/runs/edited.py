@@ -129,7 +129,7 @@ def _keys(written: Source, there: Source, key: Sequence[str]) -> list[str]:
     said = []
     for what, keys in (("gone", held[0] - held[1]), ("new", held[1] - held[0])):
         if keys:
-            shown = [", ".join(map(write_plain, one)) for one in sorted(keys, key=str)]
+            shown = [", ".join(map(write_plain, key)) for key in sorted(keys, key=str)]
             said.append(f"{what}: {listed(shown, _MOST_COLUMNS)}")
     return said
 

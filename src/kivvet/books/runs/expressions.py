@@ -64,7 +64,7 @@ class Asked:
     def behind(self, name: str) -> Read | None:
         """Return the column that an expression is, where it is nothing else; None where it is worked out."""
         made = self.columns[name]
-        step = next(one for one in self.plan.formula_steps if made in one.made_names)
+        step = next(step for step in self.plan.formula_steps if made in step.made_names)
         is_column = isinstance(step.formula.tree, ColumnName)
         return step.reads[0] if is_column else None
 
@@ -121,7 +121,9 @@ def ask(book: OpenBook | None, dataset: Dataset, source: Source, wanted: Mapping
     errors = [fault for fault in faults if fault.severity == "error"]
     names = {one.name for one in wanted.values()}
     used = {step.name for step in needed}
-    about = [one for one in errors if one.table in names] or [one for one in errors if one.table in used]
+    about = [error for error in errors if error.table in names] or [
+        error for error in errors if error.table in used
+    ]
     if about or (errors and len(steps) < len(wanted)):
         raise TableError(about or errors)
     return Asked(prepared, Plan(needed, tuple(columns.values())), columns)

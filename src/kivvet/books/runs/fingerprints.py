@@ -78,11 +78,11 @@ def _records(
         if step.name not in meanings:
             meanings[step.name] = step.fingerprint
         read = [
-            [one.name, "source", one.column, types.get(one.column, "")]
-            if one.from_source
-            else [one.name, "made", made[one.column]]
-            for one in step.reads
-            if one.name in step.decides
+            [read.name, "source", read.column, types.get(read.column, "")]
+            if read.from_source
+            else [read.name, "made", made[read.column]]
+            for read in step.reads
+            if read.name in step.decides
         ]
         past = rewritten.get(step.name)
         for column in step.made:

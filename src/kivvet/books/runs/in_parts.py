@@ -405,9 +405,11 @@ def _merged(prepared: Prepared, done: Sequence[Done], ahead: Run | None, target:
             no_data[why] = no_data.get(why, 0) + n
     formulas = report.formulas
     if ahead is not None:
-        whole = {one.formula: one for one in ahead.execution.report().formulas}
+        whole = {formula.formula: formula for formula in ahead.execution.report().formulas}
         needing = {step.name for step in prepared.plan.needing_all_rows}
-        formulas = tuple(whole[one.formula] if one.formula in needing else one for one in formulas)
+        formulas = tuple(
+            whole[formula.formula] if formula.formula in needing else formula for formula in formulas
+        )
     where = "" if prepared.dataset.where is None else prepared.dataset.where.text
     notes = tuple(note.message for note in prepared.source.notes)
     return replace(

@@ -77,7 +77,7 @@ def on_spark(work: Callable[[Any, Any], Any], shared: object, jobs: Sequence[Any
     sent = pickle.dumps(shared)
     broadcast = context.broadcast(sent)
     try:
-        tasks = context.parallelize([pickle.dumps(one) for one in jobs], max(1, len(jobs)))
+        tasks = context.parallelize([pickle.dumps(job) for job in jobs], max(1, len(jobs)))
         with told("a task failed"):
             made = tasks.map(partial(_work, work, broadcast, xxhash.xxh3_128_hexdigest(sent))).collect()
     finally:

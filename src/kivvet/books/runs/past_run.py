@@ -89,7 +89,7 @@ class PastRun:
             return None
         texts = {name: values.get(name, "") for name in ("at", "dataset", "action", "who", "note")}
         said = values.get("said")
-        if not all(isinstance(one, str) for one in texts.values()) or not texts["at"]:
+        if not all(isinstance(text, str) for text in texts.values()) or not texts["at"]:
             return None
         return cls(**texts, record=record, said=said if isinstance(said, dict) else {})
 

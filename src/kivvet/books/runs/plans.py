@@ -40,8 +40,8 @@ def prepare(
             with_all_types=with_all_types,
             planned=plan_of(book, dataset) if book.datasets.get(dataset.name) is dataset else None,
         )
-        formulas = {one.formula.name: one.formula for one in prepared.plan.formula_steps}
-        examples = [found for one in formulas.values() for found in formula_example_findings(one)]
+        formulas = {step.formula.name: step.formula for step in prepared.plan.formula_steps}
+        examples = [found for formula in formulas.values() for found in formula_example_findings(formula)]
         known[key] = prepared, (*faults, *with_severity(examples, book.severity))
     prepared, found = known[key]
     return prepared, [*found]

@@ -63,10 +63,12 @@ def prepared_of(
     if (misfit := where_misfit(plan, dataset.where)) is not None:
         misfits.append(misfit)
     faults = [replace(one, dataset=dataset.name) for one in [*faults, *more, *misfits]]
-    if any(one.kind == "unknown-column" for one in faults) and (
+    if any(fault.kind == "unknown-column" for fault in faults) and (
         fitting := source.options_that_fit("delimiter")
     ):
-        faults = [replace(one, remedy=fitting) if one.kind == "unknown-column" else one for one in faults]
+        faults = [
+            replace(fault, remedy=fitting) if fault.kind == "unknown-column" else fault for fault in faults
+        ]
     faults += [
         finding(
             "unknown-column",

@@ -165,14 +165,14 @@ class Record:
     def as_dict(self) -> dict[str, Any]:
         """Return the record as plain values."""
         values = {one.name: getattr(self, one.name) for one in fields(self)}
-        values["columns"] = [asdict(one) for one in self.columns]
+        values["columns"] = [asdict(column) for column in self.columns]
         return {**values.pop("others"), **values}
 
     @property
     def rule_versions(self) -> dict[str, str]:
         """By table and formula of the dataset itself the fingerprint of its meaning, as far as the record tells."""
         told = {name: key for key, (name, _) in self.definitions.items()}
-        return {**told, **{one.table: one.table_fingerprint for one in self.columns}}
+        return {**told, **{column.table: column.table_fingerprint for column in self.columns}}
 
     @property
     def all_rule_versions(self) -> dict[str, str]:

@@ -25,7 +25,7 @@ def rewritten_tables(book: OpenBook, record: Record, plan: Plan) -> dict[str, Re
         return {}
     found = {}
     for name, table in plan.tables.items():
-        before = {one.table_fingerprint for one in record.columns if one.table == name}
+        before = {column.table_fingerprint for column in record.columns if column.table == name}
         before = before or {key for key, (of, _) in record.definitions.items() if of == name}
         if len(before) != 1:
             continue

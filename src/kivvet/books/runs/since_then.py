@@ -114,7 +114,7 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Location) -> tupl
     rewritten = rewritten_tables(book, record, plan)
     today = column_records(plan, prepared.types, rewritten, with_classes=shows_classes(target))
     is_as_it_was = [(one.name, one.fingerprint) for one in today] == [
-        (one.name, one.fingerprint) for one in record.columns
+        (column.name, column.fingerprint) for column in record.columns
     ]
     if not is_as_it_was or record.where != where_record(plan, prepared.types, rewritten):
         return None
@@ -134,9 +134,9 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Location) -> tupl
 def grown_from(record: Record) -> GrownFrom:
     """Return what a source was when a target was written."""
     parts = tuple(
-        PartState(str(one.get("name")), str(one.get("hash")), one.get("rows"))
-        for one in record.parts
-        if isinstance(one, Mapping)
+        PartState(str(part.get("name")), str(part.get("hash")), part.get("rows"))
+        for part in record.parts
+        if isinstance(part, Mapping)
     )
     return GrownFrom(record.source_hash, next(iter(record.source_marks), 0), record.rows, parts)
 

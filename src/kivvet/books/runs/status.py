@@ -209,7 +209,7 @@ def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str
         prepared.plan, prepared.types, rewritten, with_classes=shows_classes(dataset.target)
     )
     meanings = {step.name: step.fingerprint for step in prepared.plan.steps}
-    column_reasons = _column_reasons(book, record, {one.name: one for one in records}, meanings)
+    column_reasons = _column_reasons(book, record, {record.name: record for record in records}, meanings)
     column_reasons += _type_reasons(record, prepared)
     stale = tuple(dict.fromkeys(name for reason in column_reasons for name in reason.columns))
     if reasons:

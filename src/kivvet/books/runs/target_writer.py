@@ -153,7 +153,7 @@ class TargetWriter:
         plan: Plan | None = None,
     ) -> None:
         self.colours = colours_of(plan) if plan is not None and holds_sheets(target) else {}
-        self.rules = {one.name: one for one in rules}
+        self.rules = {rule.name: rule for rule in rules}
         self.is_extended = is_extended
         self.key, self.n_rows = key, n_rows
         self.target = target

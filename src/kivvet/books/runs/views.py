@@ -121,7 +121,7 @@ def view_of(prepared: Prepared) -> View:
         dataset.name,
         beside,
     )
-    if made.beside and any(one.identity == _place_beside(target).identity for one in keys.values()):
+    if made.beside and any(key.identity == _place_beside(target).identity for key in keys.values()):
         what = f"the table beside view {target.table} and that of the keys of a lookup would both be called {_place_beside(target).table}"
         made = replace(made, obstacles=(*made.obstacles, _obstacle(dataset, what, "rename the lookup")))
     if words := _read_otherwise(dataset):
@@ -255,7 +255,7 @@ def _published(
         for one in aside:
             engine.drop(one)
         _compare(engine, place, report, {name: plan.types[name] for name in plan.written})
-        names = [one.table for one in view.keys.values()]
+        names = [key.table for key in view.keys.values()]
         names += [_place_beside(place).table] if view.made.beside else []
         if view.made.beside and state.marks != prepared.source.marks():
             raise DataError(
@@ -314,7 +314,8 @@ class _Kept:
         arrays = {name: batch.read.typed(name) for name in self.key}
         arrays |= {name: batch.made[name].as_arrow() for name in self.names}
         plain = [
-            one.dictionary_decode() if pa.types.is_dictionary(one.type) else one for one in arrays.values()
+            array.dictionary_decode() if pa.types.is_dictionary(array.type) else array
+            for array in arrays.values()
         ]
         made = pa.RecordBatch.from_arrays(plain, names=list(arrays))
         if self._writer is None:

@@ -106,7 +106,11 @@ class _Watched:
                 if dataset.sources:  # a file more may be part of it
                     self.folders_of_parts |= {path.parent for path in here}
             # What is written here is no reason to write again.
-            files -= {one.target.resolve() for one in book.datasets.values() if isinstance(one.target, Path)}
+            files -= {
+                dataset.target.resolve()
+                for dataset in book.datasets.values()
+                if isinstance(dataset.target, Path)
+            }
             self.files = files
         self.files |= files
 

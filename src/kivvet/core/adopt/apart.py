@@ -16,7 +16,7 @@ def texts_apart(table: Table) -> list[str | None] | None:
     if len(table.dimensions) != 1 or table.match != "first" or table.lookup is not None:
         return None
     (dimension,) = Space(
-        replace(table, inputs=tuple(replace(one, domain=None) for one in table.inputs))
+        replace(table, inputs=tuple(replace(input_, domain=None) for input_ in table.inputs))
     ).dimensions
     taken = 0
     made: list[str | None] = []

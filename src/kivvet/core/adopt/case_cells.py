@@ -139,7 +139,7 @@ def _liked(pattern: str) -> Condition | None:
 
 def any_of(parts: Sequence[Condition]) -> Condition:
     """Return what one of some conditions asks, each named once."""
-    flat = [inner for one in parts for inner in (one.parts if isinstance(one, AnyOf) else (one,))]
+    flat = [inner for part in parts for inner in (part.parts if isinstance(part, AnyOf) else (part,))]
     flat = list(dict.fromkeys(flat))
     return flat[0] if len(flat) == 1 else AnyOf(tuple(flat))
 

@@ -81,7 +81,7 @@ class CaseTable:
     def records(self) -> list[list[str]]:
         """The rows as texts, headings first."""
         has_when = any(row.when for row in self.rows)
-        names = [one.name for one in self.inputs]
+        names = [input_.name for input_ in self.inputs]
         heads = [*names, *([WHEN] if has_when else []), self.output.name]
         made = [heads]
         for row in self.rows:
@@ -136,7 +136,8 @@ def case_table(
     known = dict(types or {})
     if spelled is not None:
         branches = [
-            replace(one, asked=tuple(_as_spelled(part, spelled) for part in one.asked)) for one in branches
+            replace(branch, asked=tuple(_as_spelled(part, spelled) for part in branch.asked))
+            for branch in branches
         ]
     kinds = _types_of_columns(branches, known)
     notes: list[str] = []
@@ -164,7 +165,9 @@ def case_table(
     _leave_missing_to_first(rows)
     inputs = _inputs(rows, kinds)
     if spelled is not None:
-        inputs = tuple(replace(one, fold=("case",)) if one.type == "text" else one for one in inputs)
+        inputs = tuple(
+            replace(input_, fold=("case",)) if input_.type == "text" else input_ for input_ in inputs
+        )
         for row in rows:
             row.when = tuple(_in_capitals(part, kinds) for part in row.when)
     output = Output(name, _output_type(branches, kinds | known))
@@ -188,9 +191,9 @@ def _as_spelled(tree: Tree, spelled: Mapping[str, str]) -> Tree:
     """Return a condition whose texts in capitals are compared as they are spelled."""
     match tree:
         case And(parts):
-            return And(tuple(_as_spelled(one, spelled) for one in parts))
+            return And(tuple(_as_spelled(part, spelled) for part in parts))
         case Or(parts):
-            return Or(tuple(_as_spelled(one, spelled) for one in parts))
+            return Or(tuple(_as_spelled(part, spelled) for part in parts))
         case Not(part):
             return Not(_as_spelled(part, spelled))
         case Comparison(
@@ -204,9 +207,9 @@ def _in_capitals(tree: Tree, kinds: Mapping[str, ValueType]) -> Tree:
     """Return a condition that stays one, its texts compared in capitals again."""
     match tree:
         case And(parts):
-            return And(tuple(_in_capitals(one, kinds) for one in parts))
+            return And(tuple(_in_capitals(part, kinds) for part in parts))
         case Or(parts):
-            return Or(tuple(_in_capitals(one, kinds) for one in parts))
+            return Or(tuple(_in_capitals(part, kinds) for part in parts))
         case Comparison(operator, ColumnName(name) as column, Constant(str(text)), at) if (
             kinds.get(name) == "text"
         ):
@@ -340,7 +343,7 @@ def _refuse_mixed(branches: Sequence[Branch], output: Output) -> None:
 
 def unfitting_names(tables: Sequence[CaseTable]) -> list[str]:
     """Return the columns that differ by case alone."""
-    names = list(dict.fromkeys(one.name for table in tables for one in table.inputs))
+    names = list(dict.fromkeys(input_.name for table in tables for input_ in table.inputs))
     by_case: dict[str, list[str]] = {}
     for name in names:
         by_case.setdefault(name.casefold(), []).append(name)

@@ -312,4 +312,4 @@ class _Simple:
 
 def _flat(parts: Sequence[Tree], join: type[And] | type[Or]) -> tuple[Tree, ...]:
     """Return parts with those of the same kind put in their place."""
-    return tuple(inner for one in parts for inner in (one.parts if isinstance(one, join) else (one,)))
+    return tuple(inner for part in parts for inner in (part.parts if isinstance(part, join) else (part,)))

@@ -156,7 +156,7 @@ def _table(name: str, element: ET.Element) -> TakenTable:
     if not inputs or not outputs:
         raise FeelError("it has no input or no output")
     match, combine = _policy(element)
-    outputs = [replace(one, combine=combine) for one in outputs]
+    outputs = [replace(output, combine=combine) for output in outputs]
     rows = []
     for number, rule in enumerate(_children(element, "rule"), 1):
         try:
@@ -170,7 +170,7 @@ def _table(name: str, element: ET.Element) -> TakenTable:
         if value is not None:
             given[output.name] = value
     rows = [replace(row, number=number) for number, row in enumerate(rows, 1)]
-    outputs = [_with_all_classes(one, at, rows, given, left) for at, one in enumerate(outputs)]
+    outputs = [_with_all_classes(output, at, rows, given, left) for at, output in enumerate(outputs)]
     table = Table(
         name, inputs, tuple(outputs), tuple(rows), match=match, missing=given, otherwise=dict(given)
     )
@@ -223,7 +223,7 @@ def _output(element: ET.Element, name: str) -> Output:
     if values is not None and kind == "text":
         condition = condition_of(_text(values), kind)
         parts = condition.parts if isinstance(condition, AnyOf) else (condition,)
-        order = tuple(str(one.value) for one in parts if isinstance(one, Equals))
+        order = tuple(str(part.value) for part in parts if isinstance(part, Equals))
     return Output(element.get("name") or element.get("label") or name, kind, order=order)
 
 
@@ -314,7 +314,7 @@ def _write_table(decision: ET.Element, table: Table, mark: str) -> None:
             )
     if any(one.kind == "overlap" and one.severity == "error" for one in findings_of(table)):
         raise _refused(table, "rows of it meet and give different results")
-    combine = {one.combine for one in table.outputs}
+    combine = {output.combine for output in table.outputs}
     if table.match == "every" and combine - {"list", *_AGGREGATIONS.values()}:
         raise _refused(table, f"results are combined as {', '.join(sorted(combine))}")
     rows, default = _ends(table)
@@ -395,7 +395,7 @@ def _ends(table: Table) -> tuple[list[Row], dict[str, Value]]:
         return rows, dict(table.otherwise)
     if table.match == "every":
         raise _refused(table, "what it gives for missing values differs from what it gives otherwise")
-    results = tuple(table.missing.get(one.name) for one in table.outputs)
+    results = tuple(table.missing.get(output.name) for output in table.outputs)
     for number in range(len(table.inputs)):
         asked = [row.conditions[number] for row in table.rows]
         if any(

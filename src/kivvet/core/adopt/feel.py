@@ -43,7 +43,7 @@ def condition_of(text: str, kind: ValueType) -> Condition:
     negated = re.fullmatch(r"not\s*\((.*)\)", body, re.DOTALL)
     if negated:
         parts = [_test(one, kind) for one in _by_commas(negated[1])]
-        others = [one for one in parts if not isinstance(one, IsMissing)]
+        others = [part for part in parts if not isinstance(part, IsMissing)]
         if not others:
             return IsPresent()
         inside = _together(others)
@@ -147,9 +147,9 @@ def unary_tests(condition: Condition) -> str:
             return "not(null)"
         case Negation(part):
             return f"not({', '.join(dict.fromkeys([*_tests(part), 'null']))})"
-        case AnyOf(parts) if any(isinstance(one, Negation) for one in parts):
+        case AnyOf(parts) if any(isinstance(part, Negation) for part in parts):
             if len(parts) == 2 and IsMissing() in parts:
-                (inner,) = (one for one in parts if isinstance(one, Negation))
+                (inner,) = (part for part in parts if isinstance(part, Negation))
                 return f"not({', '.join(_tests(inner.part))})"
             raise FeelError("tests one of which is negated cannot be joined")
     return ", ".join(_tests(condition))
@@ -172,7 +172,7 @@ def _tests(condition: Condition) -> list[str]:
                 f"{'[' if low_in else '('}{literal_text(lower)}..{literal_text(upper)}{']' if high_in else ')'}"
             ]
         case AnyOf(parts):
-            return [text for one in parts for text in _tests(one)]
+            return [text for part in parts for text in _tests(part)]
     raise FeelError("the standard has no test of that form")
 
 

@@ -83,7 +83,7 @@ def read_query(text: str) -> Query:
             if len(part) > 2 and part[1].is_sign("="):
                 query.items.append(Item(_name(part[0]), part[2:]))
         query.left += _left(rest[stop:])
-    query.items = [one for one in query.items if not _is_plain(one.tokens)]
+    query.items = [item for item in query.items if not _is_plain(item.tokens)]
     query.left = list(dict.fromkeys(query.left))
     return query
 

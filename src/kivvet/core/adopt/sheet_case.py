@@ -156,7 +156,7 @@ class SheetCase:
             return self._asked(node.parts[0], negated=not negated)
         if node.name in ("AND", "OR"):
             word = " AND " if (node.name == "AND") is not negated else " OR "
-            return "(" + word.join(self._asked(one, negated=negated) for one in node.parts) + ")"
+            return "(" + word.join(self._asked(part, negated=negated) for part in node.parts) + ")"
         if node.name == "ISBLANK" and isinstance(node.parts[0], Cell):
             return f"{self._column(node.parts[0])} IS {'NOT ' if negated else ''}NULL"
         if node.name in _OPPOSITE:
@@ -297,7 +297,7 @@ class SheetCase:
         if node.name in ("IF", "IFS", "SWITCH", "CHOOSE", "IFERROR", "IFNA", *_LOOKUPS):
             return self.sql(node)
         if node.name == "&":
-            return " || ".join(self._as_text(one) for one in node.parts)
+            return " || ".join(self._as_text(part) for part in node.parts)
         if node.name in ("+", "-", "*", "/"):
             return f"({self._number(node.parts[0])} {node.name} {self._number(node.parts[1])})"
         if node.name == "^":
@@ -317,8 +317,8 @@ class SheetCase:
             return f"SUBSTRING({self._value(node.parts[0])} FROM 1 FOR {length})"
         if node.name == "MID" and len(node.parts) == 3:
             return f"SUBSTRING({self._value(node.parts[0])} FROM {self._value(node.parts[1])} FOR {self._value(node.parts[2])})"
-        if node.name == "SUM" and all(isinstance(one, (Cell, Const, Func)) for one in node.parts):
-            return "(" + " + ".join(self._number(one) for one in node.parts) + ")"
+        if node.name == "SUM" and all(isinstance(part, (Cell, Const, Func)) for part in node.parts):
+            return "(" + " + ".join(self._number(part) for part in node.parts) + ")"
         if node.name in _OPPOSITE or node.name in ("AND", "OR", "NOT", "ISBLANK"):
             return f"CASE WHEN {self._asked(node)} THEN TRUE ELSE FALSE END"
         raise FormulaError(f"the function {node.name} is not taken over", node.at)
@@ -350,7 +350,7 @@ class SheetCase:
             is_approximate = not (isinstance(said, Const) and said.value in (False, Decimal(0)))
         elif node.name == "INDEX":
             match = next(
-                (one for one in node.parts[1:] if isinstance(one, Func) and one.name == "MATCH"), None
+                (part for part in node.parts[1:] if isinstance(part, Func) and part.name == "MATCH"), None
             )
             if match is None:
                 raise FormulaError("INDEX is taken over with MATCH", node.at)

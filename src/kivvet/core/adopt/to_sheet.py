@@ -75,7 +75,7 @@ def rules_of_sheet(table: Table, keys_sheet: str) -> SheetRules:
             f"table {table.name} cannot be said as a formula: {why}", fix="leave it out of the tables"
         )
     keys = _keys(table)
-    cells = {one.name: f"${column_letters(at)}{ROW}" for at, one in enumerate(table.inputs, 1)}
+    cells = {input_.name: f"${column_letters(at)}{ROW}" for at, input_ in enumerate(table.inputs, 1)}
     if keys is None:
         formulas = [_nested(table, place, output, cells) for place, output in enumerate(table.outputs)]
     else:
@@ -90,8 +90,8 @@ def rules_of_sheet(table: Table, keys_sheet: str) -> SheetRules:
                 expected=f"at most {_MOST_SIGNS:,}, which programs take",
             )
     return SheetRules(
-        tuple(one.name for one in table.inputs),
-        tuple(one.name for one in table.outputs),
+        tuple(input_.name for input_ in table.inputs),
+        tuple(output.name for output in table.outputs),
         tuple(formulas),
         () if keys is None else tuple(keys),
     )
@@ -104,9 +104,9 @@ def _why_not(table: Table) -> str:
         return "it compares what is worked out of several columns"
     if any(isinstance(result, Computed) for row in table.rows for result in row.results):
         return "results of it are worked out"
-    if "datetime" in {*(one.type for one in table.inputs), *(one.type for one in table.outputs)}:
+    if "datetime" in {*(input_.type for input_ in table.inputs), *(output.type for output in table.outputs)}:
         return "sheets keep times as fractions of a day, which are not exact"
-    asked = [(one, row.conditions[at]) for row in table.rows for at, one in enumerate(table.inputs)]
+    asked = [(input_, row.conditions[at]) for row in table.rows for at, input_ in enumerate(table.inputs)]
     if any(
         isinstance(part, CodeRange) or (isinstance(part, Between) and about.type == "text")
         for about, condition in asked
@@ -128,7 +128,7 @@ def _texts_of(condition: Condition) -> list[str] | None:
         case Equals(str() as text):
             return [text]
         case AnyOf(parts):
-            found = [_texts_of(one) for one in parts]
+            found = [_texts_of(part) for part in parts]
             return None if None in found else [text for one in found for text in one or ()]
     return None
 
@@ -141,8 +141,8 @@ def _n_keys(table: Table) -> int:
 def _keys(table: Table) -> list[tuple[Any, ...]] | None:
     """Return the keys of a lookup, or of a mapping of single texts, each with its results; None where it is neither."""
     if table.lookup is not None:
-        columns = [one.shown.to_pylist() for one in table.lookup.keys]
-        columns += [one.to_pylist() for one in table.lookup.results]
+        columns = [key.shown.to_pylist() for key in table.lookup.keys]
+        columns += [result.to_pylist() for result in table.lookup.results]
         n = len(table.lookup.keys)
         return [line for line in zip(*columns, strict=True) if None not in line[:n]]
     if len(table.inputs) != 1 or len(table.rows) <= _MOST_NESTED // 2:
@@ -172,7 +172,7 @@ def _looked_up(
     at = f"SUMPRODUCT({'*'.join(asked)}*ROW({column(1)}))"
     found = f"INDEX({column(len(table.inputs) + 1 + place)},{at})"
     missing, otherwise = (_value(getattr(table, word).get(output.name)) for word in ("missing", "otherwise"))
-    gone = [_gone(cells[one.name]) for one in table.inputs]
+    gone = [_gone(cells[input_.name]) for input_ in table.inputs]
     return f'IF(OR({",".join(gone)}),{missing},IF({at}=0,{otherwise},IF({found}="","",{found})))'
 
 
@@ -277,9 +277,9 @@ def _asked(about: Input, condition: Condition, cell: str) -> str:
         case Negation(part):
             return f'AND({cell}<>"",NOT({_asked(about, part, cell) or "TRUE()"}))'
         case AnyOf(parts):
-            return _any_of([_asked(about, one, cell) or "TRUE()" for one in parts])
+            return _any_of([_asked(about, part, cell) or "TRUE()" for part in parts])
         case AllOf(parts):
-            return _all_of([_asked(about, one, cell) or "TRUE()" for one in parts])
+            return _all_of([_asked(about, part, cell) or "TRUE()" for part in parts])
     raise AssertionError(condition)
 
 

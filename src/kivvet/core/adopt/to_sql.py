@@ -58,11 +58,16 @@ def sql_of_tables(tables: Sequence[Table]) -> str:
 def _notes(table: Table) -> list[str]:
     """Return what holds only in engines that do as the standard says."""
     notes = [f"the data is called {_DATA} here; a text without characters is missing (NULL)"]
-    conditions = [part for row in table.rows for one in row.conditions for part in simple_conditions(one)]
-    is_text = any(isinstance(one, Between) and isinstance(one.lower or one.upper, str) for one in conditions)
-    if is_text or any(isinstance(one, CodeRange) for one in conditions):
+    conditions = [
+        part for row in table.rows for condition in row.conditions for part in simple_conditions(condition)
+    ]
+    is_text = any(
+        isinstance(condition, Between) and isinstance(condition.lower or condition.upper, str)
+        for condition in conditions
+    )
+    if is_text or any(isinstance(condition, CodeRange) for condition in conditions):
         notes.append('texts are ordered by code point: COLLATE "C" where the engine sorts otherwise')
-    if any(isinstance(one, StartsWith) for one in conditions):
+    if any(isinstance(condition, StartsWith) for condition in conditions):
         notes.append("LIKE tells small letters from capitals")
     return notes
 
@@ -71,7 +76,7 @@ def simple_conditions(condition: Condition) -> list[Condition]:
     """Return the conditions that one is put together from."""
     match condition:
         case AnyOf(parts) | AllOf(parts):
-            return [inner for one in parts for inner in simple_conditions(one)]
+            return [inner for part in parts for inner in simple_conditions(part)]
         case Negation(part):
             return simple_conditions(part)
     return [condition]
@@ -92,9 +97,9 @@ def why_not_elsewhere(table: Table) -> str:
     """Return what of a table has no counterpart in other languages; empty where it has."""
     if table.match == "every":
         return 'several rows give their results together (match = "every")'
-    if any(one.tz is not None for one in table.inputs):
+    if any(input_.tz is not None for input_ in table.inputs):
         return "its bounds are in a time zone"
-    if any(set(one.fold) - {"case"} for one in table.inputs):
+    if any(set(input_.fold) - {"case"} for input_ in table.inputs):
         return "differences of blanks or accents do not count for it"
     if any(UNFINISHED in row.results for row in table.rows):
         return "a row has no class yet"
@@ -135,13 +140,13 @@ def _gone(table: Table) -> list[str]:
         for number, about in enumerate(table.inputs)
         if any(not isinstance(row.conditions[number], AnyValue) for row in table.rows)
     ]
-    for one in table.computed_inputs:
-        if one.compared is not None:
-            made += [f"({write_formula(side)}) IS NULL" for side in one.compared]
-        elif one.whole is not None:
-            made.append(f"({write_formula(one.whole)}) IS NULL")
+    for input_ in table.computed_inputs:
+        if input_.compared is not None:
+            made += [f"({write_formula(side)}) IS NULL" for side in input_.compared]
+        elif input_.whole is not None:
+            made.append(f"({write_formula(input_.whole)}) IS NULL")
         else:
-            made.append(f"{write_name(one.about.name)} IS NULL")
+            made.append(f"{write_name(input_.about.name)} IS NULL")
     return list(dict.fromkeys(made))
 
 
@@ -209,7 +214,7 @@ def _asked(about: Input, condition: Condition) -> str:
         case Negation(part):
             return f"({name} IS NOT NULL AND NOT {_in_brackets(_asked(about, part) or 'TRUE')})"
         case AnyOf(parts):
-            plain = [one for one in parts if isinstance(one, Equals) and about.type != "datetime"]
+            plain = [part for part in parts if isinstance(part, Equals) and about.type != "datetime"]
             if len(plain) == len(parts):
                 return f"{folded} IN ({', '.join(value(one.value) for one in plain)})"
             return f"({' OR '.join(_asked(about, one) or 'TRUE' for one in parts)})"
@@ -288,7 +293,7 @@ def _joined(table: Table, source: str) -> str:
     head = ", ".join(["found", *names, *results])
     shown = ",\n    ".join(f"(TRUE, {row[1:]}" for row in rows)
     made = []
-    asked = " OR ".join(f"d.{write_name(one.name)} IS NULL" for one in table.inputs)
+    asked = " OR ".join(f"d.{write_name(input_.name)} IS NULL" for input_ in table.inputs)
     for output, result in zip(table.outputs, results, strict=True):
         missing, otherwise = (
             _value(getattr(table, word).get(output.name)) for word in ("missing", "otherwise")

@@ -57,7 +57,7 @@ def common(vectors: list[Vector]) -> list[Vector]:
 
 def _of_one_zone(vectors: list[Vector]) -> list[Vector]:
     """Return times as instants, where some have a zone: constants without one are read in that zone."""
-    zones = dict.fromkeys(one.tz for one in vectors if one.tz is not None)
+    zones = dict.fromkeys(vector.tz for vector in vectors if vector.tz is not None)
     if not zones:
         return vectors
     (zone, *_) = zones

@@ -73,7 +73,7 @@ def power(x: Array, y: Array) -> Array:
 
 
 def _by_blocks(work: Callable[..., Array], *arguments: Array) -> Array:
-    given = np.broadcast_arrays(*(np.asarray(one, float) for one in arguments))
+    given = np.broadcast_arrays(*(np.asarray(argument, float) for argument in arguments))
     shape = given[0].shape
     flat = [one.reshape(-1) for one in given]
     result = np.empty(flat[0].size)
@@ -250,7 +250,7 @@ def _tables() -> _Tables:
 
 
 def _split(values: list[Decimal]) -> Pair:
-    high = [float(one) for one in values]
+    high = [float(value) for value in values]
     return np.array(high), np.array(
         [float(one - Decimal(near)) for one, near in zip(values, high, strict=True)]
     )

@@ -296,7 +296,7 @@ class Evaluator:
         if name == "EXTRACT":
             assert isinstance(parts[0], Constant)
             return part_of(str(parts[0].value), self.vector(parts[1]))
-        given = [self.vector(one) for one in parts]
+        given = [self.vector(part) for part in parts]
         if name in NUMERIC:
             return NUMERIC[name](*given, self.note)
         if name in ("GREATEST", "LEAST"):

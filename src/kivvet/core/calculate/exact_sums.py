@@ -221,8 +221,8 @@ def group_sums(numbers: Places, values: Array, n_groups: int, longest: int | Non
         ),
         len(values),
     )
-    for one in states[1:]:
-        states[0].merge(one)
+    for state in states[1:]:
+        states[0].merge(state)
     return states[0].rounded()
 
 

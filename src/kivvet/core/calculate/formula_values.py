@@ -195,7 +195,7 @@ class _Run:
                     self._take_notes(evaluator, first)
 
         in_threads(work, self.n_rows)
-        zone = next((one for one in zones if one is not None), None)
+        zone = next((zone for zone in zones if zone is not None), None)
         return Vector(self.kind, values, missing if missing.any() else None, tz=zone)
 
     def _float_leaf(self, leaf: Tree) -> NumericColumn | Vector:

@@ -283,7 +283,7 @@ class _Whole(Tally):
         self.parts.append(to_arrow(values.take(rows), len(rows)))
 
     def merge(self, other: _Whole, places: Places, n_groups: int) -> None:
-        self.numbers += [places[one] for one in other.numbers]
+        self.numbers += [places[number] for number in other.numbers]
         self.parts += other.parts
 
     def result(self, coarser: Places, n_coarse: int) -> GroupValues:

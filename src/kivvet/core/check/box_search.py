@@ -158,12 +158,12 @@ def place_sought(
         different, first = different_cells(own, rows)
         masks.append(different)
         cells.append([of_dimension[one] for one in first])
-    if any(not one for one in cells):
+    if any(not cell for cell in cells):
         return None
     everywhere = rows
     for of_cells in masks:
         everywhere &= any_of(of_cells)
-    waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(one)) for one in cells))]
+    waiting: list[tuple[int, Ranges]] = [(everywhere, tuple((0, len(cell)) for cell in cells))]
     asked: set[tuple[int, tuple[tuple[int, int] | None, ...]]] = set()
     while waiting:
         alive, ranges = waiting.pop()

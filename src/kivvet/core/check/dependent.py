@@ -29,9 +29,9 @@ def may_be_empty(space: Space, is_whole: Sequence[bool], *, only_loose: bool = F
         return True
     loose = {_reads(one) for one in constrained if form_of(table, one) is None and not one.is_plain}
     reads = [_reads(one) for one in constrained]
-    for number, one in enumerate(reads):
+    for number, read in enumerate(reads):
         for other in reads[:number]:
-            if one & other and (not only_loose or one in loose or other in loose):
+            if read & other and (not only_loose or read in loose or other in loose):
                 return True  # two of them read one column
     limited = [
         frozenset((dimension.about.name,))
@@ -72,7 +72,7 @@ def _is_tied(
     groups: list[tuple[frozenset[str], bool]] = []
     for given in table.given:
         joined, is_loose = frozenset(given.reads), loose is None or given.text in not_linear
-        for known in [one for one in groups if one[0] & joined]:
+        for known in [group for group in groups if group[0] & joined]:
             groups.remove(known)
             joined, is_loose = joined | known[0], is_loose or known[1]
         groups.append((joined, is_loose))

@@ -123,8 +123,10 @@ def clashing(space: Space, budget: int) -> tuple[tuple[str, ...], bool]:
 
     Statements are tried one by one, since steps may clash where lines do not.
     """
-    domains = [one.inside if one.is_plain else one.present for one in space.dimensions]
-    everywhere = [one.present for one in space.dimensions]
+    domains = [
+        dimension.inside if dimension.is_plain else dimension.present for dimension in space.dimensions
+    ]
+    everywhere = [dimension.present for dimension in space.dimensions]
     table = space.table
     texts = tuple(dict.fromkeys(given.text for _, given in stated(table)[0]))
 

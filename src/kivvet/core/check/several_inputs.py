@@ -187,19 +187,19 @@ class BoxCheck(BoxRows):
 
     def meeting_rows(self) -> Iterable[Finding]:
         needless: dict[int, int] = {}
-        for late, one in enumerate(self.rows):
+        for late, row in enumerate(self.rows):
             if self.is_empty[late]:
                 continue
             box = self.boxes[late]
             earlier = self.rows_meeting(box) & ((1 << late) - 1)
-            differing, unsettled = self._really_meeting(late, earlier & ~self.same_results[one.results])
+            differing, unsettled = self._really_meeting(late, earlier & ~self.same_results[row.results])
             if differing:
                 twins = self.same_boxes[tuple(box)] & differing
                 for early in islice(bits_of(twins), 1):
                     yield self.conflict(early, late, self._example_in(box))
                 if others := differing & ~twins:
                     yield self.overlap(late, others, unsettled)
-            for outer in bits_of(self.rows_holding(box) & self.same_results[one.results] & ~(1 << late)):
+            for outer in bits_of(self.rows_holding(box) & self.same_results[row.results] & ~(1 << late)):
                 if outer not in needless and late not in needless:
                     needless[late] = outer
         for inner, outer in needless.items():

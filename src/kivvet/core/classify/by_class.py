@@ -122,7 +122,7 @@ class ClassColumns:
         n_rows = self.n_rows
         size = (n_rows + 7) // 8 if is_boolean else n_rows
         buffers = [pa.allocate_buffer(size) for _ in range(self.n_columns)]
-        made = [np.frombuffer(one, np.uint8) for one in buffers]
+        made = [np.frombuffer(buffer, np.uint8) for buffer in buffers]
 
         def work(start: int, end: int) -> None:
             start, end = self._aligned(start, end)
@@ -139,7 +139,7 @@ class ClassColumns:
         in_threads(work, n_rows)
         bitmap, n_gone = _bitmap(self._known)
         type_ = pa.bool_() if is_boolean else pa.int8()
-        return [pa.Array.from_buffers(type_, n_rows, [bitmap, one], n_gone) for one in buffers]
+        return [pa.Array.from_buffers(type_, n_rows, [bitmap, buffer], n_gone) for buffer in buffers]
 
     def amounts(self, amount: Column, *, elsewhere_missing: bool) -> list[pa.Array]:
         """Return columns of amounts, each where its class is, and 0 or nothing elsewhere."""
@@ -151,7 +151,7 @@ class ClassColumns:
         # The bits of a value times 1 or 0 are the value or nothing, quicker than a choice, and never -0.
         bits_of = values.view(f"i{values.itemsize}")
         buffers = [pa.allocate_buffer(values.nbytes) for _ in range(self.n_columns)]
-        made = [np.frombuffer(one, bits_of.dtype) for one in buffers]
+        made = [np.frombuffer(buffer, bits_of.dtype) for buffer in buffers]
         has_gaps = elsewhere_missing or missing is not None or self._known is not None
         bits = [np.empty((self.n_rows + 7) // 8, np.uint8) for _ in made] if has_gaps else []
 

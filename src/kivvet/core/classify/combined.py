@@ -27,7 +27,7 @@ class Combined:
     def __init__(self, table: Table, output: Output) -> None:
         self.table = table
         self.output = output
-        position = [one.name for one in table.outputs].index(output.name)
+        position = [output.name for output in table.outputs].index(output.name)
         self.results = [row.results[position] for row in table.rows]
         self.otherwise, self.missing = table.otherwise.get(output.name), table.missing.get(output.name)
         self.classes = [str(class_) for class_ in table.classes(output)]
@@ -64,7 +64,7 @@ class Combined:
     def of_rows(self, rows: Sequence[int]) -> list[Value]:
         """Return the results of some rows; where all are still to be filled in, the one for all others."""
         results = [self.results[row] for row in rows]
-        if self.otherwise is not None and all(one is UNFINISHED for one in results):
+        if self.otherwise is not None and all(result is UNFINISHED for result in results):
             return [self.otherwise]
         return [one for result in results if (one := value_or_none(result)) is not None]
 

@@ -198,7 +198,7 @@ class RangeFinder:
                 places = [place(cut) for cut in self.cells.cuts]
             if dtype.kind in "iu":
                 limits = np.iinfo(dtype)
-                wide = [max(int(limits.min), one) for one in places]
+                wide = [max(int(limits.min), place) for place in places]
                 # What no value of the type reaches lies beyond all of them.
                 places = [one for one in wide if one <= limits.max]
             if dtype.kind == "f":

@@ -33,7 +33,7 @@ _WHY_OF: dict[Decided, Why] = {
     "no-period": "unmatched",
 }
 #: For each of `STATUSES` the place in `WHY` of why there is no class, if there is none.
-WHY_BY_STATUS = np.array([WHY.index(_WHY_OF.get(one, "missing")) for one in STATUSES], np.int8)
+WHY_BY_STATUS = np.array([WHY.index(_WHY_OF.get(status, "missing")) for status in STATUSES], np.int8)
 
 
 @dataclass(frozen=True)

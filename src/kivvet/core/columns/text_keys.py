@@ -131,7 +131,7 @@ def _find_words(
     read: WordReader, tables: list[_WordTable], of_key: Array, out: Array, start: int, end: int
 ) -> None:
     # In each table's slots what belongs to the key there; an empty slot's word 0 is what missing reads as.
-    of_slot = [np.where(one.places < 0, of_key[-2], of_key[one.places]) for one in tables]
+    of_slot = [np.where(table.places < 0, of_key[-2], of_key[table.places]) for table in tables]
     main, scratch = tables[0], Scratch()
     for first in range(start, end, CHUNK):
         last = min(first + CHUNK, end)

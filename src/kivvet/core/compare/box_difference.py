@@ -133,7 +133,8 @@ class DifferenceSearch:
         try:
             for row in changed:
                 within = [
-                    list(bits_of(one.cells_of_row[row] & one.possible)) for one in self.space.dimensions
+                    list(bits_of(dimension.cells_of_row[row] & dimension.possible))
+                    for dimension in self.space.dimensions
                 ]
                 while (place := self.place(within, found)) is not None:
                     if len(found) == most:

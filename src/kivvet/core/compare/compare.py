@@ -103,11 +103,11 @@ def _compared(
     old: Table, new: Table, names: tuple[str, str], *, shared: bool
 ) -> tuple[list[str], tuple[str, ...]]:
     """Return the outputs that are compared, and the inputs and outputs that one of the two lacks."""
-    of_old, of_new = ([one.name for one in table.outputs] for table in (old, new))
+    of_old, of_new = ([output.name for output in table.outputs] for table in (old, new))
     outputs = [name for name in of_new if name in of_old]
     parts = []
     for what, before, after in (
-        ("input", [one.name for one in old.inputs], [one.name for one in new.inputs]),
+        ("input", [input_.name for input_ in old.inputs], [input_.name for input_ in new.inputs]),
         ("output", of_old, of_new),
     ):
         parts += [f"{what} {name}, only in {names[0]}" for name in before if name not in after]
@@ -130,7 +130,7 @@ def _compared(
 def _differing_inputs(old: Table, new: Table) -> bool:
     """Whether two lookups cannot be compared column by column: other inputs, types or folds."""
     kinds = [
-        {(one.name, one.type, frozenset(one.fold), one.period is None) for one in table.inputs}
+        {(input_.name, input_.type, frozenset(input_.fold), input_.period is None) for input_ in table.inputs}
         for table in (old, new)
     ]
     return kinds[0] != kinds[1]
@@ -151,7 +151,7 @@ def _options(old: Table, new: Table, outputs: Sequence[str]) -> tuple[list[Chang
     """Return the options that differ: those that decide, and those that change no result."""
     decide: list[Change] = []
     forms: list[Change] = []
-    of_old = {one.name: one for one in old.inputs}
+    of_old = {input_.name: input_ for input_ in old.inputs}
     for after in new.inputs:
         before = of_old.get(after.name)
         which = "input" if len(new.inputs) == 1 else f"input {after.name}"
@@ -262,7 +262,7 @@ class _Meeting:
         self.points: list[set[object] | None] = []
         for number, about in enumerate(inputs):
             conditions = list(dict.fromkeys(row.conditions[number] for row in changed))
-            is_free = not conditions or any(isinstance(one, AnyValue) for one in conditions)
+            is_free = not conditions or any(isinstance(condition, AnyValue) for condition in conditions)
             axis = None
             if not is_free:
                 axis = make_axis(replace(about, domain=None), (row.conditions[number] for row in rows))
@@ -272,7 +272,10 @@ class _Meeting:
 
     def any(self, row: PriorityRow) -> bool:
         """Whether a row may meet one of them."""
-        return all(self._meets(number, one) for number, one in enumerate(row.conditions[: len(self.inputs)]))
+        return all(
+            self._meets(number, condition)
+            for number, condition in enumerate(row.conditions[: len(self.inputs)])
+        )
 
     def _meets(self, number: int, condition: Condition) -> bool:
         axis, asked = self.axes[number], self.asked[number]
@@ -292,9 +295,11 @@ class _Meeting:
 
 def _texts_asked(axis: Axis, conditions: Sequence[Condition]) -> set[object] | None:
     """Return the texts that conditions accept, where each accepts one, or missing; None elsewhere."""
-    if not isinstance(axis, TextAxis) or not all(isinstance(one, (Equals, IsMissing)) for one in conditions):
+    if not isinstance(axis, TextAxis) or not all(
+        isinstance(condition, (Equals, IsMissing)) for condition in conditions
+    ):
         return None
-    return {axis.place(one.value) for one in conditions if isinstance(one, Equals)}
+    return {axis.place(condition.value) for condition in conditions if isinstance(condition, Equals)}
 
 
 def _span(axis: Axis, conditions: Sequence[Condition]) -> Region:

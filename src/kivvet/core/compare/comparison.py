@@ -113,7 +113,9 @@ class ChangedRegion:
         before, after, names = self.before, self.after, self.changed_outputs
         if len(before.results or after.results) < 2 or not (before.results and after.results):
             return f"{before.of_outputs(names)} -> {after.of_outputs(names)}"
-        return ", ".join(f"{one} {before.of_outputs([one])} -> {after.of_outputs([one])}" for one in names)
+        return ", ".join(
+            f"{name} {before.of_outputs([name])} -> {after.of_outputs([name])}" for name in names
+        )
 
     def __str__(self) -> str:
         return f"{self.where}: {self.change}"
@@ -187,7 +189,7 @@ class Comparison(Printed):
     @property
     def is_different(self) -> bool:
         """Whether it is proven that they do not."""
-        return bool(self.options) or any(not one.possible for one in self.regions)
+        return bool(self.options) or any(not region.possible for region in self.regions)
 
     @property
     def changes(self) -> tuple[Change, ...]:
@@ -219,10 +221,10 @@ class Comparison(Printed):
             "same": self.is_same,
             "settled": self.is_settled,
             "summary": self.summary,
-            "regions": [one.as_dict() for one in self.regions],
+            "regions": [region.as_dict() for region in self.regions],
             "more": self.n_more,
-            "options": [one.as_dict() for one in self.options],
-            "forms": [one.as_dict() for one in self.forms],
+            "options": [option.as_dict() for option in self.options],
+            "forms": [form.as_dict() for form in self.forms],
             "not_compared": list(self.not_compared),
             "examples": list(self.examples),
             "promises": list(self.promises),

@@ -63,7 +63,7 @@ class LookupPair:
     def _results(self) -> tuple[_Numbers, tuple[int, int]]:
         """Return a number for the results of each row, and for each version that of a key it does not have."""
         positions = [
-            [[one.name for one in table.outputs].index(name) for name in self.outputs]
+            [[output.name for output in table.outputs].index(name) for name in self.outputs]
             for table in self.tables
         ]
         columns = []
@@ -137,7 +137,7 @@ class LookupPair:
         table = self.tables[version]
         if not rows:
             results: Results = tuple(table.otherwise.get(name, NOTHING) for name in self.outputs)
-            return Given(results, "no row" if all(one is NOTHING for one in results) else "otherwise")
+            return Given(results, "no row" if all(result is NOTHING for result in results) else "otherwise")
         places = [row - self.n_rows[0] * version for row in rows]
         found = [self._results_of(table, place) for place in places]
         numbers = tuple(place + 1 for place in places)
@@ -147,7 +147,7 @@ class LookupPair:
 
     def _results_of(self, table: Table, place: int) -> Results:
         lookup = _lookup(table)
-        names = [one.name for one in table.outputs]
+        names = [output.name for output in table.outputs]
         values = [lookup.results[names.index(name)][place].as_py() for name in self.outputs]
         is_blank = all(array[place].as_py() is None for array in lookup.results)
         if is_blank:
@@ -200,7 +200,7 @@ class LookupPair:
             np.unique(np.concatenate([[0, one.n_cells], one.starts[rows], one.ends[rows]])) for one in ranges
         ]
         *outer, last = bounds
-        if int(np.prod([float(len(one)) for one in bounds])) > _MOST_STRETCHES:
+        if int(np.prod([float(len(bound)) for bound in bounds])) > _MOST_STRETCHES:
             raise OverflowError
         for corner in itertools.product(*(itertools.pairwise(one.tolist()) for one in outer)):
             inside = np.ones(len(rows), bool)
@@ -270,7 +270,7 @@ class _Stretches:
         for table in tables:
             names = [column.about.name for column in _lookup(table).ranges]
             cells.append(index_of(table).ranges[names.index(about.name)])
-        old, new = (one.cuts for one in cells)
+        old, new = (cell.cuts for cell in cells)
         cuts: Sequence[Cut]
         if isinstance(old, NumberCuts) and isinstance(new, NumberCuts):
             values, sides = (
@@ -367,15 +367,23 @@ def rows_of_lookup(table: Table) -> Table:
     ]
     rows = []
     for place in range(lookup.n_rows):
-        conditions = tuple(columns[one.name][place] for one in table.inputs)
+        conditions = tuple(columns[input_.name][place] for input_ in table.inputs)
         of_row = tuple(each[place] for each in results)
         if any(one is not UNFINISHED for one in of_row):
             of_row = tuple(None if one is UNFINISHED else one for one in of_row)
-        if all(one is not None for one in conditions):
+        if all(condition is not None for condition in conditions):
             rows.append(Row(place + 1, conditions, of_row))  # type: ignore[arg-type]
     inputs = tuple(  # no row of a lookup holds a missing value
-        Input(one.name, one.type, one.step, one.step_offset, fold=one.fold, required=True, tz=one.tz)
-        for one in table.inputs
+        Input(
+            input_.name,
+            input_.type,
+            input_.step,
+            input_.step_offset,
+            fold=input_.fold,
+            required=True,
+            tz=input_.tz,
+        )
+        for input_ in table.inputs
     )
     return Table(
         table.name, inputs, table.outputs, tuple(rows), missing=table.missing, otherwise=table.otherwise

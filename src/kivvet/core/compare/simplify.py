@@ -161,7 +161,7 @@ class _Simplifier:
         """Join rows that differ in what they ask of one input only."""
         groups: dict[object, list[int]] = {}
         for place, row in enumerate(self.rows):
-            others = tuple(one for at, one in enumerate(row.conditions) if at != number)
+            others = tuple(condition for at, condition in enumerate(row.conditions) if at != number)
             groups.setdefault((others, row.results, row.when), []).append(place)
         made = self._made()
         regions = [list(row_regions(made, at)) for at in range(len(made.dimensions))]

@@ -215,7 +215,9 @@ class Joint:
 
     @property
     def _combines(self) -> list[list[tuple[str, str]]]:
-        return [[(one.combine, one.separator) for one in side.outputs] for side in (self.old, self.new)]
+        return [
+            [(output.combine, output.separator) for output in side.outputs] for side in (self.old, self.new)
+        ]
 
     def table_of(self, rows: Sequence[PriorityRow]) -> Table:
         """Return some rows as a table over the space of both: it has no results."""
@@ -262,9 +264,9 @@ def _without_steps(table: Table) -> Table:
     """Return a table that takes values of any fineness where it said a step."""
     return replace(
         table,
-        inputs=tuple(replace(one, step=None) for one in table.inputs),
+        inputs=tuple(replace(input_, step=None) for input_ in table.inputs),
         computed_inputs=tuple(
-            replace(one, about=replace(one.about, step=None)) for one in table.computed_inputs
+            replace(input_, about=replace(input_.about, step=None)) for input_ in table.computed_inputs
         ),
     )
 
@@ -291,8 +293,11 @@ def _mode(table: Table) -> Match:
 
 def _joint_inputs(old: Table, new: Table) -> list[Input]:
     made = []
-    of_old = {one.name: one for one in old.inputs}
-    for one in (*new.inputs, *(one for one in old.inputs if all(one.name != two.name for two in new.inputs))):
+    of_old = {input_.name: input_ for input_ in old.inputs}
+    for one in (
+        *new.inputs,
+        *(input_ for input_ in old.inputs if all(input_.name != two.name for two in new.inputs)),
+    ):
         before = of_old.get(one.name, one)
         if before.type != one.type:
             raise DataError(
@@ -314,7 +319,7 @@ def _places(
 
     What `when` asks is added to `computed` as it is met.
     """
-    names = [one.name for one in inputs]
+    names = [input_.name for input_ in inputs]
     found: list[tuple[int, Callable[[Condition], Condition]]] = []
     for about in table.inputs:
         found.append((names.index(about.name), _present if about.required else _as_it_is))
@@ -377,7 +382,7 @@ def _priority_rows(
     *,
     with_how: bool,
 ) -> Iterator[PriorityRow]:
-    chosen = [[one.name for one in table.outputs].index(name) for name in outputs]
+    chosen = [[output.name for output in table.outputs].index(name) for name in outputs]
     nothing: list[Condition] = [AnyValue()] * n_dimensions
     is_plain = not table.computed_inputs and [place for place, _ in places] == list(range(n_dimensions))
     is_plain = is_plain and not any(about.required for about in table.inputs)
@@ -394,7 +399,7 @@ def _priority_rows(
             conditions_of_row = tuple(conditions)
         results: Results = row.results if all_of_them else tuple(row.results[one] for one in chosen)
         if UNFINISHED in results:
-            results = tuple(_result(table, one, outputs[n]) for n, one in enumerate(results))
+            results = tuple(_result(table, result, outputs[n]) for n, result in enumerate(results))
         if with_how:
             results = (*results, _decided(row))
         yield PriorityRow(conditions_of_row, results, row.number)

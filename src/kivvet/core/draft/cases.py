@@ -40,7 +40,7 @@ class CaseCounter:
         texts = (
             pa.nulls(n_rows, pa.string()) if classes is None else _blank_as_null(classes).cast(pa.string())
         )
-        named = {f"{place}": _blank_as_null(one) for place, one in enumerate(values)}
+        named = {f"{place}": _blank_as_null(value) for place, value in enumerate(values)}
         part = pa.table({**named, "class": texts, "rows": pa.repeat(1, n_rows), "first": numbers})
         self.parts.append(self._summed(part))
         if len(self.parts) > _PARTS_AT_ONCE:
@@ -126,7 +126,7 @@ def cases_of(counter: CaseCounter, builder: LookBuilder) -> Cases:
     if not counter.n_rows:
         raise DataError(f"columns {listed(counter.columns)} have no rows", expected="data to draft from")
     merged = counter.merged()
-    seen = {one.name: one for one in builder.look().columns}
+    seen = {column.name: column for column in builder.look().columns}
     arrays, kinds = [], []
     for place, name in enumerate(counter.columns):
         about = seen[name]
@@ -165,7 +165,7 @@ def cases_of(counter: CaseCounter, builder: LookBuilder) -> Cases:
         if label is not None:
             before, earliest = labels[case].get(label, (0, row))
             labels[case][label] = before + n, min(row, earliest)
-    labels = [dict(sorted(one.items(), key=lambda pair: (-pair[1][0], pair[1][1]))) for one in labels]
+    labels = [dict(sorted(label.items(), key=lambda pair: (-pair[1][0], pair[1][1]))) for label in labels]
     take = pa.array(firsts)
     made = [
         CaseColumn(name, kind, different.to_pylist(), own_codes[firsts], _step(kind, different))

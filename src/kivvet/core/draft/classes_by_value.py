@@ -39,5 +39,5 @@ class ClassesByValue:
     def beside(self, table: Table) -> tuple[str, ...]:
         """Return the values, as they were written, that no row of a table lists."""
         rows = (row.conditions[0] for row in table.rows)
-        listed = {self._plain(write_value(one.value)) for one in rows if isinstance(one, Equals)}
+        listed = {self._plain(write_value(row.value)) for row in rows if isinstance(row, Equals)}
         return tuple(text for plain, text in self.written.items() if plain not in listed)

@@ -56,7 +56,9 @@ class ExamplesHeld:
             regions = [region.without_missing() if about.required else region]
             labelling = RowSets(regions)
             numbers, _ = InputCoder(about, axis, regions, labelling).label(self.columns[number])
-            self._meets[key] = sum(1 << k for k, one in enumerate(numbers) if labelling.masks[int(one)] & 1)
+            self._meets[key] = sum(
+                1 << k for k, number in enumerate(numbers) if labelling.masks[int(number)] & 1
+            )
         return self._meets[key]
 
     def held_by(self, row: Row) -> int:

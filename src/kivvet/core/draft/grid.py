@@ -29,7 +29,7 @@ from kivvet.core.words.wording import count, listed
 
 def makes_a_grid(cases: Cases, wishes: Wishes) -> bool:
     """Whether one of the columns is divided into bins, or that is asked for."""
-    return wishes.wants_bins or any(_is_divided(one, wishes) for one in cases.columns)
+    return wishes.wants_bins or any(_is_divided(column, wishes) for column in cases.columns)
 
 
 def _is_divided(column: CaseColumn, wishes: Wishes) -> bool:
@@ -44,13 +44,13 @@ def draft_grid(name: str, cases: Cases, wishes: Wishes) -> Table:
     DataError
         If they are too many, or bins are asked for and no column has any.
     """
-    if wishes.wants_bins and not any(one.is_ordered for one in cases.columns):
+    if wishes.wants_bins and not any(column.is_ordered for column in cases.columns):
         raise DataError(
             f"columns {listed(one.name for one in cases.columns)} are no numbers or dates",
             expected="numbers or dates for bins",
             fix="draft it without bounds: one row a combination",
         )
-    parts = [_parts(one, cases, wishes) for one in cases.columns]
+    parts = [_parts(column, cases, wishes) for column in cases.columns]
     n_rows = int(np.prod([len(conditions) for _, conditions, _ in parts]))
     if n_rows > MOST_DRAFTED_ROWS:
         sizes = " x ".join(f"{len(conditions):,}" for _, conditions, _ in parts)
@@ -69,7 +69,7 @@ def draft_grid(name: str, cases: Cases, wishes: Wishes) -> Table:
         Row(number + 1, asked, (UNFINISHED,), note=count(counted[number], "row"))
         for number, asked in enumerate(product(*(conditions for _, conditions, _ in parts)))
     ]
-    output = Output(wishes.output_of(name, [one.name for one in cases.columns]), "text")
+    output = Output(wishes.output_of(name, [column.name for column in cases.columns]), "text")
     return Table(name, tuple(about for about, _, _ in parts), (output,), tuple(rows))
 
 
@@ -90,7 +90,7 @@ def _parts(
             column.name,
             about,
             Output("bin", "text"),
-            [Row(number, (one,), ("",)) for number, one in enumerate(conditions, 1)],
+            [Row(number, (condition,), ("",)) for number, condition in enumerate(conditions, 1)],
         )
         of_value = rows_of_each(table, given)[1]
         of_value = np.where(of_value < len(conditions), of_value, -1)

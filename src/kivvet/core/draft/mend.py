@@ -145,7 +145,7 @@ def _n_wrong(table: Table, held: ExamplesHeld) -> int:
     """Return how many examples and promises do not hold: examples are cheap to know, so they are asked first, and once they seem to
     hold as they are told.
     """
-    is_worked_out = any(isinstance(one, Computed) for row in table.rows for one in row.results)
+    is_worked_out = any(isinstance(result, Computed) for row in table.rows for result in row.results)
     n_wrong = 0 if is_worked_out or not table.examples else len(held.wrong(table.rows))
     if not n_wrong and table.examples:
         n_wrong = sum(bool(one.broken) for one in run_examples(table, table.examples))
@@ -187,7 +187,7 @@ def _changes(table: Table) -> Iterator[_Change]:
     for run in wrong:
         yield from _texts_moved(table, run)
         for name in run.broken:
-            position = [one.name for one in table.outputs].index(name)
+            position = [output.name for output in table.outputs].index(name)
             for row in run.rows:
                 yield _result_set(table, row - 1, position, run.example.expected[name])
     texts = [one.message for one in broken]
@@ -320,7 +320,7 @@ def _with_condition(row: Row, number: int, condition: Condition) -> Row:
 def _texts_moved(table: Table, run: ExampleRun) -> Iterator[_Change]:
     """Yield, of the texts of an example, each moved from the row that decides to one that gives what is expected."""
     wanted = {name: run.example.expected[name] for name in run.broken}
-    positions = {one.name: position for position, one in enumerate(table.outputs)}
+    positions = {output.name: position for position, output in enumerate(table.outputs)}
     givers = [
         place
         for place, row in enumerate(table.rows)

@@ -42,7 +42,7 @@ def draft_combinations(name: str, cases: Cases, wishes: Wishes) -> Table:
     """
     if makes_a_grid(cases, wishes):
         return draft_grid(name, cases, wishes)
-    output = wishes.output_of(name, [one.name for one in cases.columns])
+    output = wishes.output_of(name, [column.name for column in cases.columns])
     if len(cases) > MOST_DRAFTED_ROWS:
         raise DataError(
             f"columns {listed(one.name for one in cases.columns)} have {len(cases):,} different combinations",
@@ -53,7 +53,7 @@ def draft_combinations(name: str, cases: Cases, wishes: Wishes) -> Table:
     rows = [
         Row(
             number,
-            tuple(_equal(one, int(one.codes[case])) for one in cases.columns),
+            tuple(_equal(column, int(column.codes[case])) for column in cases.columns),
             (UNFINISHED,),
             note=count(int(cases.rows[case]), "row"),
         )
@@ -71,7 +71,9 @@ def _equal(column: CaseColumn, code: int) -> Condition:
 
 
 def _inputs(cases: Cases, *, steps: bool) -> tuple[Input, ...]:
-    return tuple(Input(one.name, one.kind, step=one.step if steps else None) for one in cases.columns)
+    return tuple(
+        Input(column.name, column.kind, step=column.step if steps else None) for column in cases.columns
+    )
 
 
 def draft_from_cases(name: str, cases: Cases, wishes: Wishes) -> tuple[Table, DraftReport]:
@@ -82,20 +84,20 @@ def draft_from_cases(name: str, cases: Cases, wishes: Wishes) -> tuple[Table, Dr
     DataError
         If no row has a class, or there is no such table of at most 5,000 rows.
     """
-    kept = np.array([bool(one) for one in cases.labels])
+    kept = np.array([bool(label) for label in cases.labels])
     if not kept.any():
         raise DataError("no row has both values and a class", expected="classes in the column named")
-    for one in cases.columns:
-        if not one.is_ordered and len(one.values) > _MOST_TEXTS:
+    for column in cases.columns:
+        if not column.is_ordered and len(column.values) > _MOST_TEXTS:
             raise DataError(
-                f"column {one.name!r} has {len(one.values):,} different texts, too many to be listed in rows",
+                f"column {column.name!r} has {len(column.values):,} different texts, too many to be listed in rows",
                 expected=f"at most {_MOST_TEXTS}",
                 fix="name the columns that decide the class; a column that tells each row apart decides nothing",
             )
     names = list(dict.fromkeys(label for one in cases.labels for label in one))
     number_of = {label: number for number, label in enumerate(names)}
-    labels = np.array([number_of[next(iter(one))] for one in cases.labels if one], np.int64)
-    columns = [replace(one, codes=one.codes[kept]) for one in cases.columns]
+    labels = np.array([number_of[next(iter(label))] for label in cases.labels if label], np.int64)
+    columns = [replace(column, codes=column.codes[kept]) for column in cases.columns]
     made: list[Leaf] | None = None
     for purity in (entropy, impurity, wrong):
         most = MOST_ROWS_FROM_CLASSES if made is None else len(made) - 1
@@ -107,7 +109,7 @@ def draft_from_cases(name: str, cases: Cases, wishes: Wishes) -> tuple[Table, Dr
             fix="name the columns that decide, and no others",
         )
     inputs = _inputs(cases, steps=True)
-    output = wishes.output_of(name, [one.name for one in cases.columns])
+    output = wishes.output_of(name, [column.name for column in cases.columns])
     rows = [
         Row(number, tuple(map(_condition, columns, leaf.parts)), (names[leaf.label],))
         for number, leaf in enumerate(made, 1)
@@ -184,7 +186,9 @@ def _counted(table: Table, cases: Cases) -> tuple[Table, DraftReport]:
 def _contradictions(cases: Cases) -> Iterator[tuple[str, tuple[tuple[str, int, int], ...]]]:
     torn = [case for case, classes in enumerate(cases.labels) if len(classes) > 1]
     for case in sorted(torn, key=lambda one: -int(cases.rows[one])):
-        told = ", ".join(f"{one.name} = {_shown(one, int(one.codes[case]))}" for one in cases.columns)
+        told = ", ".join(
+            f"{column.name} = {_shown(column, int(column.codes[case]))}" for column in cases.columns
+        )
         yield told, tuple((label, n, first) for label, (n, first) in cases.labels[case].items())
 
 
@@ -208,7 +212,7 @@ def draft_frame_over(
     builder, counter = LookBuilder(columns), CaseCounter(columns)
     for batch in columns_of_frame(frame, wanted).to_batches():
         builder.see(batch.select(list(columns)))
-        counter.add([batch.column(one) for one in columns], batch.column(classes) if classes else None)
+        counter.add([batch.column(column) for column in columns], batch.column(classes) if classes else None)
     cases = cases_of(counter, builder)
     if classes:
         return draft_from_cases(name, cases, wishes)

@@ -71,7 +71,9 @@ def leaves(
     purity : callable
         How mixed classes are, from their counts in the last dimension.
     """
-    codes = np.stack([one.codes for one in columns]) if columns else np.zeros((0, len(labels)), np.int64)
+    codes = (
+        np.stack([column.codes for column in columns]) if columns else np.zeros((0, len(labels)), np.int64)
+    )
     found: list[Leaf] = []
     waiting = [(np.arange(len(labels)), tuple(Part() for _ in columns))]
     while waiting:

@@ -162,7 +162,7 @@ class CallReader(ABC):
             if name != "COUNT":
                 raise FormulaError(f"{name}(*) has no meaning", start_of(token), f"{name}(column)")
             return name, ()
-        given = tuple(self.value(one) for one in tree.children[1:] if one is not None)
+        given = tuple(self.value(child) for child in tree.children[1:] if child is not None)
         least, most = len(function.takes) - function.n_optional, len(function.takes)
         if name == "COUNT" and not given:
             raise FormulaError("COUNT counts rows as COUNT(*), or a column", start_of(token), "COUNT(*)")
@@ -194,7 +194,7 @@ class CallReader(ABC):
                 at,
                 "leave OVER out, or give the formula a name of its own in formulas.toml",
             )
-        keys = () if partition is None else tuple(self.value(one) for one in partition.children)
+        keys = () if partition is None else tuple(self.value(child) for child in partition.children)
         items = () if order is None else tuple(map(self.order_item, order.children))
         if name in NEED_ORDER and not items:
             raise FormulaError(f"{name} needs an order", at, f"{name}(...) OVER (... ORDER BY ...)")

@@ -306,8 +306,8 @@ class TreeReader(CallReader):
         return Case(branches, None if parts[-1] is None else self.value(parts[-1]), start_of(tree))
 
     def _cast(self, tree: Any, parts: Sequence[Any]) -> Tree:
-        names = [one for one in parts[2].children if getattr(one, "type", "") == "NAME"]
-        lengths = [one for one in parts[2].children if getattr(one, "type", "") == "NUMBER"]
+        names = [child for child in parts[2].children if getattr(child, "type", "") == "NAME"]
+        lengths = [child for child in parts[2].children if getattr(child, "type", "") == "NUMBER"]
         word = " ".join(str(name).upper() for name in names)
         part, at = self.value(parts[1]), start_of(tree)
         sizes = [int(one) for one in map(str, lengths) if one.isdigit()]

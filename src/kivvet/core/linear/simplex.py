@@ -65,7 +65,7 @@ class Simplex:
         """Put a form with its value into the basis for the one at a place."""
         self.n_pivots += 1
         edge, scale = self.edges[out], self.scale
-        rates = [dot(self.forms[form], one) for one in self.edges]
+        rates = [dot(self.forms[form], edge) for edge in self.edges]
         turn = 1 if rates[out] > 0 else -1
         p = rates[out] * turn
         self.edges = [

@@ -105,7 +105,7 @@ def _stays_on(form: Linear, steps: Mapping[str, Step], name: str) -> bool:
 
 def primitive(coefficients: Sequence[Fraction]) -> tuple[tuple[int, ...], Fraction]:
     """Return coprime whole coefficients, the first of them positive, and what they are to be multiplied with."""
-    unit = math.lcm(*(one.denominator for one in coefficients))
-    whole = [int(one * unit) for one in coefficients]
+    unit = math.lcm(*(coefficient.denominator for coefficient in coefficients))
+    whole = [int(coefficient * unit) for coefficient in coefficients]
     factor = Fraction(math.gcd(*whole), unit) * (1 if next(filter(None, whole)) > 0 else -1)
-    return tuple(int(one / factor) for one in coefficients), factor
+    return tuple(int(coefficient / factor) for coefficient in coefficients), factor

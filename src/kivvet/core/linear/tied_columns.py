@@ -94,7 +94,7 @@ class TiedColumns:
         table = space.table
         statements = tuple(statement for statement, _ in stated(table)[0])
         forms = [form_of(table, dimension) for dimension in space.dimensions]
-        names = {name for one in statements for name in one.form.coefficients}
+        names = {name for statement in statements for name in statement.form.coefficients}
         for form, dimension in zip(forms, space.dimensions, strict=True):
             if form is not None and not dimension.is_plain:
                 names |= form.coefficients.keys()
@@ -134,7 +134,7 @@ class TiedColumns:
     @cached_property
     def names_stated(self) -> frozenset[str]:
         """The columns that statements read."""
-        return frozenset(name for one in self.statements for name in one.form.coefficients)
+        return frozenset(name for statement in self.statements for name in statement.form.coefficients)
 
     def missing_in(
         self, within: Sequence[int], may_miss: Collection[str], *, only_ends: bool = False
@@ -226,7 +226,9 @@ class TiedForms:
     def of(cls, tied: TiedColumns, missing: frozenset[str]) -> TiedForms | None:
         """Return the forms; None where statements without any column are false."""
         names = [name for name in tied.names if name not in missing]
-        statements = [one for one in tied.statements if not missing & one.form.coefficients.keys()]
+        statements = [
+            statement for statement in tied.statements if not missing & statement.form.coefficients.keys()
+        ]
         substitution = Substitution.of(names, statements, tied.steps)
         numbers: dict[Form, int] = {
             tuple(int(i == j) for i in range(len(substitution.free))): j
@@ -322,7 +324,7 @@ class _Cuts:
         parts = [cut[0] for cut in ends] + [part for step in steps for part in step or ()]
         norm = max((dot(form, form) for form in forms), default=0) + 1
         determinant = math.isqrt(norm ** (len(substitution.free) + 1)) + 1
-        unit = math.lcm(*(one.denominator for one in parts)) * 10 ** len(str(determinant))
+        unit = math.lcm(*(part.denominator for part in parts)) * 10 ** len(str(determinant))
         lattices = [lattice_of(form, steps, unit) for form in forms]
         base: Limits = ({}, {})
         lines = []

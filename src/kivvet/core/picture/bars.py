@@ -101,13 +101,13 @@ class Sheet:
         return {
             "kind": "sheet",
             "title": self.title,
-            "panels": [one.as_dict() for one in self.panels],
+            "panels": [panel.as_dict() for panel in self.panels],
             "notes": list(self.notes),
         }
 
     @property
     def words(self) -> str:
-        return " ".join(one.words for one in self.panels)
+        return " ".join(panel.words for panel in self.panels)
 
 
 def _written(value: float | None, *, is_share: bool) -> str:
@@ -146,7 +146,7 @@ def bars_of(
         If there are no rows, or parts that cannot be put end to end.
     """
     lines = [line for line in table.lines if TOTAL not in line]
-    columns: list[Label | None] = [one for one in table.columns if one != TOTAL] or [None]
+    columns: list[Label | None] = [column for column in table.columns if column != TOTAL] or [None]
     if not any(cell.rows for cell in table.cells):
         raise DataError(f"there are no rows to draw of {source}", fix=f"see: kivvet look {source}")
     if share is not None and not table.additive[value]:
@@ -160,9 +160,11 @@ def bars_of(
             fix="draw the bars side by side: --kind beside",
         )
     lengths = {
-        (line, one): _length(table, table.cell(line, one), value, share) for line in lines for one in columns
+        (line, column): _length(table, table.cell(line, column), value, share)
+        for line in lines
+        for column in columns
     }
-    of_line = {line: _sum([lengths[line, one] for one in columns]) for line in lines}
+    of_line = {line: _sum([lengths[line, column] for column in columns]) for line in lines}
     kept, joined = _largest(lines, of_line, MOST_BARS)
     notes = []
     labels = [", ".join(map(str, line)) for line in kept]
@@ -177,14 +179,14 @@ def bars_of(
         notes.append(f"{count(table.n_joined, 'smaller part')} are joined as (rest)")
     has_rest = len(labels) > len(kept)
     parts = []
-    for one in columns:
-        values = [lengths[line, one] for line in kept]
+    for column in columns:
+        values = [lengths[line, column] for line in kept]
         if has_rest:
-            values.append(_sum([lengths[line, one] for line in joined]))
+            values.append(_sum([lengths[line, column] for line in joined]))
         parts.append(
             Part(
-                "" if one is None else str(one),
-                _paints(table, kept, one, paints, has_rest=has_rest),
+                "" if column is None else str(column),
+                _paints(table, kept, column, paints, has_rest=has_rest),
                 tuple(values),
             )
         )
@@ -233,7 +235,7 @@ def _length(table: CrossTable, cell: Cell | None, value: int, share: Share | Non
 
 
 def _sum(values: Sequence[float | None]) -> float | None:
-    there = [one for one in values if one is not None]
+    there = [value for value in values if value is not None]
     return sum(there) if there else None
 
 
@@ -245,7 +247,7 @@ def _largest(
         return list(lines), []
     ranked = sorted(lines, key=lambda line: -abs(of_line[line] or 0))
     chosen = set(ranked[: most - 1])
-    return [one for one in lines if one in chosen], [one for one in lines if one not in chosen]
+    return [line for line in lines if line in chosen], [line for line in lines if line not in chosen]
 
 
 def _paints(

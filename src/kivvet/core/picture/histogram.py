@@ -113,7 +113,7 @@ class Histogram:
     @property
     def words(self) -> str:
         stretches = [f"{one.condition}: {one.label}" for one in self.bands]
-        layers = [f"{one.label} {sum(one.counts):,}" for one in self.layers]
+        layers = [f"{layer.label} {sum(layer.counts):,}" for layer in self.layers]
         rows = f" {self.rows:,} rows: {', '.join(layers)}." if self.rows else ""
         return f"{self.title}. {'; '.join(stretches)}.{rows}"
 
@@ -351,9 +351,9 @@ class HistogramCounter:
         if len(layers) > _MOST_PARTS:
             ranked = sorted(layers, key=lambda one: -sum(one.counts))
             kept = set(map(id, ranked[: _MOST_PARTS - 1]))
-            rest = [one for one in layers if id(one) not in kept]
+            rest = [layer for layer in layers if id(layer) not in kept]
             joined = tuple(sum(each) for each in zip(*(one.counts for one in rest), strict=True))
-            layers = [one for one in layers if id(one) in kept] + [
+            layers = [layer for layer in layers if id(layer) in kept] + [
                 Layer(f"other ({len(rest)})", NO_CLASS["rest"], joined)
             ]
             more.append(f"the {_MOST_PARTS - 1} largest classes; the other {len(rest)} are joined")

@@ -95,7 +95,7 @@ def lines_of(
     lines = [line for line in table.lines if line[0].kind == "value"]
     if not lines or not any(cell.rows for cell in table.cells):
         raise DataError(f"there are no rows to draw of {source}", fix=f"see: kivvet look {source}")
-    columns: list[Label | None] = [one for one in table.columns if one != TOTAL] or [None]
+    columns: list[Label | None] = [column for column in table.columns if column != TOTAL] or [None]
     notes = []
     if len(columns) > MOST_PARTS:
         notes.append(f"the first {MOST_PARTS} of {len(columns)} lines are drawn")
@@ -103,10 +103,10 @@ def lines_of(
     if table.n_joined:
         notes.append(f"{count(table.n_joined, 'smaller line')} are joined as (rest)")
     made = []
-    for one in columns:
+    for column in columns:
         values = []
         for line in lines:
-            cell = table.cell(line, one)
+            cell = table.cell(line, column)
             found = (
                 None
                 if cell is None
@@ -114,11 +114,11 @@ def lines_of(
                 if share is None
                 else table.share(cell, value, share)
             )
-            whole = table.cell(line, TOTAL) if one is not None else cell
+            whole = table.cell(line, TOTAL) if column is not None else cell
             is_none_of_some = cell is None and whole is not None and table.additive[value]
             values.append(0.0 if is_none_of_some else None if found is None else float(found))
-        paint = PLAIN if one is None else paints.get(one, PLAIN)
-        made.append(Line(table.values[value] if one is None else str(one), paint, tuple(values)))
+        paint = PLAIN if column is None else paints.get(column, PLAIN)
+        made.append(Line(table.values[value] if column is None else str(column), paint, tuple(values)))
     gone = sum(
         cell.rows
         for line in table.lines

@@ -78,15 +78,15 @@ def _holds(table: Table, place: int, given: Value) -> bool:
 def paints_of_labels(labels: Iterable[Label]) -> dict[Label, Paint]:
     """Return what stands for labels of something that is no class of a table."""
     labels = list(labels)
-    values = tuple(str(one) for one in labels if one.kind == "value")
-    is_ordered = not any(isinstance(one.value, str) for one in labels if one.kind == "value")
+    values = tuple(str(label) for label in labels if label.kind == "value")
+    is_ordered = not any(isinstance(label.value, str) for label in labels if label.kind == "value")
     known = paints(values, (), is_ordered=is_ordered)
-    return {one: known[str(one)] if one.kind == "value" else NO_CLASS[one.kind] for one in labels}
+    return {label: known[str(label)] if label.kind == "value" else NO_CLASS[label.kind] for label in labels}
 
 
 def plain_paints(labels: Iterable[Label]) -> dict[Label, Paint]:
     """Return one paint for all that is no class, where each label is written beside what is drawn."""
-    return {one: PLAIN if one.kind == "value" else NO_CLASS[one.kind] for one in labels}
+    return {label: PLAIN if label.kind == "value" else NO_CLASS[label.kind] for label in labels}
 
 
 def paints(

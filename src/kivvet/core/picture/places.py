@@ -113,11 +113,11 @@ def output_shown(table: Table, name: str | None) -> Output:
         With the near name, if there is no such output.
     """
     if name is None:
-        return next((one for one in table.outputs if one.type == "text"), table.outputs[0])
-    for one in table.outputs:
-        if one.name == name:
-            return one
-    names = [one.name for one in table.outputs]
+        return next((output for output in table.outputs if output.type == "text"), table.outputs[0])
+    for output in table.outputs:
+        if output.name == name:
+            return output
+    names = [output.name for output in table.outputs]
     raise BookError(
         f"table {table.name!r} has no output {name!r}",
         fix=did_you_mean(name, names) or f"it has {listed(names)}",

@@ -154,7 +154,7 @@ def map_of(
             fix=f"leave out --kind map: kivvet chart {table.name}",
         )
     space, fixed = Space(table), dict(fixed or {})
-    names = [_name(one) for one in space.dimensions]
+    names = [_name(dimension) for dimension in space.dimensions]
     for name in (*axes, *([each] if each is not None else []), *fixed):
         if name not in names:
             raise BookError(

@@ -128,7 +128,7 @@ def parts_of(table: Table) -> tuple[tuple[str, ...], Fraction] | None:
     """Return three inputs of a table that sum to a constant, in their order, and that constant; None where there are none, or
     more inputs are tied to them.
     """
-    inputs = [one.name for one in table.inputs]
+    inputs = [input_.name for input_ in table.inputs]
     for statement, _ in stated(table)[0]:
         form = statement.form
         sizes = set(form.coefficients.values())
@@ -173,11 +173,15 @@ def triangle_of(
     own = (
         {number for number, form in enumerate(tied.forms) if form is not None} if tied is not None else set()
     )
-    others = {one.about.name: one for number, one in enumerate(space.dimensions) if number not in own}
+    others = {
+        dimension.about.name: dimension
+        for number, dimension in enumerate(space.dimensions)
+        if number not in own
+    }
     strips = fixed_strips(table, others, fixed or {})
     at = {
-        number: next(bits_of(strips[one.about.name].cells))
-        for number, one in enumerate(space.dimensions)
+        number: next(bits_of(strips[dimension.about.name].cells))
+        for number, dimension in enumerate(space.dimensions)
         if number not in own
     }
     drawing = _Drawing(forms, parts, total, Places(table, output), at)
@@ -237,12 +241,12 @@ class _Drawing:
         polygons: list[list[Point]] = [corners]
         for form, line in zip(self.forms.forms, self.forms.lines, strict=True):
             for value in dict.fromkeys(cut[0] for cut in line.lows if cut is not None):
-                polygons = [part for one in polygons for part in _split(one, form, value)]
+                polygons = [part for polygon in polygons for part in _split(polygon, form, value)]
                 if len(polygons) > _MOST_FACES:
                     raise DataError(
                         f"the rows cut the triangle into more than {_MOST_FACES:,} parts", fix="--kind map"
                     )
-        return [Face(tuple(map(self.mix, one)), self.given(_middle(one))) for one in polygons]
+        return [Face(tuple(map(self.mix, polygon)), self.given(_middle(polygon))) for polygon in polygons]
 
     def lines(
         self, faces: Sequence[Face]

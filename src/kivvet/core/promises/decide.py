@@ -116,7 +116,7 @@ class _Promised(ResultSpace):
             )
             return
         if isinstance(promise, OrderPromise):
-            names = [one.name for one in self.table.inputs]
+            names = [input_.name for input_ in self.table.inputs]
             for name in promise.inputs:
                 yield from self._order(promise, within, names.index(name))
         elif isinstance(promise, OccursPromise):
@@ -143,7 +143,9 @@ class _Promised(ResultSpace):
             yield self._finding("error", message, "give it a row that can win, or take the class out")
 
     def _order(self, promise: OrderPromise, within: list[list[int]], number: int) -> Iterator[Finding]:
-        if self.existing.tied is not None or any(not one.is_plain for one in self.space.dimensions):
+        if self.existing.tied is not None or any(
+            not dimension.is_plain for dimension in self.space.dimensions
+        ):
             yield from self._tied_order(promise, number)
             return
         dimension = self.space.dimensions[number]
@@ -201,7 +203,7 @@ class _Promised(ResultSpace):
         def judge(alive: int, sure: int) -> Verdict:
             deciding = self.side.deciding(alive, sure)
             rows = [self.side.row_of[bit].results[0] for bit in bits_of(deciding)]
-            if all(self._rank(one) is not None for one in rows):
+            if all(self._rank(row) is not None for row in rows):
                 return _KEPT
             settled = self.side.settled(deciding, sure)
             return deciding if settled is None else self._rank_of(settled) is not None
@@ -340,7 +342,8 @@ class _Promised(ResultSpace):
 
 def _said(given: Given) -> str:
     results = given.results or tuple(given.disputed[0])  # type: ignore[arg-type]
-    text = " or ".join(sorted("no result" if one is NOTHING else write_value(one) for one in results))  # type: ignore[arg-type]
+    texts = ("no result" if result is NOTHING else write_value(result) for result in results)  # type: ignore[arg-type]
+    text = " or ".join(sorted(texts))
     if given.rows:
         return (
             f"{text} (row {given.rows[0]})" if len(given.rows) == 1 else f"{text} (rows {listed(given.rows)})"

@@ -31,10 +31,10 @@ def proposed(table: Table, budget: int = DEFAULT_BUDGET) -> list[str]:
             ways = [f"as {_quoted(about.name)} rises, {name} never {way}" for way in ("falls", "rises")]
             held = [text for text in ways if holds(text)]
             texts += held if len(held) == 1 else []  # both hold where the input changes nothing
-        at = [one.name for one in table.outputs].index(output.name)
+        at = [output.name for output in table.outputs].index(output.name)
         results = [row.results[at] for row in table.rows]
         results += [one[output.name] for one in (table.otherwise, table.missing) if output.name in one]
-        numbers = [one for one in results if isinstance(one, (int, Decimal))]
+        numbers = [result for result in results if isinstance(result, (int, Decimal))]
         if output.type in ("integer", "number") and numbers and len(numbers) == len(results):
             ends = f"{name} >= {write_value(min(numbers))}", f"{name} <= {write_value(max(numbers))}"
             texts += [text for text in ends if holds(text)]

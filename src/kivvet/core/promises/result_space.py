@@ -40,7 +40,7 @@ class ResultSpace:
         self.joint = joint = Joint.of(table, table, [output])
         rows = list(joint.new.rows)
         n_dimensions = len(joint.inputs) + len(joint.computed_inputs)
-        conditions = [asked.get(one.name, AnyValue()) for one in joint.inputs]
+        conditions = [asked.get(input_.name, AnyValue()) for input_ in joint.inputs]
         rows.append(PriorityRow((*conditions, *[AnyValue()] * (n_dimensions - len(conditions))), (NOTHING,)))
         self.space = Space(joint.table_of(rows))
         self.about_row = len(rows) - 1  # it only cuts the space, and says which cells count

@@ -53,11 +53,13 @@ class RisingPairs:
         self.existing = ExistingPlaces(self.space, budget)
         types = types_of(self.space.table)
         self.is_exact = all(
-            one.is_plain or form_of(self.space.table, one) is not None for one in self.space.dimensions
+            dimension.is_plain or form_of(self.space.table, dimension) is not None
+            for dimension in self.space.dimensions
         ) and not any(statements_of(one.condition, types)[1] for one in self.space.table.given)
         self.within = [
-            one.possible & (one.inside & one.present if one.is_plain else one.present)
-            for one in self.space.dimensions
+            dimension.possible
+            & (dimension.inside & dimension.present if dimension.is_plain else dimension.present)
+            for dimension in self.space.dimensions
         ]
 
     def _table(self, joint: Joint, table: Table, number: int) -> Table:
@@ -68,9 +70,9 @@ class RisingPairs:
         n_inputs, n_tests = len(joint.inputs), len(joint.computed_inputs)
         rows: list[Row] = []
         for is_higher in (False, True):
-            for one in self.rows:
-                cells: list[Condition] = [*one.conditions[:n_inputs], AnyValue()]
-                asks: list[Condition] = [*one.conditions[n_inputs:], *[AnyValue()] * len(again)]
+            for row in self.rows:
+                cells: list[Condition] = [*row.conditions[:n_inputs], AnyValue()]
+                asks: list[Condition] = [*row.conditions[n_inputs:], *[AnyValue()] * len(again)]
                 if is_higher:
                     cells[number], cells[n_inputs] = cells[n_inputs], cells[number]
                     for at, k in enumerate(again):
@@ -85,7 +87,7 @@ class RisingPairs:
         )
 
     def _of_higher(self, test: ComputedInput) -> ComputedInput:
-        reads = tuple(self.other if one == self.name else one for one in test.reads)
+        reads = tuple(self.other if read == self.name else read for read in test.reads)
         about = replace(test.about, name=f"{test.about.name} of {self.other}")
         compared = test.compared and (
             with_other_column(test.compared[0], self.name, self.other),

@@ -139,7 +139,7 @@ def definition_of(table: Table) -> dict[str, Any] | None:
     del definition["semantics"]
     if table.lookup is None:
         definition["rows"] = _rows(table)
-        if {one.name for one in table.inputs} & {one.name for one in table.outputs}:
+        if {input_.name for input_ in table.inputs} & {output.name for output in table.outputs}:
             _name_apart(table, definition)
         return definition
     if table.lookup.n_rows > MOST_REMEMBERED_ROWS:
@@ -168,7 +168,9 @@ def definition_of(table: Table) -> dict[str, Any] | None:
 def _name_apart(table: Table, definition: dict[str, Any]) -> None:
     """Give the columns of rows headings of their own, where an output is called as an input is."""
     headings = definition["rows"][0]
-    named = [("input", one.name) for one in table.inputs] + [("output", one.name) for one in table.outputs]
+    named = [("input", input_.name) for input_ in table.inputs] + [
+        ("output", output.name) for output in table.outputs
+    ]
     for place, (what, name) in enumerate(named):
         headings[place] = f"{what} {name}"
         definition[f"{what}s"][name]["column"] = headings[place]

@@ -113,10 +113,10 @@ def _part(text: str, columns: Sequence[_Column], what: str) -> tuple[_Column, st
 
 def _named(given: str, columns: Sequence[_Column], what: str) -> _Column:
     name = given.strip('"')
-    for one in columns:
-        if one.name == name:
-            return one
-    names = [one.name for one in columns]
+    for column in columns:
+        if column.name == name:
+            return column
+    names = [column.name for column in columns]
     fix = did_you_mean(name, names) or f"{what}s: {listed(names, 20)}"
     raise PromiseError(f"{name!r} is no {what} of the table", fix, "unknown-column")
 

@@ -55,7 +55,7 @@ class RowReader:
         self.rows_are = rows_are
         self.computes = computes
         self.headings: tuple[str, ...] = ()
-        self.ranking = {one.ordered_by for one in outputs if one.ordered_by}
+        self.ranking = {output.ordered_by for output in outputs if output.ordered_by}
         self._rows: tuple[Sequence[Sequence[Any]], int] = ((), 0)
         self.whens = WhenReader(inputs)
 
@@ -371,8 +371,8 @@ class RowReader:
 
 def _may_be_plain(inputs: Sequence[Input], outputs: Sequence[Output]) -> bool:
     """Whether all inputs are texts or numbers, and all outputs texts that nothing limits in length or to an order."""
-    are_plain = [one.type == "text" and one.width is None and not one.order for one in outputs]
-    return all(are_plain) and all(one.type == "text" or one.type in NUMERIC for one in inputs)
+    are_plain = [output.type == "text" and output.width is None and not output.order for output in outputs]
+    return all(are_plain) and all(input_.type == "text" or input_.type in NUMERIC for input_ in inputs)
 
 
 def _shown(cell: Any) -> str:

@@ -173,9 +173,9 @@ class _TableParser:
                 fields,
             )
             self.faults.found += faults
-        if any(one.ordered_by is not None for one in outputs):
+        if any(output.ordered_by is not None for output in outputs):
             outputs = tuple(
-                self.ordered(one, position, rows, reader, ranks) for position, one in enumerate(outputs)
+                self.ordered(output, position, rows, reader, ranks) for position, output in enumerate(outputs)
             )
         table = Table(
             self.name,
@@ -200,7 +200,7 @@ class _TableParser:
             reviewed=read_review(options),
         )
         reads = {name: None if about is None else about.type for name, about in table.reads.items()}
-        given = {one.name: _type_expected(one, match) for one in outputs}
+        given = {output.name: _type_expected(output, match) for output in outputs}
         examples = read_examples(options.plain("examples"), reads, given, self.faults)
         return replace(table, examples=examples, promises=self.parse_promises(table)), self.faults.found
 

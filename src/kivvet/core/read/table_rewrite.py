@@ -17,7 +17,7 @@ def with_cell(table: Table, row: int, heading: str, text: str) -> Table | None:
         return None
     rows = [list(one) for one in definition["rows"]]
     if heading not in rows[0]:
-        rows = [[*one, heading if number == 0 else ""] for number, one in enumerate(rows)]
+        rows = [[*row, heading if number == 0 else ""] for number, row in enumerate(rows)]
     rows[row + 1][rows[0].index(heading)] = text
     return _read(table, {**definition, "rows": rows})
 

@@ -53,7 +53,7 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
                 + " }"
             )
     if table.promises:
-        lines += ["promises = [", *(f"  {_quoted(one.text)}," for one in table.promises), "]"]
+        lines += ["promises = [", *(f"  {_quoted(promise.text)}," for promise in table.promises), "]"]
     examples = [] if not table.examples else ["", "examples = [", *example_lines(table.examples), "]"]
     if table.lookup is not None:
         lines.append(f"lookup = {_quoted(rows_file or table.name + '.csv')}")
@@ -71,12 +71,13 @@ def table_text(table: Table, rows_file: str | None = None) -> str:
 
 def example_lines(examples: Sequence[Example]) -> list[str]:
     """Return examples as lines of TOML, headings first."""
-    columns = list(dict.fromkeys(name for one in examples for name in one.values))
-    outputs = list(dict.fromkeys(name for one in examples for name in one.expected))
-    has_notes = any(one.note for one in examples)
+    columns = list(dict.fromkeys(name for example in examples for name in example.values))
+    outputs = list(dict.fromkeys(name for example in examples for name in example.expected))
+    has_notes = any(example.note for example in examples)
     records = [[*columns, *outputs, *(["note"] if has_notes else [])]]
     records += [
-        [*example_cells(one, columns, outputs), *([one.note] if has_notes else [])] for one in examples
+        [*example_cells(example, columns, outputs), *([example.note] if has_notes else [])]
+        for example in examples
     ]
     return [f"  [{', '.join(map(_quoted, record))}]," for record in records]
 

@@ -194,7 +194,7 @@ class WhenReader:
                     whole = _both(whole, self._condition(one))
                 return whole
             case formula.Or(parts):
-                return AnyOf(tuple(self._condition(one) for one in parts))
+                return AnyOf(tuple(self._condition(part) for part in parts))
             case IsNull(_, is_negated):
                 return IsPresent() if is_negated else IsMissing()
             case Comparison(operator, left, right):
@@ -219,8 +219,8 @@ class WhenReader:
     def _dimension_of(self, subject: tuple[str, ...], part: formula.Condition) -> int:
         if len(subject) == 1:
             (name,) = subject
-            for number, one in enumerate(self.inputs):
-                if one.name == name:
+            for number, input_ in enumerate(self.inputs):
+                if input_.name == name:
                     return number
             return self._number_of(ComputedInput(Input(name, self.types[name]), reads=(name,)))
         comparison = next(iter(_comparisons(part)), None) or self._pair_in(part)
@@ -255,8 +255,8 @@ class WhenReader:
         ), Equals(holds)
 
     def _number_of(self, test: ComputedInput) -> int:
-        for number, one in enumerate(self.computed_inputs):
-            if one.about == test.about:
+        for number, input_ in enumerate(self.computed_inputs):
+            if input_.about == test.about:
                 return len(self.inputs) + number
         self.computed_inputs.append(test)
         return len(self.inputs) + len(self.computed_inputs) - 1

@@ -173,7 +173,7 @@ class ClassPlanning(ABC):
 
 def _statuses(table: Table) -> tuple[Value, ...]:
     """Return how the rows of data can be decided by a table."""
-    has_periods = any(one.period is not None for one in table.inputs)
+    has_periods = any(input_.period is not None for input_ in table.inputs)
     blank = (
         any(UNFINISHED in row.results for row in table.rows)
         if table.lookup is None
@@ -184,4 +184,4 @@ def _statuses(table: Table) -> tuple[Value, ...]:
         "no-period": not has_periods,
         "unfinished": not blank,
     }
-    return tuple(one for one in STATUSES if not never.get(one))
+    return tuple(status for status in STATUSES if not never.get(status))

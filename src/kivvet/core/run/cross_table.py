@@ -114,7 +114,7 @@ class CrossTable(Printed):
     def cell(self, by: tuple[Label, ...], across: Label | None = None) -> Cell | None:
         """Return a cell; None where no rows are there."""
         if not self._found:
-            self._found.update({(one.by, one.across): one for one in self.cells})
+            self._found.update({(cell.by, cell.across): cell for cell in self.cells})
         return self._found.get((by, across))
 
     def is_amount(self, value: int) -> bool:

@@ -259,9 +259,9 @@ class Crossing:
             present = {cell.across for cell in cells if cell.across is not None}
             places = [self.across.labels[place] for place in self.across.order() if place not in joined]
             kept = [
-                one
-                for one in places
-                if one in present or (one.kind == "value" and one.value in self.across.classes)
+                place
+                for place in places
+                if place in present or (place.kind == "value" and place.value in self.across.classes)
             ]
             columns = (*kept, *([Label("rest")] if joined else []), TOTAL)
         return CrossTable(

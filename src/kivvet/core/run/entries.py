@@ -283,7 +283,7 @@ def _parse_over(options: Options) -> tuple[str, tuple[str, ...]] | None:
     if (
         not isinstance(columns, (list, tuple))
         or not columns
-        or not all(isinstance(one, str) and one for one in columns)
+        or not all(isinstance(column, str) and column for column in columns)
     ):
         options.fault(
             "over", f"over lists columns that are read one after the other; found {given!r}", _OVER_EXAMPLE

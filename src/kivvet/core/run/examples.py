@@ -75,16 +75,16 @@ def run_examples(table: Table, examples: Sequence[Example]) -> list[ExampleRun]:
     if table.match == "every":
         return _run_every(table, examples, columns)
     reads = tuple(Read(name, name, from_source=True) for name in columns)
-    outputs = tuple((one.name, one.name) for one in table.outputs)
+    outputs = tuple((output.name, output.name) for output in table.outputs)
     stage = TableStep(table, reads, outputs, row=_ROW).start(with_report=False, refuses_overlaps=False)
     made = {name: one.as_arrow().to_pylist() for name, one in stage.apply(columns, 0, len(examples)).items()}
     return [
         ExampleRun(
-            one,
+            example,
             {name: made[name][place] for name, _ in outputs},
             () if made[_ROW][place] is None else (made[_ROW][place],),
         )
-        for place, one in enumerate(examples)
+        for place, example in enumerate(examples)
     ]
 
 
@@ -97,7 +97,7 @@ def columns_of_examples(table: Table, examples: Sequence[Example]) -> dict[str, 
 def _run_every(table: Table, examples: Sequence[Example], columns: Mapping[str, Column]) -> list[ExampleRun]:
     compiled = compile_table(table)
     labels = compiled.classify(columns, refuses_overlaps=False).labels.tolist()
-    combined = {one.name: Combined(table, one) for one in table.outputs}
+    combined = {output.name: Combined(table, output) for output in table.outputs}
     runs = []
     for example, outcome in zip(examples, labels, strict=True):
         rows = compiled.outcomes.rows_of(outcome)
@@ -117,7 +117,7 @@ def _columns(types: Mapping[str, ValueType | None], examples: Sequence[Example])
     """Return the values of examples as columns, by name."""
     made = {}
     for name, kind in types.items():
-        values: list[Any] = [one.values.get(name) for one in examples]
+        values: list[Any] = [example.values.get(name) for example in examples]
         if kind is None:
             texts = pa.array([None if value is None else write_plain(value) for value in values], pa.string())
             found = [*fitting_types(texts.drop_null(), _INFERRED), "text"][0]

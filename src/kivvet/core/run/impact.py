@@ -117,7 +117,7 @@ class ColumnImpact:
             "moves": [one.as_dict() for one in self.moves],
             "pairs": [{"before": one, "after": two, "rows": n} for (one, two), n in self.pairs.items()],
             "classes": [{"class": name, "before": n, "after": m} for name, n, m in self.classes],
-            "examples": [one.as_dict() for one in self.examples],
+            "examples": [example.as_dict() for example in self.examples],
         }
 
 
@@ -158,7 +158,7 @@ class DatasetImpact:
     @property
     def is_nothing(self) -> bool:
         """Whether it is certain that nothing changes."""
-        moved = any(one.changed for one in self.columns)
+        moved = any(column.changed for column in self.columns)
         return not (moved or self.added or self.gone or self.entering or self.leaving or self.why_not)
 
     @property
@@ -166,14 +166,14 @@ class DatasetImpact:
         """The largest share of rows that change in a column, or come, or go."""
         total = max(self.rows, 1)
         return max(
-            [(self.entering + self.leaving) / total, *(one.share for one in self.columns)],
+            [(self.entering + self.leaving) / total, *(column.share for column in self.columns)],
         )
 
     def as_dict(self) -> dict[str, Any]:
         return {
             "dataset": self.dataset,
             "rows": self.rows,
-            "columns": [one.as_dict() for one in self.columns],
+            "columns": [column.as_dict() for column in self.columns],
             "added": list(self.added),
             "gone": list(self.gone),
             "entering": self.entering,
@@ -210,27 +210,33 @@ class Impact(Printed):
     @property
     def is_nothing(self) -> bool:
         """Whether it is certain that no value of any dataset changes."""
-        return all(one.is_nothing for one in self.datasets)
+        return all(dataset.is_nothing for dataset in self.datasets)
 
     @property
     def largest_share(self) -> float:
         """The largest share of the rows of a dataset that change in one column, or come, or go."""
-        return max((one.largest_share for one in self.datasets), default=0.0)
+        return max((dataset.largest_share for dataset in self.datasets), default=0.0)
 
     @property
     def summary(self) -> str:
         """The answer in a sentence."""
-        unknown = [one.dataset for one in self.datasets if one.why_not]
+        unknown = [dataset.dataset for dataset in self.datasets if dataset.why_not]
         rest = f"; it cannot be told for {listed(unknown)}" if unknown else ""
-        moved = {one.dataset: max((c.changed for c in one.columns), default=0) for one in self.datasets}
+        moved = {
+            dataset.dataset: max((c.changed for c in dataset.columns), default=0) for dataset in self.datasets
+        }
         told = [f"{count(n, 'row')} of {name}" for name, n in moved.items() if n]
-        others = [one.dataset for one in self.datasets if not one.is_nothing and not moved[one.dataset]]
+        others = [
+            dataset.dataset
+            for dataset in self.datasets
+            if not dataset.is_nothing and not moved[dataset.dataset]
+        ]
         if told:
             return f"values change in {listed(told)}{rest}"
         others = [name for name in others if name not in unknown]
         if others:
             return f"columns or rows come or go in {listed(others)}{rest}"
-        is_form = self.tables and all(one.is_same for one in self.tables) and not self.formulas
+        is_form = self.tables and all(table.is_same for table in self.tables) and not self.formulas
         why = ": rules are written otherwise and mean the same" if is_form else ""
         return f"no value is known to change{rest}" if unknown else f"nothing changes{why}"
 
@@ -240,10 +246,10 @@ class Impact(Printed):
             "against": self.against,
             "nothing": self.is_nothing,
             "summary": self.summary,
-            "tables": [one.as_dict() for one in self.tables],
-            "formulas": [one.as_dict() for one in self.formulas],
+            "tables": [table.as_dict() for table in self.tables],
+            "formulas": [formula.as_dict() for formula in self.formulas],
             "new": list(self.new),
-            "datasets": [one.as_dict() for one in self.datasets],
+            "datasets": [dataset.as_dict() for dataset in self.datasets],
         }
 
 
@@ -314,10 +320,10 @@ class ColumnTally:
     ) -> None:
         """Count the pairs of values of rows that change, where these are few."""
         arrays = [plain_values(one).take(pa.array(rows)) for one in (old, new)]
-        if any(pa.types.is_nested(one.type) for one in arrays):
+        if any(pa.types.is_nested(array.type) for array in arrays):
             self.has_few = False
             return
-        codes = [one.dictionary_encode(null_encoding="encode") for one in arrays]
+        codes = [array.dictionary_encode(null_encoding="encode") for array in arrays]
         together = codes[0].indices.to_numpy(zero_copy_only=False).astype(np.int64) * len(codes[1].dictionary)
         together += codes[1].indices.to_numpy(zero_copy_only=False)
         found, first, counts = np.unique(together, return_index=True, return_counts=True)
@@ -325,7 +331,7 @@ class ColumnTally:
             self.has_few = False
             return
         for at, n in zip(first.tolist(), counts.tolist(), strict=True):
-            values = [one[at].as_py() for one in arrays]
+            values = [array[at].as_py() for array in arrays]
             pair = tuple(None if value is None else write_plain(value) for value in values)
             self.pairs[pair[0], pair[1]] = self.pairs.get((pair[0], pair[1]), 0) + n
             if (pair[0], pair[1]) not in self.examples:

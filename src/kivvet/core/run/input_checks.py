@@ -208,7 +208,7 @@ class InputProbe:
         if self.about.type != "text":
             return []
         if self.table.lookup is not None:
-            keys = [one.shown for one in self.table.lookup.keys if one.about is self.about]
+            keys = [key.shown for key in self.table.lookup.keys if key.about is self.about]
             return [key for one in keys for key in pc.unique(one)[:_MOST_COMPARED].to_pylist() if key]
         asked = (self.table.asked(row, self.number) for row in self.table.rows)
         return list(dict.fromkeys(text for condition in asked for text in _texts_of(condition)))[

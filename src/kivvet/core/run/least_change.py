@@ -123,7 +123,7 @@ def with_wanted(
 def _result_of(table: Table, text: str) -> tuple[Output, Value]:
     """Return the output and the result that a text names."""
     name, sign, rest = text.partition("=")
-    named = [one for one in table.outputs if sign and one.name == name.strip()]
+    named = [output for output in table.outputs if sign and output.name == name.strip()]
     outputs = named or list(table.outputs)
     known: list[str] = []
     for output in outputs:
@@ -154,8 +154,12 @@ class _Search:
         self.place = cells_of_values(table, columns, self.space)
         self.within = [sum(1 << cell for cell in cells) for cells in self.results.within()]
         self.reads = [
-            frozenset(one.test.reads if one.test is not None and not one.is_plain else (one.about.name,))
-            for one in self.space.dimensions
+            frozenset(
+                dimension.test.reads
+                if dimension.test is not None and not dimension.is_plain
+                else (dimension.about.name,)
+            )
+            for dimension in self.space.dimensions
         ]
         self.names = [name for name in table.reads if any(name in reads for reads in self.reads)]
 

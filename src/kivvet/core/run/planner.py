@@ -70,7 +70,7 @@ def _other_names(entry: Entry, tables: Mapping[str, Table]) -> Entry:
     """Return an entry with `over` that gives its columns other names."""
     if entry.table not in tables:
         return replace(entry, made_as=f"{entry.made_as or '{input}_{output}'}_2")
-    kept = entry.keep or tuple((one.name, one.name) for one in tables[entry.table].outputs)
+    kept = entry.keep or tuple((output.name, output.name) for output in tables[entry.table].outputs)
     return replace(
         entry,
         keep=tuple((output, f"{'{input}_{output}' if output == name else name}_2") for output, name in kept),
@@ -406,10 +406,10 @@ class _Planner(ClassPlanning):
         candidates = [
             *self.source_names,
             *(one for one in self.maker if "\0" not in one),
-            *(one for one in self.formulas if one not in self.maker and "\0" not in one),
+            *(formula for formula in self.formulas if formula not in self.maker and "\0" not in formula),
         ]
         if entry.by_class is not None:
-            outputs = [one.name for table in self.tables.values() for one in table.outputs]
+            outputs = [output.name for table in self.tables.values() for output in table.outputs]
             candidates = list(dict.fromkeys([*candidates, *outputs]))
         near = near_name(wanted, candidates)
         if entry.by_class is not None:

@@ -31,7 +31,10 @@ class RowKeys:
 
     def see(self, columns: Sequence[pa.Array]) -> None:
         """Take in one batch: an array for each column."""
-        plain = [one.dictionary_decode() if pa.types.is_dictionary(one.type) else one for one in columns]
+        plain = [
+            column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
+            for column in columns
+        ]
         self.parts.append(pa.RecordBatch.from_arrays(plain, names=[str(n) for n in range(len(plain))]))
 
     def findings(self) -> list[Finding]:

@@ -33,7 +33,9 @@ def spread_over(
     about, wanted = entry.over
     is_table = entry.table in tables
     inputs = (
-        [one.name for one in tables[entry.table].inputs] if is_table else list(formulas[entry.table].reads)
+        [input_.name for input_ in tables[entry.table].inputs]
+        if is_table
+        else list(formulas[entry.table].reads)
     )
     what = f"{'table' if is_table else 'formula'} {entry.table!r}"
     if not about and len(inputs) == 1:

@@ -357,6 +357,6 @@ def in_order_told(step: TableStep, report: TableReport) -> TableReport:
         counts = dict(classes[column])
         known = [str(one) for one in step.table.classes(step.table.output(output))]
         labels = [one for one in known if one in counts or len(known) <= _MOST_CLASSES_LISTED]
-        told = _of_lookup([(one, counts.get(one, 0)) for one in labels])
+        told = _of_lookup([(label, counts.get(label, 0)) for label in labels])
         classes[column] = (*told, *((None, counts[None]) for _ in range(1) if None in counts))
     return replace(report, classes=classes)

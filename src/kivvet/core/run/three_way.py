@@ -96,8 +96,8 @@ def three_way(base: Table, ours: Table, theirs: Table, merged: Table | None) -> 
     tables = [base, ours, theirs, *([] if merged is None else [merged])]
     shapes = {
         (
-            tuple((one.name, one.type) for one in table.inputs),
-            tuple((one.name, one.type) for one in table.outputs),
+            tuple((input_.name, input_.type) for input_ in table.inputs),
+            tuple((output.name, output.type) for output in table.outputs),
         )
         for table in tables
     }
@@ -123,7 +123,9 @@ class _Cases:
         """Return the cases; None where they are too many, or not all there is."""
         if any(table.lookup is not None or table.computed_inputs for table in tables):
             return None
-        if any(isinstance(one, Computed) for table in tables for row in table.rows for one in row.results):
+        if any(
+            isinstance(result, Computed) for table in tables for row in table.rows for result in row.results
+        ):
             return None
         first = tables[0]
         values, texts = [], []
@@ -143,14 +145,14 @@ class _Cases:
         return cls(first.inputs, tuple(values), tuple(texts))
 
     def judged(self, tables: Sequence[Table]) -> ThreeWay:
-        places = list(itertools.product(*(range(len(one)) for one in self.values)))
+        places = list(itertools.product(*(range(len(value)) for value in self.values)))
         arrays = [
             pa.array([self.values[number][place[number]] for place in places])
             for number in range(len(self.inputs))
         ]
-        frame = pa.table(dict(zip((one.name for one in self.inputs), arrays, strict=True)))
+        frame = pa.table(dict(zip((input_.name for input_ in self.inputs), arrays, strict=True)))
         given = [_results(table, frame) for table in tables]
-        names = [one.name for one in tables[0].outputs]
+        names = [output.name for output in tables[0].outputs]
         clashes: dict[tuple[Results, Results, Results], list[tuple[int, ...]]] = {}
         wrong = ""
         for row, place in enumerate(places):
@@ -231,7 +233,7 @@ def _results(table: Table, frame: pa.Table) -> list[Results]:
 
 def _by_regions(base: Table, ours: Table, theirs: Table, merged: Table | None) -> ThreeWay:
     """Judge by the regions in which versions differ, which of lookups are their keys."""
-    names = [one.name for one in base.outputs]
+    names = [output.name for output in base.outputs]
     of_ours, of_theirs = compare_tables(base, ours), compare_tables(base, theirs)
     by_ours, by_theirs = _regions(of_ours), _regions(of_theirs)
     clashes = []
@@ -266,8 +268,11 @@ def _by_regions(base: Table, ours: Table, theirs: Table, merged: Table | None) -
 def _regions(made: Comparison) -> dict[tuple[tuple[str, str], ...], tuple[Results, Results]]:
     """Return by region what was given there by output, and what is."""
     return {
-        tuple(one.region.items()): (_texts(one.before, one.after), _texts(one.after, one.before))
-        for one in made.regions
+        tuple(region.region.items()): (
+            _texts(region.before, region.after),
+            _texts(region.after, region.before),
+        )
+        for region in made.regions
     }
 
 

@@ -91,5 +91,5 @@ def _together(parts: Sequence[DifferentRows], most: int) -> DifferentRows:
     order = np.argsort(places)[:most]
     taken = pa.array(places[order])
     return DifferentRows(
-        first.names, [one.take(taken) for one in values], totals[order], firsts[places[order]]
+        first.names, [value.take(taken) for value in values], totals[order], firsts[places[order]]
     )

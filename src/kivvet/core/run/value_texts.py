@@ -74,13 +74,13 @@ class DifferentRows:
     @property
     def types(self) -> list[pa.DataType]:
         """The types of the columns."""
-        return [one.type for one in self.values]
+        return [value.type for value in self.values]
 
     def first(self, most: int) -> DifferentRows:
         """Return the first so many of them."""
         if len(self) <= most:
             return self
-        values = [one.slice(0, most) for one in self.values]
+        values = [value.slice(0, most) for value in self.values]
         return DifferentRows(self.names, values, self.counts[:most], self.firsts[:most])
 
     def texts(self) -> list[tuple[str, ...]]:
@@ -97,7 +97,7 @@ def different_rows(columns: Mapping[str, Column], rows: npt.NDArray[np.int64]) -
     order = np.argsort(firsts)
     firsts, counts = firsts[order], counts[order]
     taken = pa.array(firsts)
-    return DifferentRows(list(columns), [one.take(taken) for one in values], counts, rows[firsts])
+    return DifferentRows(list(columns), [value.take(taken) for value in values], counts, rows[firsts])
 
 
 def codes_of(values: Sequence[pa.Array]) -> npt.NDArray[np.int64]:

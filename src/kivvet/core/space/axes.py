@@ -91,8 +91,10 @@ class Axis:
                 return self.region(part).other_present()
             case AnyOf(parts):
                 regions = [self.region(part) for part in parts]
-                bands = zip(*(one.bands for one in regions), strict=True)
-                return Region(tuple(union(*band) for band in bands), any(one.missing for one in regions))
+                bands = zip(*(region.bands for region in regions), strict=True)
+                return Region(
+                    tuple(union(*band) for band in bands), any(region.missing for region in regions)
+                )
             case AllOf(parts):
                 region = self.region(parts[0])
                 for part in parts[1:]:

@@ -96,7 +96,9 @@ class Dimension:
     @cached_property
     def free_rows(self) -> int:
         """The rows that ask nothing."""
-        return sum(1 << row for row, one in enumerate(self.conditions) if isinstance(one, AnyValue))
+        return sum(
+            1 << row for row, condition in enumerate(self.conditions) if isinstance(condition, AnyValue)
+        )
 
     @cached_property
     def unlisted(self) -> tuple[int, ...]:

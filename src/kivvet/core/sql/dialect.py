@@ -149,7 +149,7 @@ class Dialect(ABC):
 
     def extreme(self, word: str, parts: Sequence[str]) -> str:
         """Return the greatest or least of several; missing if one is missing."""
-        gone = " OR ".join(f"{one} IS NULL" for one in parts)
+        gone = " OR ".join(f"{part} IS NULL" for part in parts)
         return f"CASE WHEN {gone} THEN NULL ELSE {word}({', '.join(parts)}) END"
 
     def distinct(self, left: str, right: str) -> str:

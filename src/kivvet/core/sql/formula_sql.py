@@ -169,7 +169,7 @@ class FormulaSql:
             case "NULLIF", (left, right) if self.kind(left) == self.kind(right) or _is_null(right):
                 return f"NULLIF({self.sql(left)}, {self._as(right, kind)})"
             case (("GREATEST" | "LEAST"), _) if kind in ("integer", "number", "date"):
-                return dialect.extreme(name, [self._as(one, kind) for one in parts])
+                return dialect.extreme(name, [self._as(part, kind) for part in parts])
             case "ABS", (part,) if kind == "number":
                 return f"ABS({self.sql(part)})"
             case "ABS", (part,):

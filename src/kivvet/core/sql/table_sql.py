@@ -94,9 +94,9 @@ def refuse_table(table: Table) -> None:
             'rows of it may meet and give different results (match = "one"), which a view cannot refuse',
             'narrow one of them, or set match = "first"',
         )
-    if any(one.fold for one in table.inputs):
+    if any(input_.fold for input_ in table.inputs):
         raise ObstacleError("an input folds texts, in which databases differ", "fold in a column of the data")
-    if any(one.tz is not None for one in table.inputs):
+    if any(input_.tz is not None for input_ in table.inputs):
         raise ObstacleError("an input has a time zone")
     if any(UNFINISHED in row.results for row in table.rows):
         raise ObstacleError("a row has no class yet", "fill it in")
@@ -190,7 +190,7 @@ def _of_numbers(table: Table, at: int, about: Input, column: ColumnRead, dialect
         cells, edges = cells[1:], edges[1:]  # what stands first is what is no number
     made = []
     for number, region in enumerate(regions):
-        holds = [bool(sets.masks[one] >> number & 1) for one in cells]
+        holds = [bool(sets.masks[cell] >> number & 1) for cell in cells]
         parts = []
         if empty.kind == "boolean":
             holds = [holds[int(np.searchsorted(edges, value, side="right"))] for value in (0, 1)]
@@ -293,7 +293,7 @@ def _of_text(about: Input, condition: Condition, name: str, dialect: Dialect) ->
                 else f"{name} IS NULL AND {name} IS NOT NULL"
             )
         case AnyOf(parts):
-            texts = [one.value for one in parts if isinstance(one, Equals)]
+            texts = [part.value for part in parts if isinstance(part, Equals)]
             if len(texts) == len(parts):
                 return f"{name} IN ({', '.join(dialect.text(str(one)) for one in texts)})"
             return f"({' OR '.join(_of_text(about, one, name, dialect) or always for one in parts)})"
@@ -359,7 +359,7 @@ def is_long_mapping(table: Table) -> bool:
         and table.inputs[0].type == "text"
         and len(table.rows) > MOST_IN_A_CASE
         and all(_texts(row.conditions[0]) is not None for row in table.rows)
-        and not any(isinstance(one, Computed) for row in table.rows for one in row.results)
+        and not any(isinstance(result, Computed) for row in table.rows for result in row.results)
     )
 
 
@@ -368,7 +368,7 @@ def _texts(condition: Condition) -> list[str] | None:
         case Equals(str() as text):
             return [text]
         case AnyOf(parts):
-            found = [_texts(one) for one in parts]
+            found = [_texts(part) for part in parts]
             return None if None in found else [text for one in found for text in one or ()]
     return None
 
@@ -452,7 +452,7 @@ def _plain(array: pa.Array) -> pa.Array:
 
 def joined_row(table: Table, columns: Callable[[str], ColumnRead], found: str) -> str:
     """Return what gives the number of the row that decides, where rows are joined by keys and `found` is theirs."""
-    gone = " OR ".join(f"{columns(one.name).sql} IS NULL" for one in table.inputs)
+    gone = " OR ".join(f"{columns(input_.name).sql} IS NULL" for input_ in table.inputs)
     return f"CASE WHEN {found} IS NOT NULL THEN {found} WHEN {gone} THEN {MISSING} ELSE {UNMATCHED} END"
 
 

@@ -186,7 +186,7 @@ class _Writer:
     def add(self, step: Step) -> None:
         """Add what a step makes."""
         reads = {read.name: self._read(read) for read in step.reads}
-        level = 1 + max((self.level_of[one.sql] for one in reads.values()), default=0)
+        level = 1 + max((self.level_of[read.sql] for read in reads.values()), default=0)
         formulas = FormulaSql(self.dialect, lambda name: _of_formula(name, reads))
         if isinstance(step, FormulaStep):
             self._formula(step, level, formulas)
@@ -222,15 +222,15 @@ class _Writer:
         refuse_table(table)
         if step.flags:
             raise ObstacleError("columns of true and false for each class")
-        if any(one.compared or one.whole for one in table.computed_inputs) and any(
-            one.step is not None for one in table.inputs
+        if any(input_.compared or input_.whole for input_ in table.computed_inputs) and any(
+            input_.step is not None for input_ in table.inputs
         ):
             raise ObstacleError("it compares columns by their steps", "leave out step")
         found = ""
         is_joined = table.lookup is not None or is_long_mapping(table)
         if not is_joined and len(step.outputs) == 1 and step.status is None and step.row is None:
             ((output, name),) = step.outputs
-            place = [one.name for one in table.outputs].index(output)
+            place = [output.name for output in table.outputs].index(output)
             gives = results_by_row(table, place, self.dialect, formulas).__getitem__
             sql = deciding_row(table, reads.__getitem__, self.dialect, formulas, gives)
             self._keep(name, self._alias(level, sql), table.outputs[place].type)
@@ -241,7 +241,7 @@ class _Writer:
         else:
             number = self._alias(level, deciding_row(table, reads.__getitem__, self.dialect, formulas))
         for output, name in step.outputs:
-            place = [one.name for one in table.outputs].index(output)
+            place = [output.name for output in table.outputs].index(output)
             kind = table.outputs[place].type
             if found:
                 given = self._alias(level, f"{found}.result_{place + 1}")

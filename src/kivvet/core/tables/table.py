@@ -238,7 +238,7 @@ class Table(KeepsWork):
         return known[output.name]
 
     def _classes(self, output: Output) -> tuple[Value, ...]:
-        position = [one.name for one in self.outputs].index(output.name)
+        position = [output.name for output in self.outputs].index(output.name)
         found: dict[Value, None] = dict.fromkeys(output.order)
         if self.lookup is not None:
             found.update(dict.fromkeys(self.lookup.distinct_results(position)))

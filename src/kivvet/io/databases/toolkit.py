@@ -140,11 +140,13 @@ class Toolkit(Engine):
         with self._reading(place) as connection:
             columns = sa.inspect(connection).get_columns(place.table, place.schema or None)
         made = []
-        for one in columns:
-            kind = _arrow(one["type"])
+        for column in columns:
+            kind = _arrow(column["type"])
             if kind is None:
-                raise self.unread_type(place, one["name"], str(one["type"]), f"CAST({one['name']} AS CHAR)")
-            made.append((one["name"], kind))
+                raise self.unread_type(
+                    place, column["name"], str(column["type"]), f"CAST({column['name']} AS CHAR)"
+                )
+            made.append((column["name"], kind))
         self.refuse_twice(place, [name for name, _ in made])
         return pa.schema(made)
 
@@ -188,9 +190,9 @@ class Toolkit(Engine):
 
     def _array(self, place: InDatabase, field: pa.Field, values: Sequence[Any], before: int) -> pa.Array:
         if pa.types.is_string(field.type):
-            values = [one if one is None or isinstance(one, str) else str(one) for one in values]
+            values = [value if value is None or isinstance(value, str) else str(value) for value in values]
         elif pa.types.is_boolean(field.type):
-            values = [None if one is None else bool(one) for one in values]
+            values = [None if value is None else bool(value) for value in values]
         try:
             return pa.array(values, field.type)
         except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError) as error:

@@ -101,5 +101,5 @@ def files_of(table: DeltaTable) -> list[dict[str, Any]]:
 
 def hash_of_files(files: list[dict[str, Any]]) -> str:
     """Return what tells the files that count from others, in whatever order."""
-    said = sorted((one["path"], one["size_bytes"]) for one in files)
+    said = sorted((file["path"], file["size_bytes"]) for file in files)
     return xxhash.xxh3_128_hexdigest(repr(said).encode())

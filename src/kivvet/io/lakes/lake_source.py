@@ -121,7 +121,7 @@ class LakeSource(Source, TellsSince):
             before = LakeSource(self.location, version=version)
         except DataError:  # a version whose log was cleaned away
             return None
-        paths, known = [[one["path"] for one in source._files] for source in (self, before)]
+        paths, known = [[file["path"] for file in source._files] for source in (self, before)]
         if paths[: len(known)] != known or before.schema != self.schema or before.n_rows() != then.rows:
             return None
         rest = LakeSource(self.location, version=self.version)

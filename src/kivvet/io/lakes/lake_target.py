@@ -170,8 +170,8 @@ class LakeTarget(PartedTarget):
         self.remove(self.parts)
 
     def remove(self, parts: Sequence[WrittenPart]) -> None:
-        for one in parts:
-            self.folder.remove(one.name)
+        for part in parts:
+            self.folder.remove(part.name)
         if self.table is None:
             self.folder.end()
 

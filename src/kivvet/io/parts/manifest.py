@@ -53,7 +53,7 @@ class Manifest:
 
     @property
     def rows(self) -> int:
-        return sum(one.rows for one in self.parts)
+        return sum(part.rows for part in self.parts)
 
     @property
     def hash(self) -> str:
@@ -63,7 +63,7 @@ class Manifest:
 
 def hash_of(parts: Sequence[Part]) -> str:
     """Return what tells parts, in their order, from others."""
-    return xxhash.xxh3_128_hexdigest(repr([(one.rows, one.hash) for one in parts]).encode())
+    return xxhash.xxh3_128_hexdigest(repr([(part.rows, part.hash) for part in parts]).encode())
 
 
 def is_parts(name: str) -> bool:
@@ -118,16 +118,16 @@ def write_manifest(folder: Folder, manifest: Manifest) -> None:
     Others that do not count may be those of a run under way elsewhere.
     """
     try:
-        before = {one.name for one in read_manifest(folder).parts}
+        before = {part.name for part in read_manifest(folder).parts}
     except (DataError, UnopenableError):
         before = set()
     values = {
         "version": VERSION,
-        "parts": [asdict(one) for one in manifest.parts],
+        "parts": [asdict(part) for part in manifest.parts],
         "record": dict(manifest.record),
     }
     folder.replace(MANIFEST, (json.dumps(values, indent=1, ensure_ascii=False) + "\n").encode())
-    counts = {one.name for one in manifest.parts}
+    counts = {part.name for part in manifest.parts}
     for name, written_at in folder.files():
         is_left = name in before or time.time() - written_at > _SECONDS_OF_A_RUN
         if OURS.fullmatch(name) and name not in counts and is_left:
@@ -139,9 +139,9 @@ def parts_there(folder: Folder) -> tuple[Part, ...] | None:
     try:
         manifest = read_manifest(folder)
         found = []
-        for one in manifest.parts:
-            state = folder.state(one.name)
-            found.append(Part(one.name, one.rows, state.marks.size, state.hash))
+        for part in manifest.parts:
+            state = folder.state(part.name)
+            found.append(Part(part.name, part.rows, state.marks.size, state.hash))
     except (DataError, UnopenableError):
         return None
     return tuple(found)

@@ -22,7 +22,7 @@ class PartsSource(ManyFiles):
 
     def __init__(self, location: FolderLocation, _: ReadOptions = AS_IT_SAYS) -> None:
         self.folder = folder_at(location)
-        names = [one.name for one in read_manifest(self.folder).parts]
+        names = [part.name for part in read_manifest(self.folder).parts]
         super().__init__(self.folder.shown, names, [self.folder.open(name) for name in names])
 
     def of_states(self, states: Sequence[FileState]) -> FileState:

@@ -66,7 +66,7 @@ class PartsTarget(PartedTarget):
 
     def commit(self, seal: Seal) -> None:
         self._close()
-        counted = [*self.before, *(self._verified(one) for one in self.parts)]
+        counted = [*self.before, *(self._verified(part) for part in self.parts)]
         if self.folder.content(MANIFEST) != self.seen:
             self.remove(self.parts)
             raise OutputError(
@@ -95,8 +95,8 @@ class PartsTarget(PartedTarget):
         self.remove(self.parts)
 
     def remove(self, parts: Sequence[WrittenPart]) -> None:
-        for one in parts:
-            self.folder.remove(one.name)
+        for part in parts:
+            self.folder.remove(part.name)
         self.folder.end()
 
 
