@@ -75,7 +75,7 @@ def command(
     from kivvet.show.chart import print_chart
     from kivvet.show.progress import counting_rows
 
-    parts = () if axes is None else tuple(one.strip() for one in axes.split(",") if one.strip())
+    parts = () if axes is None else tuple(text.strip() for text in axes.split(",") if text.strip())
     if axes is not None and len(parts) != 2:
         raise click.UsageError(f"--axes takes two inputs, such as nitrate,oxygen; found {axes!r}")
     fixed = values_by_name(set, "--set")

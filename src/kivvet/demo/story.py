@@ -211,12 +211,12 @@ def _first_samples(path: Path) -> list[tuple[str, str, str]]:
 
 def _copy(source: Traversable, target: Path, written: list[Path]) -> None:
     target.mkdir(parents=True, exist_ok=True)
-    for one in sorted(source.iterdir(), key=lambda entry: entry.name):
-        if one.is_dir():
-            _copy(one, target / one.name, written)
+    for path in sorted(source.iterdir(), key=lambda entry: entry.name):
+        if path.is_dir():
+            _copy(path, target / path.name, written)
         else:
-            (target / one.name).write_bytes(one.read_bytes())
-            written.append(target / one.name)
+            (target / path.name).write_bytes(path.read_bytes())
+            written.append(target / path.name)
 
 
 def make_edit(folder: Path, edit: Edit) -> None:

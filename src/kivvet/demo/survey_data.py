@@ -91,7 +91,7 @@ def survey_samples(n_rows: int = DEMO_ROWS, seed: int = _SEED) -> pa.Table:
             "method": method.tolist(),
             "habitat": [f"{one}{int(n):02d}" for one, n in zip(letter, number, strict=True)],
             "remark": remark.tolist(),
-            "upstream": [_UPSTREAM[one] for one in station.tolist()],
+            "upstream": [_UPSTREAM[value] for value in station.tolist()],
         }
     )
 

@@ -161,7 +161,9 @@ def _of_keys(book: OpenBook, file: BookFile, cursor: Cursor, text: str, offset: 
     if file.kind == "table" and parent == ("inputs",):
         offers += [_Offer(one, "column") for one in _source_columns(book) if one not in there]
     if file.kind == "book" and len(parent) == 3 and parent[2] in ("types", "input", "missing_words"):
-        offers += [_Offer(one, "column") for one in _columns_of(book, str(parent[1])) if one not in there]
+        offers += [
+            _Offer(column, "column") for column in _columns_of(book, str(parent[1])) if column not in there
+        ]
     return [Completion(one.label, one.kind, span, toml_key(one.label), one.detail) for one in _unique(offers)]
 
 
@@ -208,12 +210,14 @@ def _of_book(book: OpenBook, path: KeyPath) -> Iterator[_Offer]:
     if word in ("by", "key", "over", "amount", "indicators", "where") or "input" in path or "values" in path:
         below = book.datasets.get(own)
         of = below.of.name if below is not None and below.of is not None else own
-        yield from (_Offer(one, "column") for one in _columns_of(book, of))
+        yield from (_Offer(column, "column") for column in _columns_of(book, of))
     if word in ("source", "target", "path"):
         yield from (
-            _Offer(one.relative_to(book.folder).as_posix(), "file")
-            for one in sorted(book.folder.glob("*/*"))
-            if one.is_file() and one.parent.name not in ("tables", ".kivvet") and not one.name.startswith(".")
+            _Offer(path.relative_to(book.folder).as_posix(), "file")
+            for path in sorted(book.folder.glob("*/*"))
+            if path.is_file()
+            and path.parent.name not in ("tables", ".kivvet")
+            and not path.name.startswith(".")
         )
 
 
@@ -223,9 +227,9 @@ def _of_table(book: OpenBook, file: BookFile, path: KeyPath) -> Iterator[_Offer]
     if path[0] in ("rows", "lookup", "examples") and len(path) == 1:
         endings = LOOKUP_ENDINGS if path[0] == "lookup" else ROW_ENDINGS
         yield from (
-            _Offer(one.name, "file")
-            for one in sorted(file.path.parent.iterdir())
-            if one.name.endswith(endings)
+            _Offer(path.name, "file")
+            for path in sorted(file.path.parent.iterdir())
+            if path.name.endswith(endings)
         )
     if path[0] == "inputs" and path[-1] == "domain":
         yield from (
@@ -245,7 +249,9 @@ def _of_table(book: OpenBook, file: BookFile, path: KeyPath) -> Iterator[_Offer]
     if path[0] in ("missing", "otherwise") and len(path) == 2:
         yield from (_Offer(one, "class") for one in _classes(book, table.name, str(path[1])))
     if path[0] in ("examples", "promises", "given"):
-        yield from (_Offer(one.name, "column", one.type) for one in columns_of(table.inputs, table.outputs))
+        yield from (
+            _Offer(column.name, "column", column.type) for column in columns_of(table.inputs, table.outputs)
+        )
 
 
 def _of_toml_cell(book: OpenBook, file: BookFile, path: KeyPath, text: str, offset: int) -> Iterator[_Offer]:
@@ -266,7 +272,9 @@ def _of_cell(
     inputs = list(sketch.inputs) or ([] if table is None else [input_.name for input_ in table.inputs])
     outputs = list(sketch.outputs) or ([] if table is None else [output.name for output in table.outputs])
     if table is not None:
-        known = {one.column or one.name: one.name for one in columns_of(table.inputs, table.outputs)}
+        known = {
+            column.column or column.name: column.name for column in columns_of(table.inputs, table.outputs)
+        }
         heading = known.get(heading, heading)
     if row == 0:
         yield from (_Offer(one, "column") for one in (*inputs, *outputs, WHEN))
@@ -310,7 +318,7 @@ def _columns_of(book: OpenBook, dataset: str) -> list[str]:
 
 
 def _source_columns(book: OpenBook) -> list[str]:
-    return list(dict.fromkeys(one for name in book.datasets for one in _columns_of(book, name)))
+    return list(dict.fromkeys(column for name in book.datasets for column in _columns_of(book, name)))
 
 
 def _of_formula(book: OpenBook) -> Iterator[_Offer]:

@@ -153,7 +153,9 @@ class _Namer:
     def __init__(self, books: OpenBooks, book: OpenBook, file: BookFile, text: Text) -> None:
         self.books, self.book, self.file, self.text = books, book, file, text
         self.columns = set(book.formulas) | {
-            one.name for table in book.tables.values() for one in columns_of(table.inputs, table.outputs)
+            column.name
+            for table in book.tables.values()
+            for column in columns_of(table.inputs, table.outputs)
         }
         self.alike: dict[str, frozenset[str]] = {}
 
@@ -370,7 +372,11 @@ class _Namer:
                 {output.name for output in table.outputs},
             )
             kinds = {input_.name: input_.type for input_ in table.inputs}
-            known = {one.column: one.name for one in columns_of(table.inputs, table.outputs) if one.column}
+            known = {
+                column.column: column.name
+                for column in columns_of(table.inputs, table.outputs)
+                if column.column
+            }
             is_lookup = table.lookup is not None
         for cell in sketch.cells:
             name = known.get(cell.heading, cell.heading)

@@ -121,7 +121,7 @@ def _refuse(book: OpenBook, entity: Entity, name: str) -> None:
 def _columns(book: OpenBook) -> set[str]:
     tables = book.tables.values()
     return set(book.formulas) | {
-        one.name for table in tables for one in columns_of(table.inputs, table.outputs)
+        column.name for table in tables for column in columns_of(table.inputs, table.outputs)
     }
 
 
@@ -232,9 +232,9 @@ def _prove(
     _prove_plans(book, after, entity, name)
     if len(_errors(after)) > len(_errors(book)):
         new = [
-            one.message
-            for one in _errors(after)
-            if one.message not in [each.message for each in _errors(book)]
+            error.message
+            for error in _errors(after)
+            if error.message not in [each.message for each in _errors(book)]
         ]
         raise RenameError(f"the book would have an error then: {listed(new, 2)}; nothing was changed")
 

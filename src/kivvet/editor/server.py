@@ -199,16 +199,16 @@ def made_server(version: str, *, reads_data: bool = True) -> KivvetServer:
         path, offset = server.place(params.text_document.uri, params.position)
         items = [
             types.CompletionItem(
-                label=one.label,
-                kind=COMPLETIONS[one.kind],
-                detail=one.detail or None,
+                label=completion.label,
+                kind=COMPLETIONS[completion.kind],
+                detail=completion.detail or None,
                 sort_text=f"{number:04d}",
-                filter_text=server.text_of(path).text[one.span.start : offset] + one.label
-                if one.text != one.label
+                filter_text=server.text_of(path).text[completion.span.start : offset] + completion.label
+                if completion.text != completion.label
                 else None,
-                text_edit=types.TextEdit(server.range(path, one.span), one.text),
+                text_edit=types.TextEdit(server.range(path, completion.span), completion.text),
             )
-            for number, one in enumerate(completions_at(session.books, path, offset))
+            for number, completion in enumerate(completions_at(session.books, path, offset))
         ]
         return types.CompletionList(is_incomplete=False, items=items)
 

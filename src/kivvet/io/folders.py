@@ -157,9 +157,9 @@ class FolderOnDisk(Folder):
 
     def files(self) -> list[tuple[str, float]]:
         found = []
-        for one in self.path.iterdir():
+        for path in self.path.iterdir():
             with suppress(OSError):
-                found.append((one.name, one.stat().st_mtime))
+                found.append((path.name, path.stat().st_mtime))
         return found
 
     def remove(self, name: str) -> None:

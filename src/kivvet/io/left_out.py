@@ -74,7 +74,7 @@ class Sieve:
                 )
         if self.tree is None:
             return
-        if any(isinstance(one, Window) for one in walk(self.tree)):
+        if any(isinstance(node, Window) for node in walk(self.tree)):
             raise DataError(
                 "leave_out looks at one row alone",
                 place=place,

@@ -40,7 +40,7 @@ def files_of(folder: Path, text: str) -> list[Path | InStore]:
         found_there = matching(InStore(text))
         return _of_one_kind(found_there) if text.endswith("/") else [*found_there]
     if text.endswith("/"):
-        return _of_one_kind([one for one in sorted((folder / text).rglob("*"), key=str) if one.is_file()])
+        return _of_one_kind([path for path in sorted((folder / text).rglob("*"), key=str) if path.is_file()])
     found = glob.glob(text, root_dir=folder, recursive=True)  # noqa: PTH207 - it may be a whole path
     return sorted((folder / one for one in found if (folder / one).is_file()), key=str)
 

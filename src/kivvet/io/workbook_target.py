@@ -72,13 +72,13 @@ class WorkbookTarget(Target):
         self.path, self.target = path, target
         self.columns = [
             _Column(
-                one.name,
-                one.type,
+                field.name,
+                field.type,
                 column_letters(number),
-                json.loads((one.metadata or {}).get(COLOURS, b"{}")),
-                is_ordered=pa.types.is_dictionary(one.type) and bool(one.type.ordered),
+                json.loads((field.metadata or {}).get(COLOURS, b"{}")),
+                is_ordered=pa.types.is_dictionary(field.type) and bool(field.type.ordered),
             )
-            for number, one in enumerate(schema, 1)
+            for number, field in enumerate(schema, 1)
         ]
         self.n_rows = 0
         self.package: zipfile.ZipFile | None = None

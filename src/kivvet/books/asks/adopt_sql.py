@@ -234,7 +234,11 @@ def as_table(name: str, made: CaseTable, note: str) -> tuple[Table, str, list[st
     toml = _toml(made, records, note, is_first=True)
     table = table_of_text(name, toml)
     notes: list[str] = []
-    never = {one.rows[0] - 1 for one in findings_of(table) if one.kind == "impossible" and not one.possible}
+    never = {
+        finding.rows[0] - 1
+        for finding in findings_of(table)
+        if finding.kind == "impossible" and not finding.possible
+    }
     if never:
         made.rows = [row for at, row in enumerate(made.rows) if at not in never]
         notes.append(

@@ -70,7 +70,10 @@ def _refuse_without_order(plan: Plan, order_by: Sequence[str]) -> None:
     ordered = [
         step.name
         for step in plan.needing_all_rows
-        if any(one.order or one.name not in AGGREGATES or one.within is not None for one in windows_of(step))
+        if any(
+            window.order or window.name not in AGGREGATES or window.within is not None
+            for window in windows_of(step)
+        )
     ]
     if ordered:
         raise DataError(

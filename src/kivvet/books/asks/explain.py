@@ -120,7 +120,7 @@ def explain_values(table: Table, fields: Mapping[str, str], wanted: str = "") ->
     fields : mapping of str to str
         By input, and by column that `when` reads, written as in a CSV file; what is left out is missing.
     """
-    if errors := [one for one in findings_of(table) if one.severity == "error"]:
+    if errors := [finding for finding in findings_of(table) if finding.severity == "error"]:
         raise TableError(errors)
     _known(fields, list(table.reads), f"table {table.name!r} reads no column")
     columns = {
@@ -141,7 +141,7 @@ def _known(fields: Mapping[str, str], names: Sequence[str], message: str) -> Non
 
 
 def _prepared(book: OpenBook, dataset: Dataset, tables: Sequence[str]) -> Prepared:
-    faults = [one for one in book.faults_of(dataset) if one.severity == "error"]
+    faults = [fault for fault in book.faults_of(dataset) if fault.severity == "error"]
     if faults:
         raise TableError(faults)
     prepared, found = prepare(book, dataset)

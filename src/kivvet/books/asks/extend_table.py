@@ -323,7 +323,7 @@ def _inserted_rows(text: str, table: Table, rows: Sequence[Row], path: Path) -> 
     plain = text.replace("\r\n", "\n")
     n_there = len(document.values["rows"])
     headings = [str(cell) for cell in document.values["rows"][0]] if n_there else []
-    names = [one.name for one in columns_of(table.inputs, table.outputs)]
+    names = [column.name for column in columns_of(table.inputs, table.outputs)]
     if len(table.outputs) > 1 and headings[: len(names)] != names:
         raise BookError(
             "has its columns in another order than inputs, outputs",

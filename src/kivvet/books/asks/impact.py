@@ -241,7 +241,9 @@ def _prepared(book: OpenBook, dataset: Dataset, source: Source) -> Prepared:
     )
     faults += found
     for table in prepared.plan.tables.values():
-        faults += [one for one in findings_in_book(book, table) if one.kind in ("overlap", "conflict")]
+        faults += [
+            finding for finding in findings_in_book(book, table) if finding.kind in ("overlap", "conflict")
+        ]
     if errors := [fault for fault in faults if fault.severity == "error"]:
         raise TableError(errors)
     return prepared

@@ -222,12 +222,12 @@ def _definition_of(real: Path) -> Path | None:
         return real
     if not real.name.lower().endswith(ROW_ENDINGS):
         return None
-    for one in sorted(real.parent.glob("*.toml")):
-        document, _ = read_toml(one)
+    for path in sorted(real.parent.glob("*.toml")):
+        document, _ = read_toml(path)
         if document is not None and real.resolve() in {
-            x.resolve() for x in files_beside(one, document.values)
+            x.resolve() for x in files_beside(path, document.values)
         }:
-            return one
+            return path
     return None
 
 

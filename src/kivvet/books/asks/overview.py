@@ -152,7 +152,7 @@ def overview_of(book: OpenBook) -> Overview:
 
 
 def _listed_table(book: OpenBook, table: Table, users: tuple[str, ...]) -> TableListed:
-    found: Counter[str] = Counter(one.severity for one in findings_in_book(book, table))
+    found: Counter[str] = Counter(finding.severity for finding in findings_in_book(book, table))
     found.update(finding.severity for finding in book.reading_findings if finding.table == table.name)
     return TableListed(
         table.name,

@@ -366,7 +366,7 @@ class _Gathered:
             table = table.take(self._by_class(table["\0each"].to_pylist()))
         why = {}
         for name, row in self.deciding.items():
-            why[name] = tuple(_decided(tables[name], one) for one in table[row].to_pylist())
+            why[name] = tuple(_decided(tables[name], value) for value in table[row].to_pylist())
         return table.select([ROW, *self.names]), why
 
 

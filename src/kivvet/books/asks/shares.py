@@ -37,7 +37,7 @@ def shares_in(
             f"table {name!r} is a lookup, whose rows are keys",
             fix=f"what no key holds is listed by: kivvet unmatched; rows by class by: kivvet apply ({shlex.quote(name)})",
         )
-    if errors := [one for one in findings_in_book(book, table) if one.severity == "error"]:
+    if errors := [finding for finding in findings_in_book(book, table) if finding.severity == "error"]:
         raise TableError(errors)
     if column is not None and len(table.inputs) > 1:
         raise BookError(f"table {name!r} has several inputs, and one column is named", fix="leave it out")

@@ -91,7 +91,7 @@ def windows_of(step: Step) -> list[Window]:
     if not isinstance(step, FormulaStep):
         return []
     trees = [step.formula.tree, *([] if step.formula.among is None else [step.formula.among])]
-    return [one for tree in trees for one in walk(tree) if isinstance(one, Window)]
+    return [node for tree in trees for node in walk(tree) if isinstance(node, Window)]
 
 
 @dataclass(frozen=True)
@@ -153,8 +153,8 @@ class _Work:
     def _keys(self) -> list[str]:
         """The columns that every window of the step is partitioned by."""
         found: set[str] | None = None
-        for one in windows_of(self.steps[0]):
-            names = {key.name for key in one.partition if isinstance(key, ColumnName)}
+        for window in windows_of(self.steps[0]):
+            names = {key.name for key in window.partition if isinstance(key, ColumnName)}
             found = names if found is None else found & names
         return [
             read.column if read.from_source else f"{HIDDEN}{read.column}"
@@ -183,7 +183,7 @@ class _Work:
         arrow = to_arrow_schema(frame.schema, timezone=zone)
         empty = pa.RecordBatch.from_arrays([pa.nulls(0, one.type) for one in arrow], schema=arrow)
         made = self.with_report(self.applied(empty, self.begun()), None)
-        new = [one for one in made.schema if one.name not in arrow.names]
+        new = [field for field in made.schema if field.name not in arrow.names]
         fields = [StructField(one.name, from_arrow_type(one.type, prefer_timestamp_ntz=True)) for one in new]
         return StructType([*frame.schema.fields, *fields])
 

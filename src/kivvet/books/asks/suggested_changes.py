@@ -198,7 +198,7 @@ def _added(
 
 def _order(table: Table) -> list[str]:
     """Return the headings in the order in which a remedy writes a row; those of outputs that inputs share as well."""
-    names = [one.column or one.name for one in columns_of(table.inputs, table.outputs)]
+    names = [column.column or column.name for column in columns_of(table.inputs, table.outputs)]
     return list(table.header) or names
 
 

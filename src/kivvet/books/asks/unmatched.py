@@ -78,7 +78,7 @@ def unmatched_in(
     """
     found: list[Unmatched] = []
     for dataset in datasets:
-        faults = [one for one in book.faults_of(dataset) if one.severity == "error"]
+        faults = [fault for fault in book.faults_of(dataset) if fault.severity == "error"]
         prepared, more = prepare(book, dataset)
         if errors := [*faults, *(one for one in more if one.severity == "error")]:
             raise TableError(errors)

@@ -82,7 +82,7 @@ def read_book(
             "there is no such folder", place=Place(str(path)), expected=f"a folder with {BOOK_FILE} in it"
         )
     if not (folder / BOOK_FILE).is_file():
-        below = sorted(str(one.parent.relative_to(folder)) for one in folder.glob(f"*/{BOOK_FILE}"))
+        below = sorted(str(path.parent.relative_to(folder)) for path in folder.glob(f"*/{BOOK_FILE}"))
         raise BookError(
             "is not a book",
             place=Place(shown_path(folder)),

@@ -110,7 +110,7 @@ class Revision:
         """
         with self._as_it_was(path) as then:
             table, _, faults = read_table(then)
-            shown = {str(shown_path(one)): f"{self.given}:{one.name}" for one in then.parent.rglob("*")}
+            shown = {str(shown_path(path)): f"{self.given}:{path.name}" for path in then.parent.rglob("*")}
         if table is None or any(fault.severity == "error" for fault in faults):
             raise TableError([_placed(fault, shown) for fault in faults])
         return replace(table, name=path.stem)
@@ -142,7 +142,7 @@ class Revision:
     def _names(self) -> list[str]:
         wanted = (BOOK_FILE, FORMULAS_FILE, PINS_FILE, "tables")
         listed = git(self.folder, "ls-tree", "-r", "-z", "--name-only", self.commit, "--", *wanted)
-        return [one.decode(errors="surrogateescape") for one in (listed or b"").split(b"\0") if one]
+        return [text.decode(errors="surrogateescape") for text in (listed or b"").split(b"\0") if text]
 
     def _write(self, path: Path, to: Path) -> None:
         content = self.content(path)

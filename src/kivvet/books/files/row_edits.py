@@ -79,7 +79,7 @@ def edited_rows(
 
 
 def _headings(table: Table) -> list[str]:
-    return list(table.header) or [one.name for one in columns_of(table.inputs, table.outputs)]
+    return list(table.header) or [column.name for column in columns_of(table.inputs, table.outputs)]
 
 
 def _of_toml(table: Table, path: Path, text: str, edits: Mapping[int, RowEdit]) -> str:
@@ -156,7 +156,9 @@ def _of_csv(table: Table, file: Path, text: str, edits: Mapping[int, RowEdit], o
     lines = text.splitlines(keepends=True)
     starts = [line - 1 for line in rows.lines] + [len(lines)]
     headings = [one.strip() for one in rows.records[0]]
-    columns = {one.name: one.column or one.name for one in columns_of(table.inputs, table.outputs)}
+    columns = {
+        column.name: column.column or column.name for column in columns_of(table.inputs, table.outputs)
+    }
     note = headings.index("note") if "note" in headings and "note" not in columns else None
     made = "".join(lines[: starts[1] if len(starts) > 1 else 0])
     for number in range(1, len(rows.records)):

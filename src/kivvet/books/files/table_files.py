@@ -93,11 +93,14 @@ class TableFiles:
     @property
     def headings(self) -> list[str]:
         """What cells are named by: inputs, outputs, `when`, and other columns of the rows."""
-        names = [one.name for one in columns_of(self.table.inputs, self.table.outputs)]
+        names = [column.name for column in columns_of(self.table.inputs, self.table.outputs)]
         if self.rows_file is None:
             return list(self.table.header) or names
         rows = self._csv_rows()
-        own = {one.column or one.name: one.name for one in columns_of(self.table.inputs, self.table.outputs)}
+        own = {
+            column.column or column.name: column.name
+            for column in columns_of(self.table.inputs, self.table.outputs)
+        }
         headings = [] if rows is None else [own.get(one.strip(), one.strip()) for one in rows.records[0]]
         return headings or names
 

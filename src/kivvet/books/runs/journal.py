@@ -70,7 +70,7 @@ class Journal:
                 if connection.execute("PRAGMA user_version").fetchone()[0] > RUN_VERSION:
                     return "it was begun by a newer Kivvet"
                 connection.executescript(_TABLES)
-                known = {one[1] for one in connection.execute("PRAGMA table_info(runs)")}
+                known = {row[1] for row in connection.execute("PRAGMA table_info(runs)")}
                 for name in _LATER_COLUMNS:
                     if name not in known:
                         connection.execute(f"ALTER TABLE runs ADD COLUMN {name} TEXT NOT NULL DEFAULT ''")

@@ -125,7 +125,7 @@ def status_of(book: OpenBook, dataset: Dataset) -> DatasetStatus:
 
 
 def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str) -> DatasetStatus:
-    faults: list[Finding] = [one for one in book.faults_of(dataset) if one.severity == "error"]
+    faults: list[Finding] = [fault for fault in book.faults_of(dataset) if fault.severity == "error"]
     if faults:
         return DatasetStatus(
             dataset.name,
@@ -148,7 +148,7 @@ def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str
         **prepared.plan.tables,
     }
     errors = {
-        name: sum(one.severity == "error" for one in findings_in_book(book, table))
+        name: sum(finding.severity == "error" for finding in findings_in_book(book, table))
         for name, table in used.items()
     }
     if n_errors := sum(errors.values()):

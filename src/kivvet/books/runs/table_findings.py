@@ -32,15 +32,15 @@ def refuse_faults(book: OpenBook | None, tables: Iterable[Table]) -> None:
     """Raise `TableError` where tables have errors."""
     if book is None:
         return
-    found = [one for table in tables for one in findings_in_book(book, table)]
+    found = [finding for table in tables for finding in findings_in_book(book, table)]
     if errors := [one for one in found if one.severity == "error"]:
         raise TableError(errors)
 
 
 def new_errors(table: Table, *before: Table) -> list[Finding]:
     """Return the errors of a table alone, its examples included, that none of its earlier versions has."""
-    known = {_key(one) for earlier in before for one in _errors(earlier)}
-    return [one for one in _errors(table) if _key(one) not in known]
+    known = {_key(error) for earlier in before for error in _errors(earlier)}
+    return [error for error in _errors(table) if _key(error) not in known]
 
 
 def _errors(table: Table) -> list[Finding]:

@@ -144,15 +144,15 @@ def _arithmetic(text: str) -> Tree:
         tree = parse_row_formula(text, "a result")
     except FormulaError as error:
         raise FeelError(f"{text[:60]!r} is no arithmetic: {error.problem.splitlines()[0]}") from error
-    if not all(isinstance(one, (Arithmetic, ColumnName, Constant)) for one in walk(tree)):
+    if not all(isinstance(node, (Arithmetic, ColumnName, Constant)) for node in walk(tree)):
         raise FeelError(f"{text[:60]!r} is more than arithmetic")
     return tree
 
 
 def _table(name: str, element: ET.Element) -> TakenTable:
     left: list[str] = []
-    inputs = tuple(_input(one) for one in _children(element, "input"))
-    outputs = [_output(one, name) for one in _children(element, "output")]
+    inputs = tuple(_input(child) for child in _children(element, "input"))
+    outputs = [_output(child, name) for child in _children(element, "output")]
     if not inputs or not outputs:
         raise FeelError("it has no input or no output")
     match, combine = _policy(element)
@@ -250,7 +250,7 @@ def _rule(rule: ET.Element, number: int, inputs: Sequence[Input], outputs: Seque
         )
     conditions = tuple(condition_of(_text(one), about.type) for one, about in zip(asked, inputs, strict=True))
     results = tuple(_result(_text(one), about) for one, about in zip(gives, outputs, strict=True))
-    notes = [_text(one) for one in _children(rule, "annotationEntry")]
+    notes = [_text(child) for child in _children(rule, "annotationEntry")]
     described = _text(next(iter(_children(rule, "description")), None))
     note = "; ".join(filter(None, [*notes, described]))
     return Row(number, conditions, results, note=" ".join(note.split()))
@@ -312,7 +312,7 @@ def _write_table(decision: ET.Element, table: Table, mark: str) -> None:
             raise _refused(
                 table, f"input {one.name} says how texts are folded, a time zone, or that it is required"
             )
-    if any(one.kind == "overlap" and one.severity == "error" for one in findings_of(table)):
+    if any(finding.kind == "overlap" and finding.severity == "error" for finding in findings_of(table)):
         raise _refused(table, "rows of it meet and give different results")
     combine = {output.combine for output in table.outputs}
     if table.match == "every" and combine - {"list", *_AGGREGATIONS.values()}:
@@ -321,7 +321,9 @@ def _write_table(decision: ET.Element, table: Table, mark: str) -> None:
     policy = {"first": "FIRST", "every": "COLLECT"}.get(table.match, "UNIQUE")
     if len(rows) > len(table.rows):
         policy = "FIRST"  # the rows for missing values come last
-    if policy == "UNIQUE" and any(one.kind in ("duplicate", "shadowed") for one in findings_of(table)):
+    if policy == "UNIQUE" and any(
+        finding.kind in ("duplicate", "shadowed") for finding in findings_of(table)
+    ):
         policy = "ANY"
     said = {"id": mark, "hitPolicy": policy}
     (combined,) = combine if len(combine) == 1 else ("list",)
@@ -381,7 +383,7 @@ def _result_text(table: Table, row: Row, result: Any) -> str:
     if result is UNFINISHED:
         raise _refused(table, f"row {row.number} has no result yet")
     if isinstance(result, Computed):
-        plain = all(isinstance(one, (Arithmetic, ColumnName, Constant)) for one in walk(result.tree))
+        plain = all(isinstance(node, (Arithmetic, ColumnName, Constant)) for node in walk(result.tree))
         if not plain or any(not name.replace("_", "").isalnum() for name in columns_read(result.tree)):
             raise _refused(table, f"row {row.number} gives more than arithmetic: {result.text}")
         return result.text

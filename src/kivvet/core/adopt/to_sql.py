@@ -103,7 +103,7 @@ def why_not_elsewhere(table: Table) -> str:
         return "differences of blanks or accents do not count for it"
     if any(UNFINISHED in row.results for row in table.rows):
         return "a row has no class yet"
-    if any(one.kind == "overlap" and one.severity == "error" for one in findings_of(table)):
+    if any(finding.kind == "overlap" and finding.severity == "error" for finding in findings_of(table)):
         return "rows of it meet and give different results"
     return ""
 

@@ -134,11 +134,11 @@ class _Run:
         among = None if self.formula.among is None else evaluator.truth(self.formula.among)[0]
         maker = WindowMaker(evaluator.vector, self.n_rows, among, evaluator.note)
         made: dict[Tree, Vector] = {}
-        wanted = Counter(one for one in walk(self.formula.tree) if isinstance(one, Window))
+        wanted = Counter(node for node in walk(self.formula.tree) if isinstance(node, Window))
         firsts = [
-            (one, found)
-            for one in walk(self.formula.tree)
-            if isinstance(one, Comparison) and (found := is_first(one))
+            (node, found)
+            for node in walk(self.formula.tree)
+            if isinstance(node, Comparison) and (found := is_first(node))
         ]
         for tree, (window, holds) in firsts:
             if sum(1 for _, (other, _) in firsts if other == window) == wanted[window]:
@@ -219,9 +219,9 @@ class _Run:
 def _shared_parts(tree: Tree) -> dict[int, str]:
     """Return by `id` the text of each part, larger than a name, that stands more than once in a tree."""
     texts = {
-        id(one): write_formula(one)
-        for one in walk(tree)
-        if not isinstance(one, (ColumnName, Constant)) and children(one)
+        id(node): write_formula(node)
+        for node in walk(tree)
+        if not isinstance(node, (ColumnName, Constant)) and children(node)
     }
-    counted = Counter(texts[id(one)] for one in walk(tree) if id(one) in texts)
+    counted = Counter(texts[id(node)] for node in walk(tree) if id(node) in texts)
     return {number: text for number, text in texts.items() if counted[text] > 1}

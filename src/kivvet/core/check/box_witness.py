@@ -173,7 +173,7 @@ class _Search:
         """Add to numeric inputs the constants of a statement, the values of its other inputs, and what lies beside these, as
         far as their cells hold them.
         """
-        constants = [one.value for one in walk(given.condition) if isinstance(one, Constant)]
+        constants = [node.value for node in walk(given.condition) if isinstance(node, Constant)]
         held = [value for name in given.reads for value in self.candidates[name][:2]]
         numbers = [
             Decimal(one)
@@ -194,20 +194,24 @@ class _Search:
             assert test is not None
             trees = test.compared or (() if test.whole is None else (test.whole,))
             for tree in trees:
-                for one in walk(tree):
-                    if isinstance(one, Constant) and name in test.reads and one.value is not None:
-                        if isinstance(one.value, str):
+                for node in walk(tree):
+                    if isinstance(node, Constant) and name in test.reads and node.value is not None:
+                        if isinstance(node.value, str):
                             return "text"
-                        if isinstance(one.value, dt.datetime):
+                        if isinstance(node.value, dt.datetime):
                             return "datetime"
-                        if isinstance(one.value, dt.date):
+                        if isinstance(node.value, dt.date):
                             return "date"
         return "number"
 
     def _add_constants(self, test: ComputedInput, *, may_be_missing: bool) -> None:
         trees = test.compared or (test.whole,)
         constants = [
-            one.value for tree in trees if tree is not None for one in walk(tree) if isinstance(one, Constant)
+            node.value
+            for tree in trees
+            if tree is not None
+            for node in walk(tree)
+            if isinstance(node, Constant)
         ]
         for name in test.reads:
             if any(dimension.about.name == name for dimension in self.dimensions):

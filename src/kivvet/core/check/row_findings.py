@@ -179,7 +179,9 @@ class RowFindings:
 
 def pasted_row(table: Table, region: Mapping[str, str]) -> str:
     """Return a region as a row to paste into the table's file, its results left as dots."""
-    headings = {one.column or one.name: one.name for one in columns_of(table.inputs, table.outputs)}
+    headings = {
+        column.column or column.name: column.name for column in columns_of(table.inputs, table.outputs)
+    }
     outputs = {output.name for output in table.outputs}
     order = table.header or tuple(headings)
     cells = [

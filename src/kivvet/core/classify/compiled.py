@@ -90,8 +90,10 @@ class CompiledTable:
             kind for kind in ("overlap", "conflict") if self.table.severity.get(kind, "error") != "error"
         }
         if any(
-            one.kind in ("overlap", "conflict") and one.severity != "note" and one.kind not in lowered
-            for one in findings_of(self.table)
+            finding.kind in ("overlap", "conflict")
+            and finding.severity != "note"
+            and finding.kind not in lowered
+            for finding in findings_of(self.table)
         ):
             return True
         # Statements may be broken by data, and comparisons of sums rounded: what they keep apart is watched.
@@ -106,9 +108,12 @@ class CompiledTable:
         if self.table.match != "one" or not self.table.severity:
             return found
         place = {row.number: number for number, row in enumerate(self.table.rows)}
-        for one in findings_of(self.table):
-            if one.kind in ("overlap", "conflict") and self.table.severity.get(one.kind, "error") != "error":
-                pairs = [pair.rows for pair in one.pairs] or [(one.rows[0], one.rows[1])]
+        for finding in findings_of(self.table):
+            if (
+                finding.kind in ("overlap", "conflict")
+                and self.table.severity.get(finding.kind, "error") != "error"
+            ):
+                pairs = [pair.rows for pair in finding.pairs] or [(finding.rows[0], finding.rows[1])]
                 for early, late in pairs:
                     found.setdefault(place[late], set()).add(place[early])
         return found

@@ -227,7 +227,7 @@ def _aligned(values: pa.Array, keys: pa.Array) -> tuple[pa.Array, pa.Array, Arra
 
         def written(array: pa.Array) -> pa.Array:
             encoded = pc.dictionary_encode(array)
-            texts = [str(Decimal(one).normalize()) for one in encoded.dictionary.to_pylist()]
+            texts = [str(Decimal(value).normalize()) for value in encoded.dictionary.to_pylist()]
             return pa.array(texts, pa.string()).take(encoded.indices)
 
         return written(values), written(keys), everything

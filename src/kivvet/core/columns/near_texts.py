@@ -83,7 +83,10 @@ class NearTexts:
 
         if not len(own):
             return own, other, own
-        ours, others = [texts[one] for one in own.tolist()], [self.known[one] for one in other.tolist()]
+        ours, others = (
+            [texts[value] for value in own.tolist()],
+            [self.known[value] for value in other.tolist()],
+        )
         changes = cpdist(ours, others, scorer=OSA.distance, score_cutoff=2, dtype=np.int64)
         shorter = np.fromiter((min(len(a), len(b)) for a, b in zip(ours, others, strict=True)), np.int64)
         near = changes <= np.where(shorter >= _LONG, 2, 1)

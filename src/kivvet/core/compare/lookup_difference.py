@@ -354,7 +354,7 @@ def rows_of_lookup(table: Table) -> Table:
     """Return a lookup as a table of conditions: one row for each of its own that has a key."""
     lookup, index = _lookup(table), LookupIndex(_lookup(table))
     columns: dict[str, list[Condition | None]] = {
-        key.about.name: [None if one is None else Equals(_exact(one)) for one in key.values.to_pylist()]  # type: ignore[arg-type]
+        key.about.name: [None if value is None else Equals(_exact(value)) for value in key.values.to_pylist()]  # type: ignore[arg-type]
         for key in lookup.keys
     }
     for column, cells in zip(lookup.ranges, index.ranges, strict=True):
@@ -363,7 +363,8 @@ def rows_of_lookup(table: Table) -> Table:
             for start, end in zip(cells.starts, cells.ends, strict=True)
         ]
     results = [
-        [UNFINISHED if one is None else _exact(one) for one in each.to_pylist()] for each in lookup.results
+        [UNFINISHED if value is None else _exact(value) for value in each.to_pylist()]
+        for each in lookup.results
     ]
     rows = []
     for place in range(lookup.n_rows):

@@ -93,7 +93,7 @@ def simplify(table: Table, budget: int = DEFAULT_BUDGET) -> Simplified:
             f"{table.name} is a lookup, whose rows are its keys",
             expected="a table of rows of conditions",
         )
-    if errors := [one for one in _errors(findings_of(table)) if one.kind != "gap"]:
+    if errors := [error for error in _errors(findings_of(table)) if error.kind != "gap"]:
         raise TableError(errors)
     unproved = False
     for drops, joins in ((True, True), (False, True), (True, False)):

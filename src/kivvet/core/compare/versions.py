@@ -279,7 +279,7 @@ def _modes(old: Table, new: Table, *, with_how: bool) -> tuple[Match, Match]:
     if (modes[0] != modes[1] or with_how) and "every" not in modes:
         modes = [
             "first"
-            if mode == "one" and not any(one.kind in _TROUBLES for one in findings_of(table))
+            if mode == "one" and not any(finding.kind in _TROUBLES for finding in findings_of(table))
             else mode
             for mode, table in zip(modes, (old, new), strict=True)
         ]

@@ -98,8 +98,12 @@ class _Tried:
 
 def broken_of(table: Table) -> tuple[list[ExampleRun], list[str]]:
     """Return the examples of a table that come out otherwise, and what is said of promises that are broken."""
-    runs = [one for one in run_examples(table, table.examples) if one.broken] if table.examples else []
-    return runs, [one.message for one in promise_findings(table) if one.severity == "error"]
+    runs = (
+        [example for example in run_examples(table, table.examples) if example.broken]
+        if table.examples
+        else []
+    )
+    return runs, [finding.message for finding in promise_findings(table) if finding.severity == "error"]
 
 
 def mends(table: Table) -> list[Mended]:
@@ -148,16 +152,20 @@ def _n_wrong(table: Table, held: ExamplesHeld) -> int:
     is_worked_out = any(isinstance(result, Computed) for row in table.rows for result in row.results)
     n_wrong = 0 if is_worked_out or not table.examples else len(held.wrong(table.rows))
     if not n_wrong and table.examples:
-        n_wrong = sum(bool(one.broken) for one in run_examples(table, table.examples))
+        n_wrong = sum(bool(example.broken) for example in run_examples(table, table.examples))
     return (
         n_wrong + len(table.promises)
         if n_wrong
-        else sum(one.severity == "error" for one in promise_findings(table))
+        else sum(finding.severity == "error" for finding in promise_findings(table))
     )
 
 
 def _faults(table: Table) -> Counter[str]:
-    return Counter(one.kind for one in findings_of(table) if one.kind in _FAULTS and one.severity != "note")
+    return Counter(
+        finding.kind
+        for finding in findings_of(table)
+        if finding.kind in _FAULTS and finding.severity != "note"
+    )
 
 
 def _cells(before: Table, after: Table) -> tuple[CellChanged, ...]:
@@ -179,8 +187,12 @@ def _cells(before: Table, after: Table) -> tuple[CellChanged, ...]:
 
 def _changes(table: Table) -> Iterator[_Change]:
     """Yield the changes that may mend something, the small ones first."""
-    wrong = [one for one in run_examples(table, table.examples) if one.broken] if table.examples else []
-    broken = () if wrong else [one for one in promise_findings(table) if one.severity == "error"]
+    wrong = (
+        [example for example in run_examples(table, table.examples) if example.broken]
+        if table.examples
+        else []
+    )
+    broken = () if wrong else [finding for finding in promise_findings(table) if finding.severity == "error"]
     for number, about in enumerate(table.inputs):
         values = [_value_of(about, one.example.values.get(about.name)) for one in wrong]
         yield from _bounds_moved(table, number, [value for value in values if value is not None])

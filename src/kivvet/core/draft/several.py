@@ -62,7 +62,7 @@ def draft_combinations(name: str, cases: Cases, wishes: Wishes) -> Table:
     table = Table(name, _inputs(cases, steps=False), (Output(output, "text"),), tuple(rows))
     # A combination that does not occur needs no row; where one comes later, data is said to meet none.
     is_long = len(cases) > _MOST_ROWS_SIMPLIFIED
-    has_gaps = is_long or any(one.kind == "gap" for one in findings_of(table))
+    has_gaps = is_long or any(finding.kind == "gap" for finding in findings_of(table))
     return replace(table, severity={"gap": "warning"}) if has_gaps else table
 
 

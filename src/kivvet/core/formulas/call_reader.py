@@ -136,11 +136,11 @@ class CallReader(ABC):
         """Raise where a function of rows stands within another."""
         more = [] if window.within is None else [window.within.part]
         for part in (*inner, *more, *([] if window.where is None else [window.where])):
-            for one in walk(part):
-                if isinstance(one, Window):
+            for node in walk(part):
+                if isinstance(node, Window):
                     raise FormulaError(
-                        f"{one.name} stands within {window.name}",
-                        one.at,
+                        f"{node.name} stands within {window.name}",
+                        node.at,
                         "give the inner one a name of its own in formulas.toml",
                     )
 

@@ -64,7 +64,7 @@ class Formula(KeepsWork):
     @property
     def has_windows(self) -> bool:
         """Whether it looks at other rows, so that it needs all of them."""
-        return any(isinstance(one, Window) for one in walk(self.tree))
+        return any(isinstance(node, Window) for node in walk(self.tree))
 
     @property
     def meaning(self) -> dict[str, Any]:

@@ -57,11 +57,11 @@ def parse_formula(text: str, *, of_groups: bool = False) -> Tree:
 def parse_row_formula(text: str, what: str) -> Tree:
     """Return the tree of a formula that looks at one row only; `FormulaError` where windows are in it."""
     made = parse_formula(text)
-    for one in walk(made):
-        if isinstance(one, Window):
+    for node in walk(made):
+        if isinstance(node, Window):
             raise FormulaError(
-                f"{one.name} looks at other rows, which {what} cannot",
-                one.at,
+                f"{node.name} looks at other rows, which {what} cannot",
+                node.at,
                 "give the calculation a name in formulas.toml, and use that",
             )
     return made

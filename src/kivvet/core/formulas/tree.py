@@ -266,12 +266,12 @@ def walk(tree: Tree) -> Iterator[Tree]:
 
 def columns_read(tree: Tree) -> Iterator[str]:
     """Yield the names of the columns a tree reads, in order, with repetitions."""
-    return (one.name for one in walk(tree) if isinstance(one, ColumnName))
+    return (node.name for node in walk(tree) if isinstance(node, ColumnName))
 
 
 def windows_in(tree: Tree) -> tuple[Window, ...]:
     """Return the window functions of a tree, each once, inner ones before those they stand in."""
-    found = [one for one in walk(tree) if isinstance(one, Window)]
+    found = [node for node in walk(tree) if isinstance(node, Window)]
     return tuple(dict.fromkeys(reversed(found)))
 
 

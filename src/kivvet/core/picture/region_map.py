@@ -222,7 +222,7 @@ def map_of(
         notes.append("inputs that depend on each other may leave more parts of it without any value")
     kinds = {given.kind for panel in panels for line in panel.given for given in line}
     if "gap" not in kinds and "overlap" not in kinds and (at or len(panels) > 1):
-        n_elsewhere = sum(one.kind in ("gap", "overlap", "conflict") for one in findings_of(table))
+        n_elsewhere = sum(finding.kind in ("gap", "overlap", "conflict") for finding in findings_of(table))
         notes.append(
             f"kivvet check finds {n_elsewhere} gaps and overlaps, none of them here"
             if n_elsewhere

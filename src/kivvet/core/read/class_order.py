@@ -118,5 +118,7 @@ def ranked_of_arrays(ranks: pa.Array, labels: pa.Array) -> list[Ranked]:
         table.group_by(["rank", "label"], use_threads=False).aggregate([("row", "min")]).sort_by("row_min")
     )
     return [
-        (one["rank"], one["label"], one["row_min"]) for one in found.to_pylist() if one["label"] is not None
+        (value["rank"], value["label"], value["row_min"])
+        for value in found.to_pylist()
+        if value["label"] is not None
     ]

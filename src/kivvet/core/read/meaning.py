@@ -245,7 +245,7 @@ def _output(one: Output) -> dict[str, Any]:
 
 
 def _rows(table: Table) -> list[list[str]]:
-    names = [one.name for one in columns_of(table.inputs, table.outputs)]
+    names = [column.name for column in columns_of(table.inputs, table.outputs)]
     has_when = any(row.when for row in table.rows)
     rows = [[*names, WHEN] if has_when else names]
     for row in table.rows:

@@ -69,7 +69,7 @@ class RowReader:
                 fix='for example  rows = [["< 5", "low"]]',
             )
             return ()
-        headings = [one.column or one.name for one in columns_of(inputs, outputs)]
+        headings = [column.column or column.name for column in columns_of(inputs, outputs)]
         first, columns, when = self.header(given, inputs, outputs, headings)
         if columns is None:
             return ()
@@ -115,7 +115,7 @@ class RowReader:
         """Return the index of the first row of conditions, the column of each heading (None: a fault) and of
         `when`.
         """
-        names = [one.name for one in columns_of(inputs, outputs)]
+        names = [column.name for column in columns_of(inputs, outputs)]
         top = [str(cell).strip() for cell in given[0]] if given else []
         may_ask = WHEN not in names and WHEN not in headings
         named = set(top) - {WHEN} if may_ask else set(top)
@@ -225,7 +225,10 @@ class RowReader:
         places = [*columns, *([] if when is None else [when])]
         expected = max(len(places), len(self.headings) if self.rows_are == "inline" else 0)
         if max(places) >= len(cells) or (len(cells) > expected and self.rows_are == "inline"):
-            names = [*(one.name for one in columns_of(inputs, outputs)), *([] if when is None else [WHEN])]
+            names = [
+                *(column.name for column in columns_of(inputs, outputs)),
+                *([] if when is None else [WHEN]),
+            ]
             self.faults.add(
                 f"row {number} has {len(cells)} cells; {expected} are expected",
                 ("rows", index),

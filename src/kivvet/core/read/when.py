@@ -233,7 +233,9 @@ class WhenReader:
     def _pair_in(self, part: formula.Condition) -> Comparison:
         """Return the comparison that an `IS NULL` within a part is about."""
         found = (
-            self.pairs.get(write_formula(one.part)) for one in formula.walk(part) if isinstance(one, IsNull)
+            self.pairs.get(write_formula(node.part))
+            for node in formula.walk(part)
+            if isinstance(node, IsNull)
         )
         return next(one for one in found if one is not None)
 

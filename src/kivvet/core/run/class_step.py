@@ -210,10 +210,14 @@ class _ClassStage(Stage):
         """Remember values that are none of the classes."""
         values = arrow_from_column(column).filter(pa.array(rows))
         counted = pc.value_counts(values)
-        for one in counted.to_pylist():
-            text = write_value(one["values"]) if not isinstance(one["values"], float) else repr(one["values"])
+        for value in counted.to_pylist():
+            text = (
+                write_value(value["values"])
+                if not isinstance(value["values"], float)
+                else repr(value["values"])
+            )
             if text in self.outside or len(self.outside) < _MOST_OUTSIDE:
-                self.outside[text] += one["counts"]
+                self.outside[text] += value["counts"]
 
     def report(self) -> ClassReport:
         return ClassReport(

@@ -137,7 +137,9 @@ class Crossing:
         self.by, self.across, self.values = by, across, values
         self.keys = [*by, *([] if across is None else [across])]
         self.rows = RowCounts()
-        self.tallies: dict[Window, Tally] = {one: tally_of(one) for one in windows_of(list(values.values()))}
+        self.tallies: dict[Window, Tally] = {
+            window: tally_of(window) for window in windows_of(list(values.values()))
+        }
         self.groups: dict[tuple[int, ...], int] = {}
         self.n_rows = 0
 

@@ -60,7 +60,9 @@ def example_findings(table: Table) -> tuple[Finding, ...]:
     """Return a finding for each example of a table that comes out otherwise."""
     if not table.examples or not table.is_complete:
         return ()
-    return tuple(_of_table(table, one) for one in run_examples(table, table.examples) if one.broken)
+    return tuple(
+        _of_table(table, example) for example in run_examples(table, table.examples) if example.broken
+    )
 
 
 @kept
@@ -142,7 +144,7 @@ def is_same(expected: Any, got: Any) -> bool:
     """Whether a result is what an example expects."""
     if isinstance(got, list):
         texts = list(map(write_plain, got))
-        said = [] if expected is None else [one.strip() for one in write_plain(expected).split(";")]
+        said = [] if expected is None else [text.strip() for text in write_plain(expected).split(";")]
         return texts == said or (sorted(texts) == sorted(said) and len(texts) == len(set(texts)))
     if expected is None or got is None:
         return expected is None and (got is None or got == "")

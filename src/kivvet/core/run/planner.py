@@ -422,7 +422,9 @@ class _Planner(ClassPlanning):
             return
         if entry.table in self.formulas:
             formula, place = self.formulas[entry.table], self.place_of(index)
-            here = [one.at for one in walk(formula.tree) if isinstance(one, ColumnName) and one.name == name]
+            here = [
+                node.at for node in walk(formula.tree) if isinstance(node, ColumnName) and node.name == name
+            ]
             drawn = f"\n{pointed_at(formula.text, here[0])}" if here else ""
             is_quoted = bool(here) and formula.text[here[0] : here[0] + 1] == '"'
             text = f"; a text stands in single quotes: '{wanted}'" if is_quoted else ""

@@ -68,12 +68,12 @@ class RowKeys:
         self, table: pa.Table, twice: pa.Table, rows: np.ndarray[tuple[int], np.dtype[np.int64]]
     ) -> Finding:
         examples = []
-        for one in twice.slice(0, _MOST_EXAMPLES).to_pylist():
+        for value in twice.slice(0, _MOST_EXAMPLES).to_pylist():
             same = np.ones(len(table), bool)
             for name in table.column_names:
-                equal = pc.equal(table[name], pa.scalar(one[name], table.schema.field(name).type))
+                equal = pc.equal(table[name], pa.scalar(value[name], table.schema.field(name).type))
                 same &= equal.to_numpy()
-            text = ", ".join(write_plain(one[name]) for name in table.column_names)
+            text = ", ".join(write_plain(value[name]) for name in table.column_names)
             numbers = [f"{row + 1:,}" for row in rows[np.flatnonzero(same)].tolist()]
             examples.append(f"{text} (rows {listed(numbers, _MOST_ROWS_TOLD)})")
         n_rows = int(pc.sum(twice["count_all"]).as_py())

@@ -24,7 +24,7 @@ def value_counts(column: Column, mask: npt.NDArray[np.bool_]) -> list[tuple[str,
         texts = arrow_from_column(column.distinct).take(pa.array(present)).to_pylist()
         return [(write_plain(value), int(n)) for value, n in zip(texts, rows[present], strict=True)]
     counted = pc.value_counts(arrow_from_column(column).filter(pa.array(mask)))
-    return [(write_plain(one["values"]), one["counts"]) for one in counted.to_pylist()]
+    return [(write_plain(value["values"]), value["counts"]) for value in counted.to_pylist()]
 
 
 def combined_counts(columns: Mapping[str, Column], mask: npt.NDArray[np.bool_]) -> list[tuple[str, int]]:

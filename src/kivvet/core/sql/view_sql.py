@@ -338,6 +338,6 @@ def _of_formula(name: str, reads: Mapping[str, ColumnRead]) -> tuple[str, ValueT
 
 
 def _refuse_meeting(table: Table) -> None:
-    kinds = {one.kind for one in findings_of(table)}
+    kinds = {finding.kind for finding in findings_of(table)}
     if found := [kind for kind in _MEETING if kind in kinds]:
         raise ObstacleError(f"rows of it have the same key ({found[0]})", "take them out")

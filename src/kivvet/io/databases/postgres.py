@@ -144,7 +144,9 @@ class Postgres(Engine):
     def _as_read(self, place: InDatabase, array: pa.Array, given: pa.Field, field: pa.Field) -> pa.Array:
         said = (given.metadata or {}).get(b"POSTGRESQL:type", b"").decode() or _named_type(given)
         if said == "uuid":
-            return pa.array([None if one is None else str(one) for one in array.to_pylist()], pa.string())
+            return pa.array(
+                [None if value is None else str(value) for value in array.to_pylist()], pa.string()
+            )
         if isinstance(array, pa.ExtensionArray):
             array = array.storage
         if pa.types.is_date(field.type) or pa.types.is_timestamp(field.type):

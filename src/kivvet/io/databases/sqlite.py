@@ -334,11 +334,13 @@ def _handed_over(place: InDatabase, name: str, array: pa.Array) -> list[Any]:
     if pa.types.is_timestamp(kind):
         if kind.tz is not None:
             array = array.cast(pa.timestamp("us", kind.tz)).cast(_MICROSECONDS)
-        return [None if one is None else one.isoformat(" ") for one in array.cast(_MICROSECONDS).to_pylist()]
+        return [
+            None if value is None else value.isoformat(" ") for value in array.cast(_MICROSECONDS).to_pylist()
+        ]
     if pa.types.is_date(kind):
-        return [None if one is None else _iso(one) for one in array.to_pylist()]
+        return [None if value is None else _iso(value) for value in array.to_pylist()]
     if pa.types.is_decimal(kind):
-        return [None if one is None else str(one) for one in array.to_pylist()]
+        return [None if value is None else str(value) for value in array.to_pylist()]
     if pa.types.is_unsigned_integer(kind) and (pc.max(array).as_py() or 0) > _LARGEST:
         raise OutputError(f"column {name!r} holds whole numbers that SQLite does not hold", place=place.place)
     return list(array.to_pylist())

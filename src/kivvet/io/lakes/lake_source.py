@@ -53,7 +53,7 @@ class LakeSource(Source, TellsSince):
         wanted = pa.schema(
             [self.stored_schema.field(name) for name in (self.names if names is None else names)]
         )
-        fragments = {one.path: one for one in self._dataset.get_fragments()}
+        fragments = {fragment.path: fragment for fragment in self._dataset.get_fragments()}
         with told(
             self.location, DataError, "cannot be read; a version whose files were cleaned away is gone"
         ):

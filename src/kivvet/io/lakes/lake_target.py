@@ -105,7 +105,7 @@ class LakeTarget(PartedTarget):
         return self.parts
 
     def commit(self, seal: Seal) -> None:
-        found = [self._verified(one) for one in self.written_parts()]
+        found = [self._verified(part) for part in self.written_parts()]
         # Rows are read in the order of these times: whoever wrote which file first, they stay in order.
         last = max((one["modified"] for one in found), default=0)
         found = [{**one, "modified": last + number} for number, one in enumerate(found)]

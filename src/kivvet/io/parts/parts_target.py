@@ -113,5 +113,5 @@ def extend(
     """Begin a target with all rows that it holds already; None where its columns are others."""
     folder = folder_at(target)
     there = folder.open(read_manifest(folder).parts[0].name).stored_schema
-    same = [(one.name, one.type) for one in there] == [(one.name, one.type) for one in schema]
+    same = [(one.name, one.type) for one in there] == [(field.name, field.type) for field in schema]
     return PartsTarget(target, schema, is_extended=True) if same else None
