@@ -371,8 +371,19 @@ class ColumnTally:
             if place in waiting:
                 self.examples[waiting[place]] = moved(row, *waiting[place])
 
+    def _place_of(self, counted: tuple[tuple[str | None, str | None], int]) -> tuple[int, int]:
+        """Return where a pair stands: by the classes in order, or where there are none, by the row in which it is met first."""
+        pair = counted[0]
+        if not self.has_classes:
+            example = self.examples.get(pair)
+            return (0 if example is None else example.row or 0), 0
+        order = {name: place for place, name in enumerate(self.order)}
+        before, after = (order.get(name, len(order)) for name in pair)
+        return before, after
+
     def result(self) -> ColumnImpact:
-        """Return what all batches came to."""
+        """Return what all batches came to, however rows were divided among them."""
+        self.pairs = dict(sorted(self.pairs.items(), key=self._place_of))
         moves = [
             Move(*pair, n, self.examples[pair]) for pair, n in self.pairs.items() if pair in self.examples
         ]
