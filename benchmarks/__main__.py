@@ -1,4 +1,7 @@
-"""Run all benchmarks, or those named: python -m benchmarks [bins] [mapping]"""
+"""Run all benchmarks, or those named, and print one table: python -m benchmarks [bins] [mapping]
+
+`python -m benchmarks page` puts what was measured so far into docs/speed.md.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +35,8 @@ from benchmarks import (
     tied_inputs,
     workbooks,
 )
-from benchmarks.runner import print_machine, run
+from benchmarks.lines import Line, keep, table, write_page
+from benchmarks.runner import machine, run
 
 ALL = {
     "bins": bins.comparisons,
@@ -63,19 +67,28 @@ FIGURES = {
     "pipelines": pipelines.figures,
     "startup": startup.figures,
     "tied_inputs": tied_inputs.figures,
-}  # without a contender
+}  # whole commands and books
 
 
 def main() -> int:
+    """Measure, print the table, and end with 1 where a target is missed."""
     chosen = sys.argv[1:] or [*ALL, *FIGURES]
-    print_machine()
-    for name in [one for one in chosen if one in FIGURES]:
-        chosen.remove(name)
-        FIGURES[name]()
-    reached = [run(comparison) for name in chosen for comparison in ALL[name]()]
-    if chosen:
-        print(f"\n{sum(reached)} of {len(reached)} targets reached")
-    return 0 if all(reached) else 1
+    if chosen == ["page"]:
+        print("\n".join(f"{group} has no place in docs/speed.md" for group in write_page()))
+        return 0
+    print(machine(), file=sys.stderr)
+    lines: list[Line] = []
+    for name in chosen:
+        measured = []
+        for line in FIGURES[name]() if name in FIGURES else map(run, ALL[name]()):
+            measured.append(line)
+            print(f"{name}: {' '.join(filter(None, line.cells()))}", file=sys.stderr, flush=True)
+        keep(name, measured)
+        lines += measured
+    print(table(lines))
+    wanted = [line for line in lines if line.target is not None]
+    print(f"\n{sum(bool(line.is_reached) for line in wanted)} of {len(wanted)} targets reached")
+    return 0 if all(line.is_reached for line in wanted) else 1
 
 
 if __name__ == "__main__":

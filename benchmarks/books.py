@@ -8,11 +8,13 @@ import itertools
 import random
 import sqlite3
 import sys
+from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import kivvet
+from benchmarks.lines import Line
 from benchmarks.processes import cost_of
 from kivvet.demo.story import write_survey
 
@@ -20,33 +22,37 @@ _N_RUNS = 5_000
 _KIVVET = [sys.executable, "-m", "kivvet"]
 
 
-def figures() -> None:
-    """Print the seconds of each command with its target."""
-    print(f"\nwhole books: {'':<44}{'wall s':>8}{'target':>8}{'peak MB':>9}")
+def figures() -> Iterator[Line]:
+    """Yield the seconds of each command with its target."""
     with TemporaryDirectory() as name:
         folder = Path(name)
-        _told("history of 5,000 runs", ["history", "--book", str(_with_history(folder / "runs"))], 1.0)
+        yield _told(
+            "history of 5,000 runs, the last 20 of each dataset",
+            ["history", "--book", str(_with_history(folder / "runs"))],
+            1.0,
+        )
         for n_tables, n_datasets, target in ((75, 12, 10.0), (300, 50, 30.0)):
             book = _book(folder / str(n_tables), n_tables, n_datasets)
             page = book / "report.html"
-            _told(f"report of {n_tables} tables", ["report", "--book", str(book), "--to", str(page)], target)
-            print(f"    {page.stat().st_size / 1e6:.1f} MB")
+            title = f"report of {n_tables} tables and {n_datasets} datasets"
+            yield _told(title, ["report", "--book", str(book), "--to", str(page)], target)
+            size = page.stat().st_size / 1e6
+            yield Line("the size of that page", size, "MB", target=8 if n_tables == 75 else None)
         for command, target in (
             (["check", "t000", "--no-data"], 1.2),
             (["explain", "t000", "--set", "x=3"], 1.2),
             (["status"], 1.2),
         ):
-            _told(f"{command[0]} of a book of 300 tables", [*command, "--book", str(book)], target)
-        _told(
-            "check of 2,000 rows that overlap at random",
+            yield _told(f"{command[0]} of a book of 300 tables", [*command, "--book", str(book)], target)
+        yield _told(
+            "check of 2,000 rows by 8 inputs that overlap at random",
             ["check", "--no-data", "--book", str(_overlapping(folder / "o"))],
             5.0,
         )
 
 
-def _told(title: str, command: list[str], target: float) -> None:
-    cost = cost_of([*_KIVVET, *command], allowed=(0, 1))
-    print(f"  {title:<55}{cost.wall:>8.2f}{target:>8.1f}{cost.peak:>9}")
+def _told(title: str, command: list[str], target: float) -> Line:
+    return Line(title, cost_of([*_KIVVET, *command], allowed=(0, 1)).wall, target=target)
 
 
 def _with_history(folder: Path) -> Path:

@@ -6,8 +6,7 @@ from __future__ import annotations
 
 import io
 import tempfile
-import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -18,26 +17,31 @@ import pyarrow.parquet as pq
 from matplotlib.figure import Figure
 
 import kivvet
+from benchmarks.lines import Line
+from benchmarks.runner import timed
 
 _ROWS = 10_000_000
 _BOUNDS = (6.5, 8.5)
 _CLASSES = ("acidic", "neutral", "alkaline")
 
 
-def figures() -> None:
-    """Print a line for each picture: seconds of ours, of the script, and the ratio."""
-    print(f"\ncharts: {_ROWS:,} rows of Parquet; seconds of ours, of a script by hand, and the ratio")
+def figures() -> Iterator[Line]:
+    """Yield a line for each picture, beside a script by hand."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         _write(folder)
         book = kivvet.open_book(folder)
-        _tell("histogram with bounds", lambda: _our_histogram(book), lambda: _histogram_by_hand(folder))
-        _tell("bars in parts", lambda: _our_bars(book), lambda: _bars_by_hand(folder))
-        seconds, _ = _timed(lambda: len(kivvet.open_book(folder).report().to_html()))
-        checked, _ = _timed(lambda: kivvet.open_book(folder).check())
-        print(
-            f"  report, beside a check of the same book       {seconds:6.2f} {checked:6.2f} {seconds / checked:6.2f}"
+        rows = f"{_ROWS:,} rows"
+        yield _told(
+            f"histogram with bounds, {rows}",
+            1.3,
+            lambda: _our_histogram(book),
+            lambda: _histogram_by_hand(folder),
         )
+        yield _told(f"bars in parts, {rows}", 1.3, lambda: _our_bars(book), lambda: _bars_by_hand(folder))
+        seconds, _ = timed(lambda: len(kivvet.open_book(folder).report().to_html()))
+        checked, _ = timed(lambda: kivvet.open_book(folder).check())
+        yield Line("report", seconds, beside="a check of the same book", other=checked)
 
 
 def _write(folder: Path) -> None:
@@ -118,14 +122,8 @@ def _bars_by_hand(folder: Path) -> dict[tuple[str, str], int]:
     return {(row["river"], name): row[name] for row in wide.iter_rows(named=True) for name in _CLASSES}
 
 
-def _tell(name: str, ours: Callable[[], Any], by_hand: Callable[[], Any]) -> None:
+def _told(name: str, target: float, ours: Callable[[], Any], by_hand: Callable[[], Any]) -> Line:
     assert ours() == by_hand(), name
-    pairs = [(_timed(ours)[0], _timed(by_hand)[0]) for _ in range(3)]
+    pairs = [(timed(ours)[0], timed(by_hand)[0]) for _ in range(3)]
     mine, theirs = (sorted(times)[1] for times in zip(*pairs, strict=True))
-    print(f"  {name:<45} {mine:6.2f} {theirs:6.2f} {mine / theirs:6.2f}")
-
-
-def _timed(work: Callable[[], Any]) -> tuple[float, Any]:
-    begun = time.perf_counter()
-    made = work()
-    return time.perf_counter() - begun, made
+    return Line(name, mine, beside="polars and Matplotlib", other=theirs, target=target)

@@ -6,13 +6,15 @@ rows of random ranges, half of the cells blank.
 
 from __future__ import annotations
 
+import json
 import random
 import subprocess
 import sys
-import time
+from collections.abc import Iterator
 from decimal import Decimal
-from pathlib import Path
 
+from benchmarks.lines import Line
+from benchmarks.runner import timed
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import Match, Row, Table
 from kivvet.core.words.conditions import AnyValue, Between
@@ -21,11 +23,12 @@ Box = list[tuple[int, int]]
 _EDGE = 1000
 
 
-def figures() -> None:
-    """Print a line for each table."""
-    print(
-        "\ncheck: rows x inputs, seconds: match = one (gaps and overlaps), match = first (gaps and shadowed rows)"
-    )
+#: Seconds of the whole check where rows decide alone, by kind, rows and inputs.
+_TARGETS = {("partitioned", 500, 8): 0.2, ("partitioned", 2_000, 8): 1.0, ("random", 2_000, 8): 5.0}
+
+
+def figures() -> Iterator[Line]:
+    """Yield a line for each table, and way to match."""
     for kind in ("partitioned", "random"):
         for n_rows in (100, 500, 2_000):
             for n_inputs in (4, 8, 12):
@@ -35,35 +38,25 @@ def figures() -> None:
                     capture_output=True,
                     text=True,
                 )
-                print(f"  {kind:<12}{n_rows:>5} x {n_inputs:<3}{ran.stdout.strip()}")
+                for match, (seconds, kinds) in json.loads(ran.stdout).items():
+                    target = _TARGETS.get((kind, n_rows, n_inputs)) if match == "one" else None
+                    work = f"{kind}, {n_rows:,} rows by {n_inputs} inputs, match = {match}: {kinds}"
+                    yield Line(work, seconds, target=target)
 
 
-def measure(kind: str, n_rows: int, n_inputs: int) -> str:
-    """Return the figures of one table as text."""
+def measure(kind: str, n_rows: int, n_inputs: int) -> dict[str, tuple[float, str]]:
+    """Return by way to match the seconds that a check of one table takes, and what it finds."""
     from kivvet.core.check.check import check_table
-    from kivvet.core.check.several_gaps import SeveralGaps
-    from kivvet.core.check.several_inputs import BoxCheck
 
     boxes = (partitioned if kind == "partitioned" else random_boxes)(n_rows, n_inputs)
-    said = []
+    measured = {}
     ways: tuple[Match, ...] = ("one", "first")
     for match in ways:
         table = table_of(boxes, match)
-        start = time.perf_counter()
-        list(SeveralGaps(BoxCheck(table)).findings())
-        gaps = time.perf_counter() - start
-        start = time.perf_counter()
-        found = check_table(table)
-        whole = time.perf_counter() - start
+        seconds, found = timed(lambda table=table: check_table(table))
         kinds = sorted({one.kind for one in found} & {"gap", "overlap", "shadowed", "not-proven"})
-        said.append(f"{match}: gaps {gaps:.2f}, all {whole:.2f} ({', '.join(kinds) or 'nothing found'})")
-    status = Path("/proc/self/status")
-    peak = (
-        next((line.split()[1] for line in status.read_text().splitlines() if line.startswith("VmHWM")), "0")
-        if status.exists()
-        else "0"
-    )
-    return f"{'; '.join(said)}; peak {int(peak) // 1024} MB"
+        measured[match] = seconds, ", ".join(kinds) or "nothing found"
+    return measured
 
 
 def table_of(boxes: list[Box], match: Match) -> Table:
@@ -117,4 +110,4 @@ def random_boxes(n_rows: int, n_inputs: int, seed: int = 1) -> list[Box]:
 
 
 if __name__ == "__main__":
-    print(measure(sys.argv[1], int(sys.argv[2]), int(sys.argv[3])))
+    print(json.dumps(measure(sys.argv[1], int(sys.argv[2]), int(sys.argv[3]))))

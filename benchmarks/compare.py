@@ -4,8 +4,7 @@ mapping beside a join by hand, which tells keys and no more; and drafting from c
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -13,52 +12,58 @@ import pandas as pd
 
 import kivvet
 from benchmarks.check import partitioned, table_of
+from benchmarks.lines import Line
+from benchmarks.runner import timed
 from kivvet.core.check.check import check_table
 from kivvet.core.compare.compare import compare_tables
 from kivvet.rule_table import value_of
 
 
-def figures() -> None:
-    """Print a line for each comparison."""
-    print("\ncompare: seconds, and the ratio to what stands beside it")
+def figures() -> Iterator[Line]:
+    """Yield a line for each comparison."""
     table = table_of(partitioned(2_000, 8), "first")
     rows = list(table.rows)
     rows[1_000] = replace(rows[1_000], results=("another",))
     changed = replace(table, rows=tuple(rows))
-    _line(
-        "2,000 rows x 8 inputs, one row changed, beside a check",
+    yield _line(
+        "rules, 2,000 rows by 8 inputs, one row changed",
+        "a check of one",
+        0.2,
         lambda: compare_tables(table, changed),
         lambda: check_table(changed),
     )
     old, new = _keys(1_000_000, 1_000)
     lookups = [_lookup(one) for one in (old, new)]
-    _line(
-        "1,000,000 keys, 1,000 of them changed, other order, beside a join",
+    yield _line(
+        "a lookup of 1,000,000 keys, 1,000 of them changed, in another order",
+        "a join in pandas",
+        1.0,
         lambda: compare_tables(*map(value_of, lookups)),
         lambda: _by_hand(old, new),
     )
     old, new = _keys(10_000, 10)
     mappings = [_mapping(one) for one in (old, new)]
-    _line(
-        "10,000 rows of a mapping, 10 of them changed, beside a join",
+    yield _line(
+        "a mapping of 10,000 rows, 10 of them changed",
+        "a join in pandas",
+        None,
         lambda: compare_tables(*map(value_of, mappings)),
         lambda: _by_hand(old, new),
     )
     frame = _classified(1_000_000)
-    _line(
-        "drafting from classes, 1,000,000 rows x 4 columns, beside grouping them",
+    yield _line(
+        "drafting from classes, 1,000,000 rows by 4 columns",
+        "grouping them in pandas",
+        None,
         lambda: kivvet.draft(frame, ["a", "b", "c", "d"], classes="y"),
         lambda: frame.groupby(["a", "b", "c", "d", "y"], dropna=False).size(),
     )
 
 
-def _line(what: str, own: Callable[[], object], other: Callable[[], object]) -> None:
-    taken = []
-    for work in (own, other):
-        start = time.perf_counter()
-        work()
-        taken.append(time.perf_counter() - start)
-    print(f"  {what:<72}{taken[0]:>7.2f}{taken[0] / taken[1]:>8.2f}")
+def _line(
+    what: str, beside: str, target: float | None, own: Callable[[], object], other: Callable[[], object]
+) -> Line:
+    return Line(what, timed(own)[0], "s", beside, timed(other)[0], target)
 
 
 def _keys(n: int, n_changed: int) -> tuple[pd.DataFrame, pd.DataFrame]:

@@ -74,7 +74,7 @@ def comparisons() -> Iterator[Comparison]:
     yield Comparison(
         f"{title}, from Parquet",
         lambda: cross_table_of(
-            None, path, by=["a"], across="b", values=["COUNT(*) AS rows", "SUM(load)", "SUM(flow)"]
+            None, path, by=["a"], across="b", value=["COUNT(*) AS rows", "SUM(load)", "SUM(flow)"]
         ),
         {"polars scan": lambda: by_polars(pl.scan_parquet(path))},
         is_right,

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import NoReturn
@@ -16,63 +15,54 @@ import pyarrow.parquet as pq
 from pyarrow import csv
 
 import kivvet
+from benchmarks.lines import Line
+from benchmarks.runner import timed
 from kivvet.books.runs.target_writer import TargetWriter
 
 _ROWS = 10_000_000
 
 
-def figures() -> None:
-    """Print a line for each question."""
-    print(
-        f"\ncurrency: {_ROWS:,} rows, eight columns added, one row of one table changed; seconds and ratios"
-    )
+def figures() -> Iterator[Line]:
+    """Yield a line for each question."""
     with tempfile.TemporaryDirectory() as folder:
-        _measure(Path(folder))
+        yield from _measure(Path(folder))
     with tempfile.TemporaryDirectory() as folder:
-        _grown(Path(folder))
+        yield _grown(Path(folder))
 
 
-def _measure(folder: Path) -> None:
+def _measure(folder: Path) -> Iterator[Line]:
     frame = _frame()
     _book(folder, "c1")
     pq.write_table(frame, folder / "d.parquet")
     columns = ["mapped", *(f"bin{number}" for number in range(7))]
     book = kivvet.open_book(folder)
-    apply, _ = _timed(lambda: book.apply(frame, columns))
+    apply, _ = timed(lambda: book.apply(frame, columns))
     live = book.live(frame, columns)
     _book(folder, "c2")
-    refresh, _ = _timed(live.refresh)
-    print(
-        f"  Live.refresh beside an apply in memory            {refresh:6.2f} {apply:6.2f} {refresh / apply:6.2f}"
-    )
+    refresh, _ = timed(live.refresh)
+    yield Line("Live.refresh", refresh, "s", "an apply of all in memory", apply, 0.5)
     _book(folder, "c1")
-    whole, _ = _timed(lambda: kivvet.open_book(folder).apply_dataset("d"))
-    status, _ = _timed(lambda: kivvet.open_book(folder).status())
+    whole, _ = timed(lambda: kivvet.open_book(folder).apply_dataset("d"))
+    status, _ = timed(lambda: kivvet.open_book(folder).status())
     _book(folder, "c2")
-    impact, made = _timed(lambda: kivvet.open_book(folder).impact())
+    impact, made = timed(lambda: kivvet.open_book(folder).impact())
     assert made.datasets[0].columns[0].changed
-    twice, _ = _timed(lambda: [kivvet.open_book(folder).cross_table("d", by=["mapped"]) for _ in range(2)])
+    twice, _ = timed(lambda: [kivvet.open_book(folder).cross_table("d", by=["mapped"]) for _ in range(2)])
     unwritten = [
-        _timed(lambda work=work: _unwritten(work))[0]
+        timed(lambda work=work: _unwritten(work))[0]
         for work in (
             lambda: kivvet.open_book(folder).refresh(),
             lambda: kivvet.open_book(folder).apply_dataset("d"),
         )
     ]
-    part, _ = _timed(lambda: kivvet.open_book(folder).refresh())
-    print(
-        f"  refresh of a Parquet file beside an apply          {part:6.2f} {whole:6.2f} {part / whole:6.2f}"
-    )
-    print(
-        f"  refresh beside an apply, nothing written           {unwritten[0]:6.2f} {unwritten[1]:6.2f} {unwritten[0] / unwritten[1]:6.2f}"
-    )
-    print(
-        f"  impact beside counting the classes twice           {impact:6.2f} {twice:6.2f} {impact / twice:6.2f}"
-    )
-    print(f"  status where nothing changed                       {status:6.2f}")
+    part, _ = timed(lambda: kivvet.open_book(folder).refresh())
+    yield Line("refresh of a Parquet file", part, "s", "an apply of it", whole, 0.4)
+    yield Line("the same, nothing written", unwritten[0], "s", "an apply, nothing written", unwritten[1])
+    yield Line("impact", impact, "s", "counting the classes twice", twice, 1.0)
+    yield Line("status, nothing changed", status, target=0.5)
 
 
-def _grown(folder: Path) -> None:
+def _grown(folder: Path) -> Line:
     """A thousand rows come at the end of a file of CSV: they alone are worked out, and added to the target."""
     n_rows = _ROWS // 2
     frame = _frame().slice(0, n_rows + 1_000).select(["k", "x0"])
@@ -81,15 +71,15 @@ def _grown(folder: Path) -> None:
         '[datasets.d]\nsource = "d.csv"\ntarget = "out/d.csv"\ntypes = { x0 = "number" }\ncolumns = ["bin0"]\n'
     )
     csv.write_csv(frame.slice(0, n_rows), folder / "d.csv")
-    whole, _ = _timed(lambda: kivvet.open_book(folder).apply_dataset("d"))
+    whole, _ = timed(lambda: kivvet.open_book(folder).apply_dataset("d"))
     more = pa.BufferOutputStream()
     csv.write_csv(frame.slice(n_rows), more, csv.WriteOptions(include_header=False))
     with (folder / "d.csv").open("ab") as file:
         file.write(more.getvalue())
-    part, done = _timed(lambda: kivvet.open_book(folder).refresh())
+    part, done = timed(lambda: kivvet.open_book(folder).refresh())
     assert done[0].report.standing == n_rows and done[0].report.rows == 1_000
-    print(
-        f"  refresh after 1,000 rows came to {n_rows:,} of CSV   {part:6.2f} {whole:6.2f} {part / whole:6.2f}"
+    return Line(
+        f"refresh after 1,000 rows came to {n_rows:,} of CSV", part, "s", "an apply of all", whole, 0.8
     )
 
 
@@ -109,12 +99,6 @@ def _unwritten(work: Callable[[], object]) -> None:
         suppress(_EnoughError),
     ):
         work()
-
-
-def _timed(work: Callable[[], object]) -> tuple[float, object]:
-    start = time.perf_counter()
-    made = work()
-    return time.perf_counter() - start, made
 
 
 def _frame() -> pa.Table:

@@ -6,10 +6,11 @@ import contextlib
 import io
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import kivvet
+from benchmarks.lines import Line
 from kivvet.demo.story import write_survey
 from kivvet.editor.completions import completions_at
 from kivvet.editor.data_seen import DataSeen
@@ -20,19 +21,20 @@ from kivvet.editor.session import Session
 _TIMES = 9
 
 
-def figures() -> None:
-    """Print a line for each thing that an editor asks."""
+def figures() -> Iterator[Line]:
+    """Yield a line for each thing that an editor asks."""
     with tempfile.TemporaryDirectory() as at:
         demo, large = Path(at) / "survey", Path(at) / "large"
         with contextlib.redirect_stdout(io.StringIO()):
             write_survey(demo)
         write_large(large)
-        print("\nan editor waits: seconds (median), beside the same book read and checked anew; target")
         for folder, file, target in ((demo, "ph_class", 0.1), (large, "large", 0.5)):
             anew = median(lambda folder=folder: kivvet.open_book(folder).check(data=False))
             typed = after_edits(folder.resolve(), file)
-            print(f"  findings, {folder.name:<10}{typed:.3f}  {anew:.3f}  {typed / anew:.2f}  {target}")
-        asks(demo.resolve())
+            what = "a table of the demo" if folder is demo else "a table of 10,000 rows"
+            yield Line(f"from an edit to the findings, {what}", typed, target=target)
+            yield Line("the same", typed, "s", "the same book read and checked anew", anew)
+        yield from asks(demo.resolve())
 
 
 def after_edits(folder: Path, file: str) -> float:
@@ -54,7 +56,7 @@ def after_edits(folder: Path, file: str) -> float:
         session.texts.clear()
 
 
-def asks(folder: Path) -> None:
+def asks(folder: Path) -> Iterator[Line]:
     session, path = Session(), folder / "tables/quality.toml"
     book = session.books.read(folder)
     assert book is not None
@@ -67,7 +69,7 @@ def asks(folder: Path) -> None:
         ("completion of a cell", lambda: completions_at(session.books, path, at)),
         ("uses of a column", lambda: occurrences(session.books, book, named[0])),
     ):
-        print(f"  {what:<21}{median(ask):.3f}")
+        yield Line(what, median(ask), target=0.1)
 
 
 def median(work: Callable[[], object]) -> float:

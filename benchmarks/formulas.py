@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 import polars as pl
 import pyarrow as pa
+import pyarrow.compute as pc
 
 import kivvet
 from benchmarks.runner import Comparison
@@ -45,6 +46,8 @@ def comparisons() -> Iterator[Comparison]:
         yield _share(form, frame, group, amount)
         if form == "dense integers":
             yield _bins(frame, amount)
+            yield _first_row(frame)
+            yield _median(frame)
 
 
 def _first(form: str, frame: pa.Table, group: np.ndarray, day: np.ndarray) -> Comparison:
@@ -74,7 +77,7 @@ def _first(form: str, frame: pa.Table, group: np.ndarray, day: np.ndarray) -> Co
         lambda: kivvet.with_formulas(frame, formula),
         {"polars over": by_over, "polars join": by_join, "pandas transform": by_transform},
         is_right,
-        0.25,
+        0.6,
     )
 
 
@@ -89,6 +92,10 @@ def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) ->
             (pl.col("amount") / pl.col("amount").sum().over("key")).alias("share")
         )
 
+    def by_bincount() -> pa.Table:
+        totals = np.bincount(group, weights=np.nan_to_num(amount), minlength=N_GROUPS)
+        return frame.append_column("share", pa.array(amount / totals[group], from_pandas=True))
+
     def by_transform() -> pd.DataFrame:
         total = pandas_frame.groupby("key", observed=True)["amount"].transform("sum")
         return pandas_frame.assign(share=pandas_frame["amount"] / total)
@@ -101,9 +108,49 @@ def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) ->
     return Comparison(
         f"group total and share: {N_ROWS:,} rows, {N_GROUPS:,} groups, {form}",
         lambda: kivvet.with_formulas(frame, formula),
-        {"polars over": by_over, "pandas transform": by_transform},
+        {
+            "polars over": by_over,
+            "pandas transform": by_transform,
+            **({"bincount": by_bincount} if form == "dense integers" else {}),
+        },
         is_right,
-        0.35,
+        0.5 if form == "dense integers" else 0.7,
+    )
+
+
+def _first_row(frame: pa.Table) -> Comparison:
+    polars_frame, pandas_frame = _frames(frame)
+    expected = ~pandas_frame["key"].duplicated().to_numpy()
+    return Comparison(
+        f"ROW_NUMBER() OVER (PARTITION BY key) = 1: {N_ROWS:,} rows, {N_GROUPS:,} groups",
+        lambda: kivvet.with_formulas(frame, {"first": "ROW_NUMBER() OVER (PARTITION BY key) = 1"}),
+        {
+            "pandas duplicated": lambda: pandas_frame.assign(first=~pandas_frame["key"].duplicated()),
+            "polars is_first_distinct": lambda: polars_frame.with_columns(
+                pl.col("key").is_first_distinct().alias("first")
+            ),
+        },
+        lambda made: bool(np.array_equal(np.asarray(made["first"]), expected)),
+        0.6,
+    )
+
+
+def _median(frame: pa.Table) -> Comparison:
+    polars_frame, pandas_frame = _frames(frame)
+    expected = pandas_frame.groupby("key")["amount"].transform("median").to_numpy()
+    return Comparison(
+        f"MEDIAN within {N_GROUPS:,} groups: {N_ROWS:,} rows",
+        lambda: kivvet.with_formulas(frame, {"made": "MEDIAN(amount) OVER (PARTITION BY key)"}),
+        {
+            "polars over": lambda: polars_frame.with_columns(
+                pl.col("amount").median().over("key").alias("made")
+            ),
+            "pandas transform": lambda: pandas_frame.assign(
+                made=pandas_frame.groupby("key")["amount"].transform("median")
+            ),
+        },
+        partial(_is_near, expected),
+        0.9,
     )
 
 
@@ -156,16 +203,32 @@ def _arithmetic(rng: np.random.Generator) -> Iterator[Comparison]:
     assert isinstance(polars_frame, pl.DataFrame)
 
     x, y, z, w, v = (pl.col(name) for name in "abcde")
-    of_sums = "a * b + c / d - e", lambda: a * b + c / d - e, x * y + z / w - v, 1.3
-    of_logarithms = "LN(a) + EXP(-b)", lambda: np.log(a) + np.exp(-b), x.log() + (-y).exp(), 6.0
-    for named, (formula, by_numpy, made, target) in {
-        "arithmetic": of_sums,
-        "logarithm and exponential": of_logarithms,
-    }.items():
+
+    def product() -> pa.Table:
+        return frame.append_column("made", pc.multiply(pc.multiply(frame["a"], frame["b"]), 86.4))
+
+    def of_columns() -> pa.Table:
+        made = pc.subtract(
+            pc.add(pc.multiply(frame["a"], frame["b"]), pc.divide(frame["c"], frame["d"])), frame["e"]
+        )
+        return frame.append_column("made", made)
+
+    def logarithms() -> pa.Table:
+        return frame.append_column("made", pc.add(pc.ln(frame["a"]), pc.exp(pc.negate(frame["b"]))))
+
+    for formula, by_numpy, made, by_arrow, target in (
+        ("a * b * 86.4", lambda: a * b * 86.4, x * y * 86.4, product, 0.9),
+        ("a * b + c / d - e", lambda: a * b + c / d - e, x * y + z / w - v, of_columns, 0.6),
+        ("LN(a) + EXP(-b)", lambda: np.log(a) + np.exp(-b), x.log() + (-y).exp(), logarithms, 1.0),
+    ):
         yield Comparison(
-            f"{named}: {N_ROWS:,} rows, {formula}",
+            f"{formula}: {N_ROWS:,} rows",
             lambda formula=formula: kivvet.with_formulas(frame, {"made": formula}),
-            {"numpy": by_numpy, "polars": lambda made=made: polars_frame.with_columns(made.alias("made"))},
+            {
+                "numpy": by_numpy,
+                "polars": lambda made=made: polars_frame.with_columns(made.alias("made")),
+                "pyarrow.compute": by_arrow,
+            },
             partial(_is_near, by_numpy()),
             target,
         )

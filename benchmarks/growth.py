@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ import pandas as pd
 import pyarrow as pa
 
 import kivvet
+from benchmarks.lines import Line
 
 MOST_EXPONENT = 1.15
 _RUNS = 2
@@ -243,24 +244,13 @@ def exponent(sizes: tuple[int, ...], seconds: list[float]) -> float:
     return float(np.polyfit(x, y, 1)[0])
 
 
-def figures() -> None:
-    """Print the CPU seconds at each size, and the exponent."""
-    print(f"\ngrowth: CPU seconds at four sizes, and the exponent (at most {MOST_EXPONENT:g})")
+def figures() -> Iterator[Line]:
+    """Yield the exponent by which CPU time grows with the size, over four sizes."""
     for title, (make, sizes) in {**GROWING, **STATED}.items():
         seconds = [_measured(make, size) for size in sizes]
-        found = exponent(sizes, seconds)
-        too_quick = seconds[-1] < _NOISE
-        verdict = (
-            "stated"
-            if title in STATED
-            else "too quick to tell"
-            if too_quick
-            else "reached"
-            if found <= MOST_EXPONENT
-            else "MISSED"
-        )
-        shown = "  ".join(f"{size:>9,} {one:7.3f}" for size, one in zip(sizes, seconds, strict=True))
-        print(f"  {title:<26} {shown}   {found:5.2f}  {verdict}")
+        has_target = title not in STATED and seconds[-1] >= _NOISE
+        work = f"{title}: {sizes[-1]:,} in {seconds[-1]:.2f} s"
+        yield Line(work, exponent(sizes, seconds), "n^", target=MOST_EXPONENT if has_target else None)
 
 
 def _measured(make: Work, size: int) -> float:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import statistics
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import numpy as np
 import pandas as pd
 import pyarrow as pa
 
+from benchmarks.lines import Line
 from kivvet.rule_table import RuleTable
 
 _CALLS = 15
@@ -17,31 +18,35 @@ _KEYS = [f"K{number:06d}" for number in range(100_000)]
 _N_CLASSES = 40
 
 
-def figures() -> None:
-    """Print a line for each kind of table and size, with the milliseconds of a call beside those of pandas."""
-    print("\nlatency: milliseconds a call, on 1, 100 and 1,000 rows, and the first call on one row")
-    for size in (8, 1_000, 100_000):
-        _print(f"bins, {size:,} rows", _bins(size), pd.DataFrame({"x": np.arange(1_000) * 0.5 % size}))
-        texts = pd.DataFrame({"x": [_KEYS[number % size] for number in range(1_000)]})
-        _print(f"mapping, {size:,} rows", _mapping(size), texts)
-        _print(f"lookup, {size:,} rows, 3 outputs", _lookup(size), texts)
-    numbers = pd.DataFrame({name: np.arange(1_000) % 97 * 1.0 for name in "abc"})
-    for size in (10, 50):
-        _print(f"rules of 3 inputs, {size} rows", _rules(size), numbers)
-    series = texts["x"].map(dict(zip(_KEYS, range(len(_KEYS)), strict=True)))
-    assert len(series) == len(texts)
+def figures() -> Iterator[Line]:
+    """Yield the milliseconds of a call on one row and on 1,000 by kind of table and size, beside those of pandas."""
     by_key = pd.Series(range(len(_KEYS)), index=_KEYS)
-    _print("pandas map by 100,000 keys", lambda frame: frame["x"].map(by_key), texts)
+    for size in (8, 1_000, 100_000):
+        numbers = pd.DataFrame({"x": np.arange(1_000) * 0.5 % size})
+        texts = pd.DataFrame({"x": [_KEYS[number % size] for number in range(1_000)]})
+        for name, table, frame in (
+            ("bins", _bins(size), numbers),
+            ("mapping", _mapping(size), texts),
+            ("lookup with 3 outputs", _lookup(size), texts),
+        ):
+            yield from _lines(f"{name}, {size:,} rows", table, frame)
+    frame = pd.DataFrame({name: np.arange(1_000) % 97 * 1.0 for name in "abc"})
+    for size in (10, 50):
+        yield from _lines(f"rules of 3 inputs, {size} rows", _rules(size), frame)
+    for n in (1, 1_000):
+        yield Line(
+            f"pandas map by 100,000 keys, {n:,} rows of data",
+            _median(lambda n=n: texts[:n]["x"].map(by_key)),
+            "ms",
+        )
 
 
-def _print(title: str, call: RuleTable | Callable[[pd.DataFrame], object], frame: pd.DataFrame) -> None:
-    work = call.apply if isinstance(call, RuleTable) else call
-    begun = time.perf_counter()
-    work(frame[:1])
-    first = time.perf_counter() - begun
-    times = [_median(lambda part=frame[:n]: work(part)) for n in (1, 100, 1_000)]
-    shown = "".join(f"{one * 1000:9.2f}" for one in times)
-    print(f"  {title:<34}{shown}   first {first * 1000:9.2f}")
+def _lines(title: str, table: RuleTable, frame: pd.DataFrame) -> Iterator[Line]:
+    table.apply(frame[:1])
+    for n, target in ((1, 3.0), (1_000, 4.0)):
+        yield Line(
+            f"{title}, {n:,} of data", _median(lambda n=n: table.apply(frame[:n])), "ms", target=target
+        )
 
 
 def _median(work: Callable[[], object]) -> float:
@@ -50,7 +55,7 @@ def _median(work: Callable[[], object]) -> float:
         begun = time.perf_counter()
         work()
         times.append(time.perf_counter() - begun)
-    return statistics.median(times)
+    return statistics.median(times) * 1000
 
 
 def _bins(size: int) -> RuleTable:

@@ -6,7 +6,7 @@ Whole processes, beside scripts with polars and pandas; and how long it takes to
 from __future__ import annotations
 
 import sys
-import time
+from collections.abc import Iterator
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -15,7 +15,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as arrow_csv
 
+from benchmarks.lines import Line
 from benchmarks.processes import cost_of, in_turn
+from benchmarks.runner import timed
 from kivvet.io.recognise import recognise
 
 N_ROWS = 2_000_000
@@ -37,8 +39,8 @@ _TABLES = {
 }
 
 
-def figures() -> None:
-    """Print what each took."""
+def figures() -> Iterator[Line]:
+    """Yield what each took."""
     with TemporaryDirectory() as name:
         folder = Path(name)
         source = folder / "readings.csv"
@@ -69,17 +71,15 @@ def figures() -> None:
             cost_of(command)
             _compare(folder / "kivvet.csv", folder / f"{one}.csv")
         costs = in_turn(contenders, ROUNDS)
-        size = source.stat().st_size / 1e6
-        print(f"\nCSV of another country: {N_ROWS:,} rows, {size:.0f} MB, medians of {ROUNDS}")
-        print(f"  {'':<28}{'wall s':>9}{'CPU s':>9}{'peak MB':>9}")
-        for one, cost in costs.items():
-            print(f"  {one:<28}{cost.wall:>9.2f}{cost.cpu:>9.2f}{cost.peak:>9}")
-        best = min(costs["polars"], costs["pandas"], key=lambda cost: cost.wall)
-        print(f"  ratio to the best by hand: {costs['kivvet'].wall / best.wall:.2f}")
-        begun = time.perf_counter()
-        found = recognise(source)
+        best = min(("polars", "pandas"), key=lambda name: costs[name].wall)
+        ours, other = costs["kivvet"], costs[best]
+        work = f"semicolons, decimal commas, days like 03.04.2026: {N_ROWS:,} rows, three additions"
+        yield Line(f"{work}: wall", ours.wall, "s", best, other.wall, 0.8)
+        yield Line("the same: CPU", ours.cpu, "s", best, other.cpu, 1.0)
+        yield Line("the same: memory", ours.peak, "MB", best, other.peak, 1.0)
+        seconds, found = timed(lambda: recognise(source))
         assert (found.options.delimiter, found.options.decimal) == (";", ",")
-        print(f"  recognised in {time.perf_counter() - begun:.2f} s")
+        yield Line("recognising how it is written", seconds, target=0.15)
 
 
 def _compare(ours: Path, other: Path) -> None:

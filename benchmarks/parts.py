@@ -5,13 +5,16 @@ from __future__ import annotations
 import shutil
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from pyarrow import parquet
 
 import kivvet
+from benchmarks.lines import Line
 from kivvet.books.files.open_book import read_book
 from kivvet.books.runs.apply import apply_dataset
 from kivvet.books.runs.in_parts import here
@@ -24,27 +27,54 @@ _TABLES = {
 }
 
 
-def figures() -> None:
-    """Print the time of each way, and of each number of parts."""
+def figures() -> Iterator[Line]:
+    """Yield the time of each way, and of each number of parts."""
     with tempfile.TemporaryDirectory() as at:
         folder = Path(at)
-        print(f"\n{_ROWS:,} rows in parts: seconds")
-        for n_parts in (1, 10, 100):
+        work = f"{_ROWS:,} rows, three tables and a share"
+        once: dict[int, float] = {}
+        for n_parts, target in ((1, 1.2), (10, 1.6), (100, 2.0)):
             write_book(folder, n_parts)
-            took = timed(folder, None), timed(folder, here)
-            print(f"  {n_parts:>4} parts   one pass {took[0]:.2f}   part by part {took[1]:.2f}")
-        if shutil.which("java") is None:
-            return
-        try:
-            from kivvet.books.runs.on_spark import on_spark, spark_session
+            once[n_parts] = timed(folder, None)
+            apart = timed(folder, here)
+            yield Line(f"{work}, {n_parts} parts one by one", apart, "s", "one pass", once[n_parts], target)
+        yield from _by_spark(folder, work, once)
 
-            spark_session()
-        except (ImportError, kivvet.KivvetError):
-            return
-        for n_parts in (10, 100):
-            write_book(folder, n_parts)
-            timed(folder, on_spark)  # workers are started
-            print(f"  {n_parts:>4} parts   by Spark {timed(folder, on_spark):.2f}")
+
+def _by_spark(folder: Path, work: str, once: dict[int, float]) -> Iterator[Line]:
+    if shutil.which("java") is None:
+        return
+    try:
+        from kivvet.books.runs.on_spark import on_spark, spark_session
+
+        session = spark_session()
+    except (ImportError, kivvet.KivvetError):
+        return
+    for n_parts in (10, 100):
+        write_book(folder, n_parts)
+        timed(folder, on_spark)  # workers are started
+        took = timed(folder, on_spark)
+        yield Line(f"{work}, {n_parts} parts by Spark", took, "s", "one pass", once[n_parts])
+        by_hand(session, folder)
+        start = time.perf_counter()
+        by_hand(session, folder)
+        took_by_hand = time.perf_counter() - start
+        yield Line("the same", took, "s", "by hand in Spark", took_by_hand, 1.5)
+
+
+def by_hand(session: Any, folder: Path) -> None:
+    """Do the same in the expressions of Spark."""
+    from pyspark.sql import Window, functions
+
+    x, y, k = map(functions.col, "xyk")
+    frame = session.read.parquet(str(folder / "data"))
+    band = functions.when(x < -1, "low").when(x <= 1, "mid").when(x > 1, "high")
+    kind = functions.when(k.isin("k0", "k1", "k2"), "few").otherwise("many")
+    share = x / functions.sum(x).over(Window.partitionBy("k"))
+    made = frame.select("*", band.alias("band"), functions.when(y < 0, "a").otherwise("b").alias("grade"))
+    made.select("*", kind.alias("kind"), share.alias("share")).write.mode("overwrite").parquet(
+        str(folder / "spark")
+    )
 
 
 def timed(folder: Path, engine: object) -> float:

@@ -1,4 +1,4 @@
-"""Times contenders in turn, after checking that each gives the right answer; prints medians and the ratio."""
+"""Times contenders in turn, after checking that each gives the right answer."""
 
 from __future__ import annotations
 
@@ -12,13 +12,15 @@ from dataclasses import dataclass
 from importlib.metadata import version
 from typing import Any
 
+from benchmarks.lines import Line
+
 ROUNDS = 5
 Contender = Callable[[], Any]
 
 
 @dataclass(frozen=True)
 class Comparison:
-    """One piece of work: our way, the ways by hand, and the answer each has to give."""
+    """One piece of work: our way, the ways by hand, the answer each has to give, and the target of the ratio to the best."""
 
     title: str
     ours: Contender
@@ -27,8 +29,8 @@ class Comparison:
     target: float
 
 
-def run(comparison: Comparison) -> bool:
-    """Time a comparison, print it, and return whether the target was reached (a fifth is noise)."""
+def run(comparison: Comparison) -> Line:
+    """Time a comparison, and return what it came to: medians beside the best by hand."""
     contenders = {"kivvet": comparison.ours, **comparison.by_hand}
     for name, work in contenders.items():
         if not comparison.is_right(work()):
@@ -41,21 +43,19 @@ def run(comparison: Comparison) -> bool:
             result = work()
             times[name].append(time.perf_counter() - start)
             del result
-    medians = {name: statistics.median(each) for name, each in times.items()}
+    medians = {name: statistics.median(each) * 1000 for name, each in times.items()}
     best = min((name for name in medians if name != "kivvet"), key=medians.__getitem__)
-    ratio = medians["kivvet"] / medians[best]
-    reached = ratio <= comparison.target * 1.2
-    print(f"\n{comparison.title}")
-    for name, median in sorted(medians.items(), key=lambda pair: pair[1]):
-        print(f"  {name:<34} {median * 1000:9.1f} ms")
-    print(
-        f"  ratio to the best by hand ({best}): {ratio:.2f}, target {comparison.target:.2f}: {'reached' if reached else 'MISSED'}"
-    )
-    return reached
+    return Line(comparison.title, medians["kivvet"], "ms", best, medians[best], comparison.target)
 
 
-def print_machine() -> None:
-    """Print what the figures were measured on."""
+def timed(work: Callable[[], Any]) -> tuple[float, Any]:
+    """Return the seconds that some work takes, and what it gives."""
+    start = time.perf_counter()
+    made = work()
+    return time.perf_counter() - start, made
+
+
+def machine() -> str:
+    """Return what figures are measured on."""
     versions = ", ".join(f"{name} {version(name)}" for name in ("numpy", "pandas", "pyarrow", "polars"))
-    print(f"{os.cpu_count()} cores, {platform.machine()}, Python {platform.python_version()}, {versions}")
-    print(f"medians of {ROUNDS} rounds, contenders in turn")
+    return f"{os.cpu_count()} cores, {platform.machine()}, Python {platform.python_version()}, {versions}; medians of {ROUNDS} rounds, in turn"

@@ -7,11 +7,13 @@ a gap. Damaged: one of them is left out. Promises of order are measured on rows 
 from __future__ import annotations
 
 import random
-import time
+from collections.abc import Iterator
 
 import numpy as np
 
 import kivvet
+from benchmarks.lines import Line
+from benchmarks.runner import timed
 
 _POINTS = 6_000
 _SHAPES = (
@@ -24,28 +26,20 @@ _SHAPES = (
 )
 
 
-def figures() -> None:
-    """Print a line for each shape."""
-    print(
-        "\ncheck where statements tie inputs: rows x inputs, bounds across inputs; seconds whole, damaged; target"
-    )
+def figures() -> Iterator[Line]:
+    """Yield lines for each shape: rows that are whole, and damaged."""
     for n_rows, n_inputs, oblique, given, target in _SHAPES:
-        took = []
         for is_damaged in (False, True):
             table = partition(n_rows, n_inputs, oblique, given, is_damaged=is_damaged)
-            start = time.perf_counter()
-            found = table.check()
-            kinds = ", ".join(sorted({one.kind for one in found} & {"gap", "not-proven"})) or "nothing"
-            took.append(f"{time.perf_counter() - start:.2f} ({kinds})")
-        shape = f"{n_rows} x {n_inputs}, {oblique:.0%}, {given}"
-        print(f"  {shape:<24}{took[0]:<18}{took[1]:<26}{'' if target is None else target}")
+            seconds, found = timed(table.check)
+            kinds = ", ".join(sorted({one.kind for one in found} & {"gap", "not-proven"})) or "nothing found"
+            across = f", {oblique:.0%} of bounds across inputs" if oblique else ""
+            tied = {"sum": "which sum to 100", "le": "one at most another"}[given]
+            yield Line(f"{n_rows} rows by {n_inputs} inputs, {tied}{across}: {kinds}", seconds, target=target)
     for given in ("", "le"):
         table = partition(500, 6, 0.0, given, promises=[f"as x{k} rises, y never falls" for k in range(2)])
-        start = time.perf_counter()
-        table.check()
-        print(
-            f"  500 x 6, two promises of order, {given or 'no statement':<14}{time.perf_counter() - start:.2f}"
-        )
+        tied = " with a statement" if given else ""
+        yield Line(f"two promises of order, 500 rows by 6 inputs{tied}", timed(table.check)[0], target=1.5)
 
 
 def partition(
