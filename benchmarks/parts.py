@@ -33,7 +33,7 @@ def figures() -> Iterator[Line]:
         folder = Path(at)
         work = f"{_ROWS:,} rows, three tables and a share"
         once: dict[int, float] = {}
-        for n_parts, target in ((1, 1.2), (10, 1.6), (100, 2.0)):
+        for n_parts, target in ((1, 1.2), (10, 1.6), (100, 2.0), (1_000, None)):
             write_book(folder, n_parts)
             once[n_parts] = timed(folder, None)
             apart = timed(folder, here)
