@@ -223,6 +223,56 @@ def test_every_number_that_is_told_stands_in_the_json_too(command, river, run):
         assert told or command[0] in ("status", "list", "compare", "show")
 
 
+#: What a command asks, and the call that asks the same.
+ALIKE = [
+    (["check"], lambda book: book.check()),
+    (["check", "--no-data", "quality"], lambda book: book.check(["quality"], data=False)),
+    (["check", "station", "method"], lambda book: book.check(["station", "method"])),
+    (["status"], lambda book: book.status()),
+    (["status", "samples", "sheets"], lambda book: book.status(["samples", "sheets"])),
+    (["unmatched"], lambda book: book.unmatched()),
+    (["unmatched", "sheets"], lambda book: book.unmatched(["sheets"])),
+    (["look", "samples"], lambda book: book.look("samples")),
+    (["look", "samples", "ph", "method"], lambda book: book.look("samples", columns=["ph", "method"])),
+    (["list"], lambda book: book.overview()),
+    (["list", "--uses", "load"], lambda book: book.uses("load")),
+    (["history", "samples"], lambda book: book.history("samples")),
+    (["history", "--first", "2"], lambda book: book.history(first=2)),
+    (["impact"], lambda book: book.impact()),
+    (["impact", "quality", "samples"], lambda book: book.impact(["quality", "samples"])),
+    (["explain", "samples", "--row", "7"], lambda book: book.explain("samples", 7)),
+    (["explain", "samples", "--row", "7", "--table", "quality"], lambda book: book.explain("samples", 7, ["quality"])),
+    (["show", "samples", "--first", "3"], lambda book: book.rows("samples", first=3)),
+    (["show", "samples", "--where", "ph < 5", "--columns", "ph,river"], lambda book: book.rows("samples", where="ph < 5", columns=["ph", "river"])),
+    (["summary", "samples", "--by", "river", "--across", "quality"], lambda book: book.cross_table("samples", by=["river"], across="quality")),
+    (["summary", "samples", "--by", "method", "--value", "AVG(ph) AS mean", "--where", "flow > 9"], lambda book: book.cross_table("samples", by=["method"], value=["AVG(ph) AS mean"], where="flow > 9")),
+    (["formula", "load * 2", "--on", "samples"], lambda book: book.formula("load * 2", on="samples")),
+    (["shares", "quality", "--on", "samples", "--against", "samples"], lambda book: book.shares("quality", on="samples", against="samples")),
+]  # fmt: skip
+
+
+def plain(result):
+    """A result as JSON holds it."""
+    values = result.as_dict() if hasattr(result, "as_dict") else [one.as_dict() for one in result]
+    return json.loads(json.dumps(values, ensure_ascii=False))
+
+
+@pytest.mark.parametrize(("command", "call"), ALIKE, ids=[" ".join(command) for command, _ in ALIKE])
+def test_a_command_and_a_call_give_the_same(command, call, river, run, monkeypatch):
+    monkeypatch.chdir(river)
+    printed = json.loads(run(*command, "--json", cwd=river).out)
+    given = plain(call(kivvet.open_book(river)))
+    if isinstance(given, list):  # where there are several, a command says the version above them
+        (printed,) = [value for value in printed.values() if isinstance(value, list)]
+    else:  # and of what it was asked, where the call was handed that
+        printed = {
+            name: value
+            for name, value in printed.items()
+            if name in given or name not in ("version", "source")
+        }
+    assert printed == given
+
+
 def test_commands_that_are_named_in_what_is_told_go_to_the_book_that_was_given(small_book, run, tmp_path):
     elsewhere = tmp_path / "elsewhere"
     elsewhere.mkdir()
