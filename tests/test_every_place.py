@@ -16,6 +16,7 @@ import pyarrow.parquet as pq
 import pytest
 
 import kivvet
+from kivvet.io.csv_source import CsvSource
 from tests.conftest import kivvet as kivvet_here
 from tests.conftest import write_book
 
@@ -37,6 +38,12 @@ source = SOURCE
 target = TARGET
 TYPEScolumns = ["ph_class", { table = "station", keep = ["river"], status = "how" }, "load", "share", "place", "busy"]
 
+[datasets.more]
+source = SOURCE
+target = "out/more.csv"
+TYPEScolumns = ["ph_class", { indicators = "ph_class", name = "is_{class}" }, "tags", "middle", "so_far", "day_place"]
+where = "flow >= 1.5 OR ph IS NULL"
+
 [summaries.by_class]
 from = "samples"
 by = ["ph_class"]
@@ -45,7 +52,15 @@ target = "out/by_class.csv"
 """
 FILES = {
     "formulas.toml": 'load = "flow * 2"\nshare = "load / SUM(load) OVER (PARTITION BY station)"\n'
-    'place = "ROW_NUMBER() OVER (PARTITION BY station ORDER BY id)"\n',
+    'place = "ROW_NUMBER() OVER (PARTITION BY station ORDER BY id)"\n'
+    'middle = "MEDIAN(ph) OVER (PARTITION BY station)"\nso_far = "SUM(flow) OVER (ORDER BY id)"\n'
+    'day_place = "RANK() OVER (PARTITION BY EXTRACT(DAY FROM day) ORDER BY flow DESC)"\n',
+    "tables/tags.toml": """
+inputs.flow = { type = "number", domain = ">= 0" }
+outputs.tags = "text"
+match = "every"
+rows = [["< 2", "low"], ["1 to <5", "usual"], [">= 4", "high"], ["2", "two"]]
+""",
     "tables/ph_class.toml": """
 inputs.ph = { type = "number", step = 0.125 }
 outputs.ph_class = { type = "text", order = ["acidic", "neutral", "alkaline", "not measured"] }
@@ -249,6 +264,18 @@ ASKED = {
     "shares": ["shares", "ph_class", "--on", "samples", "--against", "samples"],
     "formula": ["formula", "load / SUM(load) OVER () * 100", "--on", "samples"],
     "by class": ["show", "by_class"],
+    "more": ["show", "more"],
+    "sums": [
+        "summary",
+        "more",
+        "--by",
+        "ph_class",
+        "--value",
+        "SUM(so_far)",
+        "--value",
+        "COUNT(DISTINCT station) AS n",
+    ],
+    "why": ["explain", "more", "--row", "3"],
 }
 #: What of an answer is not about the rows: where they lie, and what can be said of a place of that kind alone.
 NOT_OF_ROWS = (
@@ -311,10 +338,15 @@ def story(folder, run, source, target, *, asks=True):
     book = book_at(folder, source, target)
     applied = run("apply", "--json", cwd=book)
     assert applied.code == 0, applied.all
-    (samples, by_class) = json.loads(applied.out)["reports"]
+    (samples, more, by_class) = json.loads(applied.out)["reports"]
     states = [one["state"] for one in json.loads(run("status", "--json", cwd=book).out)["datasets"]]
     report = {name: samples[name] for name in ("rows", "written", "tables", "formulas")}
-    told = {"report": about_rows(report), "summary": about_rows(by_class["tables"]), "states": states}
+    told = {
+        "report": about_rows(report),
+        "report of more": about_rows(more),
+        "summary": about_rows(by_class["tables"]),
+        "states": states,
+    }
     return told | (asked(book, run) if asks else {}) | followed(book, run)
 
 
@@ -333,5 +365,20 @@ PLACES = [
 @pytest.mark.parametrize(("source", "target"), PLACES, ids=[" to ".join(pair) for pair in PLACES])
 def test_all_that_is_told_is_the_same_wherever_rows_lie(tmp_path, as_of_text, source, target):
     told = story(tmp_path / "book", kivvet_here, source, target, asks=target == "csv")
+    for name, answer in told.items():
+        assert answer == as_of_text[name], name
+
+
+@pytest.mark.parametrize("size", [1, 3])
+def test_all_that_is_told_is_the_same_however_rows_come_in_batches(tmp_path, as_of_text, monkeypatch, size):
+    batches = CsvSource.batches
+
+    def small(self, *given):
+        for batch in batches(self, *given):
+            for start in range(0, batch.num_rows, size):
+                yield batch.slice(start, size)
+
+    monkeypatch.setattr(CsvSource, "batches", small)
+    told = story(tmp_path / "book", kivvet_here, "text", "parquet")
     for name, answer in told.items():
         assert answer == as_of_text[name], name
