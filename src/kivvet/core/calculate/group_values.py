@@ -16,6 +16,7 @@ from kivvet.core.calculate.comparing import ranks_of
 from kivvet.core.calculate.exact_spread import add_squares, variances
 from kivvet.core.calculate.exact_sums import ExactSums, group_sums
 from kivvet.core.calculate.groups import Groups, Order, numbers_of
+from kivvet.core.calculate.percentiles import MANY_ROWS, ValuesInOrder
 from kivvet.core.calculate.vectors import Vector, as_number, either, without_empty
 from kivvet.core.calculate.window_totals import integer_totals, with_zeros
 from kivvet.core.columns.arrays import Array
@@ -86,8 +87,11 @@ def aggregated(
             share = share.value
         assert isinstance(share, Decimal)
         is_descending = window.within is not None and window.within.is_descending
+        is_between = name != "PERCENTILE_DISC"
+        if is_between and n_rows >= MANY_ROWS and values.kind in ("integer", "number"):
+            return _between_of_many(groups, values, share, is_descending=is_descending)
         order = Order(groups, [(values, is_descending, False)], n_rows)
-        return _percentile(groups, order, values, share, is_between=name != "PERCENTILE_DISC")
+        return _percentile(groups, order, values, share, is_between=is_between)
     return _total(name, groups, values)
 
 
@@ -231,12 +235,37 @@ def _percentile(
         )
     if not order.n_rows:
         return GroupValues(Vector("number", np.zeros(size), gone))
+    numbers = as_number(values)
+
+    def at(places: Array) -> Array:
+        found: Array = numbers[order.rows[_inside(starts + places, order.n_rows)]] + 0.0
+        return found
+
+    return _between(share, counts, at)
+
+
+def _between_of_many(groups: Groups, values: Vector, share: Decimal, *, is_descending: bool) -> GroupValues:
+    """Return the same as `_percentile`, of numbers, without sorting rows."""
+    counts = _present(groups, values.missing)
+    there = slice(None) if values.missing is None else ~values.missing
+    numbers, present = groups.numbers[there], as_number(values)[there]
+    if not len(present):
+        return GroupValues(Vector("number", np.zeros(groups.n_groups), counts == 0))
+    in_order = ValuesInOrder(numbers, present, groups.n_groups)
+    return _between(
+        share,
+        counts,
+        lambda places: in_order.at(np.maximum(counts - 1 - places, 0) if is_descending else places),
+    )
+
+
+def _between(share: Decimal, counts: Array, at: Callable[[Array], Array]) -> GroupValues:
+    """Return what lies between the two rows next to a share, in proportion; `at` gives the value at a place of each group."""
+    gone = counts == 0
     position = float(share) * np.maximum(counts - 1, 0)
     low = np.floor(position).astype(np.int64)
     high = np.ceil(position).astype(np.int64)
-    numbers = as_number(values)
-    one = numbers[order.rows[_inside(starts + low, order.n_rows)]]
-    other = numbers[order.rows[_inside(starts + high, order.n_rows)]]
+    one, other = at(low), at(high)
     with np.errstate(invalid="ignore", over="ignore"):
         made = np.where(one == other, one, one + (other - one) * (position - low))
     return without_nan(made, gone if gone.any() else None)

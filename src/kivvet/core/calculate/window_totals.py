@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from kivvet.core.calculate.comparing import ranks_of
@@ -44,11 +46,20 @@ def first_of_group(groups: Groups, key: Vector, n_rows: int, *, ties: bool) -> B
     if ties:
         return first
     rows = np.flatnonzero(first)
-    of_group = np.empty(groups.n_groups, np.intp)
-    of_group[groups.numbers[rows[::-1]]] = rows[::-1]
     made = np.zeros(n_rows, bool)
-    made[of_group[np.unique(groups.numbers[rows])]] = True
+    made[rows[first_rows(replace(groups, numbers=groups.numbers[rows]), len(rows))]] = True
     return made
+
+
+def first_rows(groups: Groups, n_rows: int) -> BoolArray:
+    """Return which rows are the first of their group as they stand."""
+    of_group = np.full(groups.n_groups, n_rows, np.intp)
+    of_group[groups.numbers[::-1]] = np.arange(
+        n_rows - 1, -1, -1
+    )  # of what is written to one place the last stays
+    made = np.zeros(n_rows + 1, bool)
+    made[of_group] = True
+    return made[:-1]
 
 
 def with_zeros(values: Array, missing: BoolArray) -> Array:

@@ -19,7 +19,7 @@ from kivvet.core.calculate.frames import extreme_between, frame_bounds, total_be
 from kivvet.core.calculate.group_values import aggregated
 from kivvet.core.calculate.groups import Groups, Order, taken
 from kivvet.core.calculate.vectors import Vector, as_kind, as_number, either, without_empty
-from kivvet.core.calculate.window_totals import first_of_group, integer_frames
+from kivvet.core.calculate.window_totals import first_of_group, first_rows, integer_frames
 from kivvet.core.columns.arrays import Array, Places
 from kivvet.core.columns.column import BoolArray
 from kivvet.core.formulas.functions import AGGREGATES
@@ -105,6 +105,8 @@ class WindowMaker:
     def first(self, window: Window) -> Vector:
         """Return for each row whether a RANK or ROW_NUMBER is 1, without sorting."""
         self.notes[window] = self._notes_of(window, None)
+        if not window.order:
+            return self._for_all(Vector("boolean", first_rows(self._group_of(window), self.n_rows)))
         made = first_of_group(
             self._group_of(window),
             self.work(window.order[0].part),
@@ -404,13 +406,13 @@ def is_first(tree: Tree) -> tuple[Window, bool] | None:
     order.
     """
     match tree:
-        case Comparison(operator, Window(name, _, _, (item,)) as window, Constant(value)) if (
+        case Comparison(operator, Window(name, _, _, items) as window, Constant(value)) if (
             name in ("RANK", "ROW_NUMBER", "DENSE_RANK")
             and value == 1
             and not isinstance(value, bool)
-            and not item.is_descending
-            and not item.nulls_first
             and operator in ("=", ">", "<>", "<=")
         ):
-            return window, operator in ("=", "<=")
+            is_as_it_stands = not items and name == "ROW_NUMBER"
+            is_simple = len(items) == 1 and not (items[0].is_descending or items[0].nulls_first)
+            return (window, operator in ("=", "<=")) if is_as_it_stands or is_simple else None
     return None
