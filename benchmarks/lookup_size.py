@@ -55,7 +55,7 @@ def read_and_check() -> tuple[float, float]:
         opened = kivvet.open_book(book)
         read = time.perf_counter() - start
         found = opened.check()
-        assert not found.errors
+        assert all(one.severity != "error" for one in found.findings)
         return read, time.perf_counter() - start - read
 
 

@@ -131,7 +131,11 @@ def _pipeline(folder: Path, title: str, source_form: str, suffix: str, n_rows: i
     rows = folder / "method.csv"
     rows.write_text(rows.read_text().replace("group 1\n", "group one\n", 1))
     for command, words, target in (
-        ("refresh, one row of a mapping changed", ["refresh", "samples", *book], None if suffix == ".csv" else 0.3),
+        (
+            "refresh, one row of a mapping changed",
+            ["refresh", "samples", *book],
+            None if suffix == ".csv" else 0.3,
+        ),
         ("check, with its data", ["check", *book], 0.6),
         ("look", ["look", str(source)], 0.9),
     ):
