@@ -66,6 +66,7 @@ def by_hand(session: Any, folder: Path) -> None:
     """Do the same in the expressions of Spark."""
     from pyspark.sql import Window, functions
 
+    session.conf.set("spark.sql.shuffle.partitions", "2")  # as many as there are cores
     x, y, k = map(functions.col, "xyk")
     frame = session.read.parquet(str(folder / "data"))
     band = functions.when(x < -1, "low").when(x <= 1, "mid").when(x > 1, "high")
