@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from kivvet.books.files.open_book import BOOK_FILE, read_book
 from kivvet.faces.applying import Applying
 from kivvet.faces.drafting import Drafting
+from kivvet.faces.editing import Editing
 from kivvet.faces.in_memory import InMemory
 from kivvet.faces.reading import Reading
 from kivvet.faces.sharing import Sharing
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 OnRows = Callable[[int], None]
 
 
-class Book(Drafting, Applying, InMemory, Reading, Sharing):
+class Book(Drafting, Editing, Applying, InMemory, Reading, Sharing):
     """A book as it was when it was opened; its files are read once. It is made by `open_book`."""
 
 
