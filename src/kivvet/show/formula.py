@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.books.asks.try_formula import TRIED, Trial
 from kivvet.core.run.step_reports import FormulaReport
 from kivvet.core.words.wording import count
 from kivvet.show.terminal import print_columns
+
+if TYPE_CHECKING:
+    from kivvet.books.asks.try_formula import Trial
 
 _WIDEST = 24
 
@@ -26,6 +28,10 @@ def print_trial(out: Console, trial: Trial) -> None:
     for note in notes_of(report):
         print_columns(out, [("", "", 2), ("but", "yellow", 8)], note)
     out.print()
+    from kivvet.books.asks.try_formula import (
+        TRIED,  # not before a trial is shown: every report on formulas is, without it
+    )
+
     names = ["row", *trial.reads, TRIED]
     rows = [[f"{number:,}", *(_shown(values[name]) for name in names[1:])] for number, values in trial.rows]
     is_number = [

@@ -11,7 +11,6 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from email.utils import parsedate_to_datetime
 from fnmatch import translate
 from functools import lru_cache
 from pathlib import Path, PurePosixPath
@@ -274,6 +273,7 @@ def lake_options() -> dict[str, str]:
 def parsedate_as_ns(text: str) -> int:
     """Return the moment that a text of HTTP or of ISO 8601 says, in nanoseconds."""
     from datetime import datetime
+    from email.utils import parsedate_to_datetime
 
     try:
         when = datetime.fromisoformat(text)
