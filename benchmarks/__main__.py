@@ -88,7 +88,7 @@ def main() -> int:
     print(table(lines))
     wanted = [line for line in lines if line.target is not None]
     print(f"\n{sum(bool(line.is_reached) for line in wanted)} of {len(wanted)} targets reached")
-    return 0 if all(line.is_reached for line in wanted) else 1
+    return 0 if all(line.stands != "MISSED" for line in wanted) else 1
 
 
 if __name__ == "__main__":

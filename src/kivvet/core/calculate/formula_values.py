@@ -121,7 +121,11 @@ class _Run:
         return _rows_of(self.columns[name], rows) if known is None else known.take(rows)
 
     def result(self) -> Evaluated:
-        vector = self._in_chunks() if self._is_plain() else self._at_once()
+        made = self.windows.get(self.formula.tree)
+        if made is not None and made.kind == self.kind and not made.is_single:
+            vector = made  # a window alone, or whether a row is the first of one
+        else:
+            vector = self._in_chunks() if self._is_plain() else self._at_once()
         if self.formula.among is not None and self.formula.has_windows:
             yes, _ = Evaluator(self.whole, self.n_rows).truth(self.formula.among)
             vector = vector.of_rows(self.n_rows)
@@ -173,13 +177,10 @@ class _Run:
         is_quick = self.kind == "number" and isinstance(tree, Arithmetic) and is_plain(tree, self._leaf)
 
         def work(start: int, end: int) -> None:
-            made = np.empty(_ROWS_AT_ONCE)  # stays in the processor's cache
             for first in range(start, end, _ROWS_AT_ONCE):
                 last = min(first + _ROWS_AT_ONCE, end)
                 rows = slice(first, last)
-                if is_quick and PlainRows(self._float_leaf, rows).worked_out(tree, made[: last - first]):
-                    values[rows] = made[: last - first]
-                    np.isnan(made[: last - first], out=missing[rows])
+                if is_quick and PlainRows(self._float_leaf, rows).worked_out(tree, values[rows], missing[rows]):
                     continue
                 evaluator = Evaluator(
                     partial(self.rows_of, rows=rows),

@@ -87,6 +87,16 @@ def numbers_of(key: Vector) -> tuple[Array, int]:
     return numbers, size
 
 
+def _ends(values: Places) -> tuple[int, int]:
+    """Return the lowest and the highest of whole numbers, of which there is one at least, in threads."""
+    found: list[tuple[int, int]] = []
+    in_threads(
+        lambda start, end: found.append((int(values[start:end].min()), int(values[start:end].max()))),
+        len(values),
+    )
+    return min(low for low, _ in found), max(high for _, high in found)
+
+
 def _compact(values: Places, missing: BoolArray | None = None) -> tuple[Array, int]:
     """Return numbers from 0 for whole numbers: less the lowest where they lie close together, else as they
     are met.
@@ -97,9 +107,9 @@ def _compact(values: Places, missing: BoolArray | None = None) -> tuple[Array, i
         present = values[~missing]
         if not len(present):
             return np.zeros(len(values), np.int64), 1
-        low, high = int(present.min()), int(present.max())
+        low, high = _ends(present)
     else:
-        low, high = int(values.min()), int(values.max())
+        low, high = _ends(values)
     if high - low >= max(_MOST_SPREAD * len(values), 1_000):
         return _hashed(values)
     made = np.empty(len(values), np.int32 if high - low < 2**31 else np.int64)

@@ -51,8 +51,7 @@ def missing_in(leaf: NumericColumn | Vector, rows: slice) -> BoolArray | None:
 class PlainRows:
     """Some rows of a plain tree, worked out with what lies under missing values as it is.
 
-    Only under divisors that is replaced, since zeros often stand there; what it made of the others is replaced at the
-    end, once.
+    Only under divisors that is replaced, since zeros often stand there.
 
     Parameters
     ----------
@@ -65,14 +64,16 @@ class PlainRows:
         self.of_leaf, self.rows = of_leaf, rows
         self.gone: BoolArray | None = None
 
-    def worked_out(self, tree: Tree, into: Array, *, is_careful: bool = False) -> bool:
-        """Write the values, NaN where missing, and return whether that was all: it is not where an operation had no
-        result, or what it read is infinite.
+    def worked_out(self, tree: Tree, into: Array, missing: BoolArray, *, is_careful: bool = False) -> bool:
+        """Write the values and which of them are missing, and return whether that was all: it is not where an operation
+        had no result, or what it read is infinite.
 
         Parameters
         ----------
         tree : Tree
         into : ndarray of float64, one for each of the rows
+            What stands in missing rows is arbitrary.
+        missing : ndarray of bool, one for each of the rows
         is_careful : bool
             Whether all that lies under missing values is replaced.
         """
@@ -81,9 +82,11 @@ class PlainRows:
             with np.errstate(invalid="raise", divide="raise", over="ignore", under="ignore"):
                 self._values(tree, into, is_filled=is_careful)
         except FloatingPointError:
-            return not is_careful and self.gone is not None and self.worked_out(tree, into, is_careful=True)
+            is_worth_a_try = not is_careful and self.gone is not None
+            return is_worth_a_try and self.worked_out(tree, into, missing, is_careful=True)
+        np.isnan(into, out=missing)
         if self.gone is not None:
-            np.copyto(into, np.nan, where=self.gone)
+            missing |= self.gone
         return True
 
     def _values(self, tree: Tree, into: Array | None, *, is_filled: bool) -> Array:

@@ -263,14 +263,15 @@ def to_arrow(vector: Vector, n_rows: int) -> pa.Array:
         assert made.distinct is not None
         return pa.DictionaryArray.from_arrays(codes, made.distinct.cast(pa.string()))
     values = np.ascontiguousarray(made.values)
-    if made.kind == "boolean":
-        return pa.array(values.astype(bool), mask=missing)
     bitmap, n_missing = None, 0
     if missing is not None and (n_missing := int(np.count_nonzero(missing))):
         bitmap = pa.py_buffer(_bits(~missing))
     if made.kind == "date":
         values = values.astype(np.int32)
+    if made.kind == "boolean":
+        values = _bits(values.astype(bool, copy=False))
     type_ = {
+        "boolean": pa.bool_(),
         "integer": pa.int64(),
         "number": pa.float64(),
         "date": pa.date32(),

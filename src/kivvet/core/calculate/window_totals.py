@@ -52,14 +52,24 @@ def first_of_group(groups: Groups, key: Vector, n_rows: int, *, ties: bool) -> B
 
 
 def first_rows(groups: Groups, n_rows: int) -> BoolArray:
-    """Return which rows are the first of their group as they stand."""
-    of_group = np.full(groups.n_groups, n_rows, np.intp)
-    of_group[groups.numbers[::-1]] = np.arange(
-        n_rows - 1, -1, -1
-    )  # of what is written to one place the last stays
-    made = np.zeros(n_rows + 1, bool)
-    made[of_group] = True
-    return made[:-1]
+    """Return which rows are the first of their group as they stand; once every group was met no row is looked at any more."""
+    made = np.zeros(n_rows, bool)
+    is_met = np.zeros(groups.n_groups, bool)
+    place = np.empty(groups.n_groups, np.intp)
+    n_met = 0
+    for start in range(0, n_rows, CHUNK):
+        numbers = groups.numbers[start : start + CHUNK]
+        rows = np.flatnonzero(~is_met[numbers])
+        if len(rows):
+            fresh = numbers[rows]
+            place[fresh[::-1]] = rows[::-1]  # of what is written to one place the last stays
+            firsts = rows[place[fresh] == rows]
+            made[start + firsts] = True
+            is_met[fresh] = True
+            n_met += len(firsts)
+            if n_met == groups.n_groups:
+                break
+    return made
 
 
 def with_zeros(values: Array, missing: BoolArray) -> Array:
