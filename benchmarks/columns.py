@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from tempfile import mkdtemp
 from typing import Any
@@ -11,8 +12,10 @@ import numpy as np
 import pandas as pd
 import polars as pl
 import pyarrow as pa
+import pyarrow.compute as pc
 
 import kivvet
+from benchmarks.by_hand.exact_totals import in_two
 from benchmarks.runner import Comparison
 
 N_ROWS, N_CLASSES = 10_000_000, 12
@@ -82,6 +85,20 @@ def _by_class(book: kivvet.Book) -> Iterator[Comparison]:
             **{f"load_{one}": np.where(held == code, load, 0.0) for code, one in enumerate(CLASSES)}
         )
 
+    held = codes.astype(np.int8)
+
+    def amounts_in_threads() -> Any:
+        made = [np.empty(N_ROWS) for _ in CLASSES]
+
+        def share(first: int, end: int) -> Any:
+            for start in range(first, end, 65_536):
+                rows = slice(start, min(start + 65_536, end))
+                for code, one in enumerate(made):
+                    one[rows] = np.where(held[rows] == code, load[rows], 0.0)
+
+        in_two(share, N_ROWS)
+        return made
+
     yield Comparison(
         f"amounts: {N_ROWS:,} rows, {N_CLASSES} classes",
         lambda: book.apply(
@@ -92,6 +109,8 @@ def _by_class(book: kivvet.Book) -> Iterator[Comparison]:
             "load_4" if "load_4" in _names(made) else "load_class 03", np.where(codes == 3, load, 0.0)
         )(made),
         0.5,
+        amounts_in_threads,
+        "NumPy in chunks in two threads",
     )
 
 
@@ -118,6 +137,10 @@ def _over(book: kivvet.Book) -> Iterator[Comparison]:
             made[f"{name}_label"] = table.apply(frame.select([name]).rename_columns(["word"]))["label"]
         return made
 
+    def found_by_arrow() -> Any:
+        with ThreadPoolExecutor(2) as pool:
+            return list(pool.map(lambda column: pc.index_in(column, words), frame.columns))
+
     last = labels.take(pa.array(codes[-1])).to_numpy(zero_copy_only=False)
     yield Comparison(
         f"over: one mapping of text over {N_COLUMNS} columns of {N_OVER_ROWS:,} rows",
@@ -125,4 +148,6 @@ def _over(book: kivvet.Book) -> Iterator[Comparison]:
         {"polars replace_strict": by_polars, "100 single applications": one_by_one},
         lambda made: bool((np.asarray(made[f"q{N_COLUMNS - 1}_label"]) == last).all()),
         0.3,
+        found_by_arrow,
+        "finding each text by Arrow, two columns at once",
     )

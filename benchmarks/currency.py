@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -40,7 +41,19 @@ def _measure(folder: Path) -> Iterator[Line]:
     live = book.live(frame, columns)
     _book(folder, "c2")
     refresh, _ = timed(live.refresh)
-    yield Line("Live.refresh", refresh, "s", "an apply of all in memory", apply, 0.5)
+    one, _ = timed(
+        lambda: kivvet.open_book(folder).apply(frame, ["mapped"])
+    )  # its table is read, checked and compiled anew
+    yield Line(
+        "Live.refresh",
+        refresh,
+        "s",
+        "an apply of all in memory",
+        apply,
+        0.5,
+        one,
+        "reading the table and making its column",
+    )
     _book(folder, "c1")
     whole, _ = timed(lambda: kivvet.open_book(folder).apply_dataset("d"))
     status, _ = timed(lambda: kivvet.open_book(folder).status())
@@ -56,7 +69,20 @@ def _measure(folder: Path) -> Iterator[Line]:
         )
     ]
     part, _ = timed(lambda: kivvet.open_book(folder).refresh())
-    yield Line("refresh of a Parquet file", part, "s", "an apply of it", whole, 0.4)
+    copy, _ = timed(lambda: shutil.copy(folder / "out/d.parquet", folder / "copy.parquet"))
+    column = pq.read_table(folder / "out/d.parquet", columns=["mapped"])
+    written, _ = timed(lambda: pq.write_table(column, folder / "column.parquet"))
+    least = one + copy + written
+    yield Line(
+        "refresh of a Parquet file",
+        part,
+        "s",
+        "an apply of it",
+        whole,
+        0.4,
+        least,
+        "the column made and written, the rest copied",
+    )
     yield Line("the same, nothing written", unwritten[0], "s", "an apply, nothing written", unwritten[1])
     yield Line("impact", impact, "s", "counting the classes twice", twice, 1.0)
     yield Line("status, nothing changed", status, target=0.5)

@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 import kivvet
+from benchmarks.by_hand.exact_totals import exact_totals, in_two
 from benchmarks.runner import Comparison
 
 N_ROWS = 10_000_000
@@ -85,6 +86,8 @@ def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) ->
     formula = {"share": "amount / SUM(amount) OVER (PARTITION BY key)"}
     total = np.bincount(group, weights=np.nan_to_num(amount), minlength=N_GROUPS)
     expected = amount / total[group]
+    is_gone = np.isnan(amount)
+    filled = np.nan_to_num(amount)
     polars_frame, pandas_frame = _frames(frame)
 
     def by_over() -> pl.DataFrame:
@@ -115,6 +118,10 @@ def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) ->
         },
         is_right,
         0.5 if form == "dense integers" else 0.7,
+        lambda: frame.append_column(
+            "share", pa.array(amount / exact_totals(group, filled, N_GROUPS)[group], mask=is_gone)
+        ),
+        "exact totals by hand, of groups that are numbered already",
     )
 
 
@@ -216,11 +223,23 @@ def _arithmetic(rng: np.random.Generator) -> Iterator[Comparison]:
     def logarithms() -> pa.Table:
         return frame.append_column("made", pc.add(pc.ln(frame["a"]), pc.exp(pc.negate(frame["b"]))))
 
+    def in_long(rows: slice) -> np.ndarray:
+        return (np.log(a[rows].astype(np.longdouble)) + np.exp(-b[rows].astype(np.longdouble))).astype(float)
+
+    def with_as_many_right_bits() -> list[np.ndarray]:
+        return in_two(
+            lambda first, end: np.concatenate(
+                [in_long(slice(at, min(at + 65_536, end))) for at in range(first, end, 65_536)]
+            ),
+            N_ROWS,
+        )
+
     for formula, by_numpy, made, by_arrow, target in (
         ("a * b * 86.4", lambda: a * b * 86.4, x * y * 86.4, product, 0.9),
         ("a * b + c / d - e", lambda: a * b + c / d - e, x * y + z / w - v, of_columns, 0.6),
         ("LN(a) + EXP(-b)", lambda: np.log(a) + np.exp(-b), x.log() + (-y).exp(), logarithms, 1.0),
     ):
+        is_exact = formula.startswith("LN")
         yield Comparison(
             f"{formula}: {N_ROWS:,} rows",
             lambda formula=formula: kivvet.with_formulas(frame, {"made": formula}),
@@ -231,6 +250,8 @@ def _arithmetic(rng: np.random.Generator) -> Iterator[Comparison]:
             },
             partial(_is_near, by_numpy()),
             target,
+            with_as_many_right_bits if is_exact else None,
+            "as many right bits: NumPy in long doubles, two threads" if is_exact else "",
         )
 
 

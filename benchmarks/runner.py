@@ -62,7 +62,9 @@ def run(comparison: Comparison) -> Line:
     if comparison.above is not None:
         target = 1 + comparison.above / medians[best]
     floor = medians.get("floor")
-    return Line(comparison.title, medians["kivvet"], "ms", best, medians[best], target, floor, comparison.floor_is)
+    return Line(
+        comparison.title, medians["kivvet"], "ms", best, medians[best], target, floor, comparison.floor_is
+    )
 
 
 def timed(work: Callable[[], Any]) -> tuple[float, Any]:

@@ -7,8 +7,8 @@ import re
 import secrets
 import socket
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -121,7 +121,7 @@ def unreadable(path: Path, error: OSError | EOFError) -> UnopenableError:
 
 def unwritable(path: Path, error: OSError) -> OutputError:
     """Return the error for a target that cannot be written."""
-    reason = error.strerror or str(error)
+    reason = re.sub(r".*Detail: \[errno \d+\] ", "", error.strerror or str(error))  # as Arrow tells it
     return OutputError(
         f"cannot be written: {reason}",
         place=Place(shown_path(path)),
@@ -158,6 +158,20 @@ def replacing(path: Path) -> Iterator[Path]:
     finally:
         with suppress(OSError):
             beside.unlink()
+
+
+@contextmanager
+def replacing_all(paths: Sequence[Path]) -> Iterator[tuple[Path, ...]]:
+    """Give new paths beside several files; none takes its place before all are written, and then they do in the order given.
+
+    Raises
+    ------
+    OutputError
+        If one of them cannot be written. All are then as they were.
+    """
+    with ExitStack() as stack:
+        parts = [stack.enter_context(replacing(path)) for path in reversed(paths)]
+        yield tuple(reversed(parts))
 
 
 _SCHEMES = ("s3:", "gs:", "gcs:", "abfs:", "abfss:", "http:", "https:", "ftp:")

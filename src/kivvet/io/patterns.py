@@ -32,9 +32,9 @@ def place_at(folder: Path, text: str) -> Path | InStore:
 
 def files_of(folder: Path, text: str) -> list[Path | InStore]:
     """Return the files that a path or a URL of a book stands for, in order of their names; a folder for its Parquet files, or
-    where it has none, for those of text.
+    where it has none, for those of text. A file that is called so stands for itself, whatever signs are in its name.
     """
-    if not is_pattern(text):
+    if not is_pattern(text) or (not is_url(text) and (folder / text).is_file()):
         return [place_at(folder, text)]
     if is_url(text):
         found_there = matching(InStore(text))

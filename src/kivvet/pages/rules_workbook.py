@@ -29,7 +29,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError, OutputError
 from kivvet.core.words.places import Place, column_letters
 from kivvet.core.words.printed import Printed
-from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.core.words.wording import count, listed, shell_word, shown_path
 from kivvet.io.own_files import refuse_ending, refuse_other, write_whole
 from kivvet.io.workbook_library import fixed_workbook, ink_on
 
@@ -73,7 +73,7 @@ class RulesWorkbook(Printed):
                 f"table {self.unusable[0]} cannot be said otherwise: it has errors"
                 if len(self.unusable) == 1
                 else f"tables {listed(self.unusable)} cannot be said otherwise: they have errors",
-                fix=f"mend what `kivvet check {self.unusable[0]}` tells",
+                fix=f"mend what `kivvet check {shell_word(self.unusable[0])}` tells",
             )
         return self.tables
 

@@ -6,6 +6,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.add_dataset import Added
+from kivvet.core.words.wording import shell_word
 from kivvet.show.terminal import print_columns, print_hint
 
 
@@ -20,4 +21,4 @@ def print_added(out: Console, added: Added) -> None:
     for remark in added.remarks:
         print_columns(out, [("", "", 2), ("note", "yellow", 6)], remark)
     out.print()
-    print_hint(out, f"to see it as it is read: kivvet look {added.name}", "dim")
+    print_hint(out, f"to see it as it is read: kivvet look {shell_word(added.name)}", "dim")

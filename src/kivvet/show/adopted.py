@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
-
 from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.adopted import Adopted, RulesAdopted
 from kivvet.books.asks.adopted_proof import Proof
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 from kivvet.show.terminal import print_columns, print_hint
 
 _MOST_LINES = 40
@@ -27,7 +25,7 @@ def print_adopted(out: Console, made: RulesAdopted) -> None:
         print_columns(out, [("left", "yellow", 6)], said)
     for file in made.written:
         out.print(Text().append("written  ", "green").append(file))
-    tables = " ".join(shlex.quote(rule.name) for rule in made.rules if rule.kind == "table")
+    tables = " ".join(shell_word(rule.name) for rule in made.rules if rule.kind == "table")
     if made.written and tables:
         print_hint(out, f"what it never said: kivvet check {tables}", "dim")
     elif not made.written:

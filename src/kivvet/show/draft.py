@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
-
 from rich.console import Console
 from rich.text import Text
 
@@ -11,7 +9,7 @@ from kivvet.books.asks.draft_table import Drafted
 from kivvet.core.columns.alike import fewest_spellings
 from kivvet.core.draft.known_texts import results_by_text
 from kivvet.core.words.conditions import AnyOf, Equals, write_condition
-from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.core.words.wording import count, listed, shell_word, shown_path
 from kivvet.rule_table import value_of
 from kivvet.show.terminal import print_columns, print_hint
 
@@ -53,10 +51,10 @@ def print_drafted(out: Console, done: Drafted) -> None:
     if blank:
         print_hint(
             out,
-            f"{count(blank, 'class', 'classes')} to fill in, then: kivvet check {shlex.quote(done.table.name)}",
+            f"{count(blank, 'class', 'classes')} to fill in, then: kivvet check {shell_word(done.table.name)}",
         )
     else:
-        print_hint(out, f"next: kivvet check {shlex.quote(done.table.name)}")
+        print_hint(out, f"next: kivvet check {shell_word(done.table.name)}")
 
 
 def _print_spellings(out: Console, done: Drafted) -> None:
@@ -129,4 +127,4 @@ def print_extended(out: Console, done: Drafted, name: str) -> None:
     if value_of(done.table).lookup is None:
         for line in str(done.table).rstrip("]\n").split("\n")[-done.n_added :][:_MOST_LINES]:
             out.print(Text(f"  {line.strip()}"))
-    print_hint(out, f"fill in the results, then: kivvet check {shlex.quote(name)}")
+    print_hint(out, f"fill in the results, then: kivvet check {shell_word(name)}")

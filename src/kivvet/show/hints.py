@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-import shlex
 from contextvars import ContextVar
 from pathlib import Path
+
+from kivvet.core.words.wording import shell_word
 
 #: What ``--book`` was given; empty: nothing.
 typed_book: ContextVar[str] = ContextVar("typed_book", default="")
@@ -32,6 +33,6 @@ def with_book(text: str) -> str:
         command = match[0].rstrip()
         if match["name"] in _WITHOUT_BOOK or "--book" in command:
             return match[0]
-        return f"{command} --book {shlex.quote(given)}{match[0][len(command) :]}"
+        return f"{command} --book {shell_word(given)}{match[0][len(command) :]}"
 
     return _COMMAND.sub(named, text)

@@ -7,7 +7,7 @@ from rich.text import Text
 
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import ColumnImpact, DatasetImpact, Impact, MovedRow
-from kivvet.core.words.wording import NO_CLASS, count, listed
+from kivvet.core.words.wording import NO_CLASS, count, listed, shell_word
 from kivvet.show.terminal import percent, print_columns, print_hint
 
 _MOST_REGIONS = 4
@@ -49,7 +49,7 @@ def _print_table(out: Console, one: Comparison) -> None:
     for region in one.regions[:_MOST_REGIONS]:
         print_columns(out, [("", "", 6)], str(region), "dim")
     if len(one.regions) > _MOST_REGIONS:
-        more = f"... and {len(one.regions) - _MOST_REGIONS} more: kivvet compare {one.table}"
+        more = f"... and {len(one.regions) - _MOST_REGIONS} more: kivvet compare {shell_word(one.table)}"
         out.print(Text(f"      {more}", "dim"))
     for change in one.options:
         print_columns(

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
 from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 from kivvet.show.terminal import print_columns, print_hint
 
 if TYPE_CHECKING:
@@ -41,7 +40,7 @@ def print_mends(out: Console, made: Mends) -> None:
         out.print(Text(f"offer {made.written} written", "green"))
     else:
         more = " --offer N" if len(made.offers) > 1 else ""
-        print_hint(out, f"to write one: kivvet mend {shlex.quote(made.name)} --write{more}")
+        print_hint(out, f"to write one: kivvet mend {shell_word(made.name)} --write{more}")
 
 
 def _print_offer(out: Console, number: int, offer: MendOffer, *, is_written: bool) -> None:

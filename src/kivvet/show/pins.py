@@ -6,7 +6,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.pin_books import PinnedBook, Pins
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import listed, shell_word
 from kivvet.show.impact import print_impact
 from kivvet.show.terminal import print_columns, print_hint
 
@@ -38,4 +38,4 @@ def _print_book(out: Console, one: PinnedBook) -> None:
     if one.impact is not None:
         print_impact(out, one.impact)
     if one.state == "changed" and not one.taken and not one.problem:
-        print_hint(out, f"to take it: kivvet pin {one.name} --take")
+        print_hint(out, f"to take it: kivvet pin {shell_word(one.name)} --take")

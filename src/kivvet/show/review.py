@@ -7,7 +7,7 @@ from rich.text import Text
 
 from kivvet.books.asks.review_table import TableReview
 from kivvet.core.tables.review import Review
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import listed, shell_word
 from kivvet.show.impact import print_impact
 from kivvet.show.terminal import print_columns, print_hint
 
@@ -36,7 +36,7 @@ def print_review(out: Console, one: TableReview) -> None:
         print_impact(out, one.impact)
     elif one.reviewed is not None:
         out.print(Text("it changed since; what it was then is not remembered here", "yellow"))
-    print_hint(out, f"to mark it as reviewed: kivvet review {one.table} --mark")
+    print_hint(out, f"to mark it as reviewed: kivvet review {shell_word(one.table)} --mark")
 
 
 def print_marked(out: Console, name: str, review: Review) -> None:

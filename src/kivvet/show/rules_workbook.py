@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,7 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.rules_in import RulesIn, TableIn
-from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.core.words.wording import count, listed, shell_word, shown_path
 from kivvet.io.csv_metadata import METADATA_ENDING
 from kivvet.show.comparison import print_comparison
 from kivvet.show.findings import print_findings
@@ -51,7 +50,7 @@ def print_exported(
         if table.why_not and not is_long:
             print_columns(out, [("", "", 2), ("note", "cyan", 6)], f"for reading only: {table.why_not}")
     if comes_back:
-        print_hint(out, f"when it comes back: kivvet import {shlex.quote(shown_path(path))}", "dim")
+        print_hint(out, f"when it comes back: kivvet import {shell_word(shown_path(path))}", "dim")
 
 
 def print_described(out: Console, made: CsvMetadata, path: Path) -> None:
@@ -89,7 +88,7 @@ def print_imported(out: Console, made: RulesIn) -> None:
         out.print(Text().append("written  ", "green").append(file))
     if made.changed and not made.written:
         if made.is_clean:
-            print_hint(out, f"to write it: kivvet import {shlex.quote(made.file)} --write", "dim")
+            print_hint(out, f"to write it: kivvet import {shell_word(made.file)} --write", "dim")
         else:
             print_hint(out, "nothing is written before what is told above is decided or mended", "dim")
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
 from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.text import Text
 
-from kivvet.core.words.wording import count, listed
+from kivvet.core.words.wording import count, listed, shell_word
 from kivvet.show.terminal import print_columns, print_hint
 
 if TYPE_CHECKING:
@@ -44,4 +43,4 @@ def print_simpler(out: Console, made: Simpler) -> None:
     if made.is_written:
         out.print(Text("written", "green"))
     else:
-        print_hint(out, f"to write it: kivvet simplify {shlex.quote(made.name)} --write")
+        print_hint(out, f"to write it: kivvet simplify {shell_word(made.name)} --write")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -13,7 +12,7 @@ from rich.text import Text
 
 from kivvet.core.formulas.tree import write_name
 from kivvet.core.run.cross_table import TOTAL, Cell, CrossTable, Label, Share
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 from kivvet.show.figures import NONE, cut, decimals_of, figure, padded, shown
 from kivvet.show.terminal import print_columns
 
@@ -228,13 +227,6 @@ def _hint(found: CrossTable, name: str) -> str:
     labels = [*largest.by, *([largest.across] if largest.across is not None else [])]
     parts = [condition_of(key, label) for key, label in zip(names, labels, strict=True)]
     return f"kivvet show {shell_word(name)} --where {shell_word(' AND '.join(parts))}"
-
-
-def shell_word(text: str) -> str:
-    """Return a text as one word of a shell's line: in double quotes where that is enough."""
-    if re.fullmatch(r"[\w.,:/-]+", text):
-        return text
-    return shlex.quote(text) if any(sign in text for sign in '"$`\\!') else f'"{text}"'
 
 
 def condition_of(name: str, label: Label) -> str:

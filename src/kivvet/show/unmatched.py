@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
 from itertools import groupby
 
@@ -10,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from kivvet.books.asks.unmatched import Unmatched
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 from kivvet.show.terminal import print_columns, print_hint
 
 _MOST_VALUES = 20
@@ -42,7 +41,7 @@ def print_unmatched(out: Console, found: Sequence[Unmatched]) -> None:
         if n_near := sum(one.near is not None for one in listed):
             print_hint(
                 out,
-                f"  {count(n_near, 'value')} spelled like known ones, to be taken as these: kivvet draft {shlex.quote(table)} --extend --alike --on {shlex.quote(dataset)}",
+                f"  {count(n_near, 'value')} spelled like known ones, to be taken as these: kivvet draft {shell_word(table)} --extend --alike --on {shell_word(dataset)}",
                 "dim",
             )
         if len(listed) > _MOST_VALUES:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -30,6 +29,7 @@ from kivvet.core.words.errors import BookError, DataError, TableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import count, did_you_mean, listed, shown_path, toml_key
+from kivvet.io.scratch import scratch_folder
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -287,8 +287,8 @@ def _toml(made: CaseTable, records: Sequence[Sequence[str]], note: str, *, is_fi
 
 def table_of_text(name: str, toml: str, files: Mapping[str, bytes] | None = None) -> Table:
     """Return the table that a text describes, with files that lie beside it; `TableError` where it cannot be read."""
-    with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
-        path = Path(folder) / "table.toml"
+    with scratch_folder() as folder:
+        path = folder / "table.toml"
         path.write_text(toml, encoding="utf-8")
         for beside, content in (files or {}).items():
             path.with_name(beside).write_bytes(content)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from kivvet.books.asks.adopted_proof import Proof
 from kivvet.books.asks.draft_table import free_path, write_files
-from kivvet.books.files.entry_text import append_entry
+from kivvet.books.files.entry_text import with_entry
 from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.core.formulas.tree import Tree
 from kivvet.core.tables.table import Table
@@ -128,12 +128,8 @@ def write_adopted(book: OpenBook, made: RulesAdopted, *, replace_them: bool = Fa
             raise BookError(
                 "is there already", place=Place(shown_path(path)), fix="choose another --name, or --replace"
             )
-    texts = {**beside, **tables}  # what a table names is there before it
-    written = list(write_files(texts))
+    texts = {**beside, **tables}
     if lines:
         path = book.folder / FORMULAS_FILE
-        if not path.exists():
-            path.write_text("", encoding="utf-8")
-        append_entry(path, lines)
-        written.append(path)
-    return replace(made, written=tuple(map(shown_path, written)))
+        texts[path] = with_entry(path, lines)
+    return replace(made, written=tuple(map(shown_path, write_files(texts))))

@@ -11,7 +11,7 @@ from kivvet.books.asks.chart_wanted import ChartWanted, OnRows, Picture, shown_k
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.files.open_book import OpenBook
 from kivvet.core.words.errors import BookError, DataError
-from kivvet.core.words.wording import did_you_mean, listed
+from kivvet.core.words.wording import did_you_mean, listed, shell_word
 from kivvet.io.patterns import is_pattern
 from kivvet.io.stores.store import is_url
 
@@ -42,7 +42,9 @@ def picture_of(
     if wanted.kind in ("histogram", "map", "triangle", "flows"):
         raise DataError(
             f"{text} is data, and {shown_kind(wanted.kind)} is of a {'dataset' if wanted.kind == 'flows' else 'table'}",
-            fix="name one of the book" if wanted.kind == "flows" else f"kivvet chart TABLE --on {text}",
+            fix="name one of the book"
+            if wanted.kind == "flows"
+            else f"kivvet chart TABLE --on {shell_word(text)}",
         )
     return chart_of_data(book, text, wanted, on_rows)
 
@@ -55,7 +57,7 @@ def _of_dataset(
     if wanted.kind in ("histogram", "map", "triangle"):
         raise DataError(
             f"{dataset.name!r} is a dataset, and {shown_kind(wanted.kind)} is of a table",
-            fix=f"kivvet chart TABLE --on {dataset.name}",
+            fix=f"kivvet chart TABLE --on {shell_word(dataset.name)}",
         )
     if dataset.of is not None and not wanted.by:
         return chart_of_summary(book, dataset, wanted, on_rows)

@@ -15,7 +15,7 @@ from kivvet.core.picture.flows import flows_of
 from kivvet.core.picture.paints import paints_of_labels
 from kivvet.core.run.cross_table import Label
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import listed, shell_word
 
 
 def chart_of_change(
@@ -32,7 +32,7 @@ def chart_of_change(
         raise DataError(
             f"what would move in {dataset.name} cannot be told"
             + (f": {of_dataset.why_not}" if of_dataset is not None else ""),
-            fix=f"see: kivvet impact {dataset.name}",
+            fix=f"see: kivvet impact {shell_word(dataset.name)}",
         )
     moved = [column for column in of_dataset.columns if column.changed and column.pairs]
     if wanted.by:
@@ -42,14 +42,14 @@ def chart_of_change(
             raise DataError(
                 f"{listed(wanted.by)} is no one column that other rules make",
                 expected=f"one of: {listed(columns)}" if columns else "a column that changes",
-                fix=f"see: kivvet impact {dataset.name}",
+                fix=f"see: kivvet impact {shell_word(dataset.name)}",
             )
         moved = chosen
     if not moved or not moved[0].changed:
         raise DataError(
             f"no class of {dataset.name} changes",
             found=impact.summary,
-            fix=f"see: kivvet impact {dataset.name}",
+            fix=f"see: kivvet impact {shell_word(dataset.name)}",
         )
     column = max(moved, key=lambda one: one.changed)
     others = [one.column for one in moved if one is not column]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -25,7 +24,7 @@ from kivvet.core.run.crossing import is_additive
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError, TableError
 from kivvet.core.words.values import write_value
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import listed, shell_word
 
 if TYPE_CHECKING:
     from kivvet.core.run.step_reports import TableReport
@@ -44,7 +43,7 @@ def chart_of_data(
     if not by and across is None:
         raise DataError(
             "nothing says what the bars stand for",
-            fix=f"name a column or a formula: kivvet chart {on} --by COLUMN",
+            fix=f"name a column or a formula: kivvet chart {shell_word(on)} --by COLUMN",
         )
     if not by:
         by, across = (across or "",), None
@@ -117,10 +116,10 @@ def chart_of_summary(
     is_total = name in values and is_additive(read_expression(name, values[name], of_groups=True))
     by = keys[:1] if wanted.kind == "lines" else [key for key in keys if key != wanted.across]
     if not is_total and not set(keys) <= {*by, wanted.across}:
-        period = shlex.quote(as_written(next(one for one in dataset.of.by if one[0] == by[0])))
-        measured = shlex.quote(as_written((name, values[name])) if name in values else name)
+        period = shell_word(as_written(next(one for one in dataset.of.by if one[0] == by[0])))
+        measured = shell_word(as_written((name, values[name])) if name in values else name)
         of_source = (
-            f"kivvet chart {shlex.quote(dataset.of.name)} --kind lines --by {period} --value {measured}"
+            f"kivvet chart {shell_word(dataset.of.name)} --kind lines --by {period} --value {measured}"
         )
         raise DataError(
             f"{name} is of each {listed(keys)}, and lines go along {by[0]} alone",
@@ -148,7 +147,7 @@ def sheet_of(book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnR
     replace(wanted, share=None).refuse_others("bars")
     if wanted.share or wanted.value or wanted.where:
         raise DataError(
-            "nothing says what the bars stand for", fix=f"kivvet chart {dataset.name} --by COLUMN"
+            "nothing says what the bars stand for", fix=f"kivvet chart {shell_word(dataset.name)} --by COLUMN"
         )
     prepared, faults = prepare(book, dataset)
     if errors := [fault for fault in faults if fault.severity == "error"]:
@@ -161,13 +160,13 @@ def sheet_of(book: OpenBook, dataset: Dataset, wanted: ChartWanted, on_rows: OnR
     report = run.report()
     if not report.rows:
         raise DataError(
-            f"there are no rows to draw of {dataset.name}", fix=f"see: kivvet look {dataset.name}"
+            f"there are no rows to draw of {dataset.name}", fix=f"see: kivvet look {shell_word(dataset.name)}"
         )
     panels = panels_of(prepared.plan, report.tables)
     if not panels:
         raise DataError(
             f"dataset {dataset.name!r} makes no column of classes",
-            fix=f"name a column: kivvet chart {dataset.name} --by COLUMN",
+            fix=f"name a column: kivvet chart {shell_word(dataset.name)} --by COLUMN",
         )
     notes = [f"{report.rows:,} rows"]
     if report.left_out:

@@ -25,7 +25,7 @@ from kivvet.core.picture.triangle import triangle_of
 from kivvet.core.run.fed_domains import limited
 from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import listed, shell_word
 
 
 def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: OnRows) -> tuple[Picture, str]:
@@ -59,7 +59,7 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
             return empty_histogram(table, output, title, notes), name
         raise DataError(
             f"no dataset uses table {table.name!r}, and its classes are counted in data",
-            fix=f"kivvet chart {table.name} --on SOURCE",
+            fix=f"kivvet chart {shell_word(table.name)} --on SOURCE",
         )
     ready = table_on_data(book, table, on, column=wanted.column, read_as=wanted.read_as)
     dataset = book.datasets.get(on)
@@ -73,7 +73,7 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
         pass
     run.stop_at_faults()
     if not run.n_rows:
-        raise DataError(f"there are no rows to draw of {on}", fix=f"see: kivvet look {on}")
+        raise DataError(f"there are no rows to draw of {on}", fix=f"see: kivvet look {shell_word(on)}")
     report = run.report().tables[-1]
     made = dict(ready.step.outputs).get(output.name, output.name)  # the dataset may call it otherwise
     if made in report.classes:
@@ -82,7 +82,7 @@ def chart_of_table(book: OpenBook, table: Table, wanted: ChartWanted, on_rows: O
     raise DataError(
         f"{output.name} of table {table.name!r} has no classes to count",
         expected="an output of text, of a lookup one with at most 1,000 classes",
-        fix=f"kivvet chart {on} --by {output.name}",
+        fix=f"kivvet chart {shell_word(on)} --by {shell_word(output.name)}",
     )
 
 
@@ -118,5 +118,5 @@ def _histogram(
         counter.see(batch.columns_of(ready.step))
     if not run.n_rows:
         name = ready.prepared.dataset.name
-        raise DataError(f"there are no rows to draw of {name}", fix=f"see: kivvet look {name}")
+        raise DataError(f"there are no rows to draw of {name}", fix=f"see: kivvet look {shell_word(name)}")
     return counter.made(title, notes)

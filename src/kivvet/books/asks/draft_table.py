@@ -7,7 +7,7 @@ import datetime as dt
 import io
 import os
 import shutil
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from dataclasses import replace as with_fields
 from pathlib import Path
@@ -35,7 +35,7 @@ from kivvet.core.words.errors import BookError, DataError, OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.core.words.wording import listed, shown_path
-from kivvet.io.files import replacing, unwritable
+from kivvet.io.files import replacing_all
 from kivvet.io.formats import ROW_ENDINGS, SHEET_ENDINGS
 from kivvet.rule_table import RuleTable, rule_table
 
@@ -232,18 +232,8 @@ def draft_lookup(
     parts = Table(name, inputs, made, ())
     text = table_text(parts, file).replace("\nrows = ", "\nlookup = ")
     text += "".join(f"{line}\n" for line in aligned(lookup_lines(data.dataset, used)))
-    if is_copied:
-        try:
-            with replacing(target) as part:
-                shutil.copyfile(data.path, part)
-        except OSError as error:
-            raise unwritable(target, error) from error
-    written = write_files({path: text})
-    return Drafted(
-        rule_table(OpenBook(book.folder).table(name)),
-        (*written, target) if is_copied else written,
-        text=text,
-    )
+    written = write_files({path: text, **({target: data.path} if is_copied else {})})
+    return Drafted(rule_table(OpenBook(book.folder).table(name)), written, text=text)
 
 
 def _names(headings: Sequence[str]) -> dict[str, str]:
@@ -285,12 +275,17 @@ def free_path(book: OpenBook, name: str, *, replace: bool) -> Path:
     return path
 
 
-def write_files(texts: dict[Path, str]) -> tuple[Path, ...]:
-    """Write texts to files, each replaced at once; return the files."""
-    for path, text in texts.items():
-        with replacing(path) as part:
-            part.write_text(text, encoding="utf-8", newline="")
-    return tuple(texts)
+def write_files(contents: Mapping[Path, str | Path]) -> tuple[Path, ...]:
+    """Write texts, and copies of files, to files, all of them or none; return the files. What a table names is there before it."""
+    in_order = sorted(contents, key=lambda path: path.suffix == ".toml")
+    with replacing_all(in_order) as parts:
+        for path, part in zip(in_order, parts, strict=True):
+            content = contents[path]
+            if isinstance(content, Path):
+                shutil.copyfile(content, part)
+            else:
+                part.write_text(content, encoding="utf-8", newline="")
+    return tuple(contents)
 
 
 def csv_text(

@@ -4,7 +4,6 @@ it was.
 
 from __future__ import annotations
 
-import shlex
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
@@ -41,7 +40,7 @@ from kivvet.core.tables.table import Row, Table
 from kivvet.core.words.errors import BookError, DataError, TableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import Value, fold_text, parse_value
-from kivvet.core.words.wording import count, listed, shown_path
+from kivvet.core.words.wording import count, listed, shell_word, shown_path
 from kivvet.io.files import replacing
 from kivvet.io.formats import ROW_ENDINGS
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions
@@ -177,10 +176,8 @@ def _by_heading(table: Table, cells: Sequence[str]) -> dict[str, str]:
 def _keys_of(table: Table, name: str) -> tuple[Input, ...]:
     """Return the inputs whose values make a row; `BookError` where a value makes none."""
     if not table.is_complete:
-        raise BookError(
-            f"table {name!r} has faults", fix=f"mend them first: kivvet check {shlex.quote(name)}"
-        )
-    quoted = shlex.quote(name)
+        raise BookError(f"table {name!r} has faults", fix=f"mend them first: kivvet check {shell_word(name)}")
+    quoted = shell_word(name)
     its_gaps = f"bounds stay as they are; its gaps, with rows to add: kivvet check {quoted}; whether later data fits: kivvet shares {quoted} --on SOURCE"
     if table.lookup is not None:
         keys = tuple(key.about for key in table.lookup.keys)

@@ -25,7 +25,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError, OutputError, TableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.printed import Printed
-from kivvet.core.words.wording import count, did_you_mean, listed, shown_path
+from kivvet.core.words.wording import count, did_you_mean, listed, shell_word, shown_path
 from kivvet.io.files import replacing
 from kivvet.io.formats import TARGET_ENDINGS, format_of
 
@@ -392,7 +392,7 @@ def _dataset_then(book: OpenBook, run: PastRun) -> Dataset:
     if "from" in run.said:
         raise BookError(
             f"{run.dataset} is a summary: work out what it sums up, {run.said['from']}, as it was",
-            fix=f"kivvet history {run.said['from']}",
+            fix=f"kivvet history {shell_word(run.said['from'])}",
         )
     dataset, faults = parse_dataset(run.dataset, run.said, book.folder, lambda _: None, book.databases)
     if dataset is None or any(fault.severity == "error" for fault in faults):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -25,6 +24,7 @@ from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import shown_path
 from kivvet.io.files import replacing
 from kivvet.io.formats import ROW_ENDINGS, delimiter_of
+from kivvet.io.scratch import scratch_folder
 
 MERGE_VERSION = 1
 
@@ -234,8 +234,8 @@ def _definition_of(real: Path) -> Path | None:
 def _table_of(definition: Path, real: Path, text: str) -> Table | None:
     """Return the table that a version of a file describes; None where it cannot be read."""
     if definition == real and not definition.parent.is_dir():
-        with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
-            alone = Path(folder) / definition.name
+        with scratch_folder() as folder:
+            alone = folder / definition.name
             alone.write_text(text, encoding="utf-8", newline="")
             table, _, faults = read_table(alone)
     else:

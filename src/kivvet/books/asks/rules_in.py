@@ -4,7 +4,6 @@ book meanwhile, shown before anything is written.
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -29,6 +28,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.printed import Printed
 from kivvet.core.words.wording import count, did_you_mean, listed, shown_path
 from kivvet.io.formats import has_sheets
+from kivvet.io.scratch import scratch_folder
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -282,10 +282,10 @@ def _held(
 
 def _merged(now: TableFiles, base: str, theirs: str) -> Merged:
     """Return what the book changed meanwhile and what comes back as one."""
-    with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+    with scratch_folder() as folder:
         paths = []
         for name, text in (("base", base), ("ours", now.text), ("theirs", theirs)):
-            path = Path(folder) / name
+            path = folder / name
             path.write_text(text, encoding="utf-8", newline="")
             paths.append(path)
         return merge_files(*paths, path=now.file, called=("the book", "the workbook"))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Callable
 from pathlib import Path
 
@@ -16,6 +15,7 @@ from kivvet.core.tables.origin import Origin, shape_of
 from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.errors import BookError, DataError, TableError
+from kivvet.core.words.wording import shell_word
 
 OnRows = Callable[[int], None]
 
@@ -35,7 +35,7 @@ def shares_in(
     if table.lookup is not None:
         raise BookError(
             f"table {name!r} is a lookup, whose rows are keys",
-            fix=f"what no key holds is listed by: kivvet unmatched; rows by class by: kivvet apply ({shlex.quote(name)})",
+            fix=f"what no key holds is listed by: kivvet unmatched; rows by class by: kivvet apply ({shell_word(name)})",
         )
     if errors := [finding for finding in findings_in_book(book, table) if finding.severity == "error"]:
         raise TableError(errors)

@@ -17,7 +17,7 @@ from kivvet.core.read.options import toml_text
 from kivvet.core.run.cross_table import CrossTable, Share
 from kivvet.core.run.crossing import is_additive
 from kivvet.core.words.errors import BookError, DataError
-from kivvet.core.words.wording import listed, toml_key
+from kivvet.core.words.wording import listed, shell_word, toml_key
 
 OnRows = Callable[[int], None]
 _NAMED = re.compile(
@@ -103,7 +103,7 @@ def keep_summary(book: OpenBook, name: str, on: str, wanted: Wanted) -> tuple[st
     if on not in book.datasets:
         raise BookError(
             f"{on!r} is no dataset of the book, and a summary sums up one",
-            fix=f"add it first: kivvet add NAME {on}",
+            fix=f"add it first: kivvet add NAME {shell_word(on)}",
         )
     if wanted.across is not None or wanted.where is not None:
         word = "across" if wanted.across is not None else "where"

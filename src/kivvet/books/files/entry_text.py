@@ -90,6 +90,15 @@ def _said_of(form: FieldForm, options: ReadOptions) -> dict[str, Any]:
 
 def append_entry(path: Path, lines: Sequence[str]) -> None:
     """Add lines at the end of a file of TOML, all else staying as it is."""
+    made = with_entry(path, lines)
+    with replacing(path) as part:
+        part.write_text(made, encoding="utf-8", newline="")
+
+
+def with_entry(path: Path, lines: Sequence[str]) -> str:
+    """Return the text of a file of TOML with lines at its end; of a file that is not there, these alone."""
+    if not path.exists():
+        return "\n".join([*lines, ""])
     text, faults = read_text(path)
     if faults:
         raise BookError(faults[0].message, place=faults[0].places[0])
@@ -104,6 +113,4 @@ def append_entry(path: Path, lines: Sequence[str]) -> None:
             place=Place(shown_path(path)),
             fix="add it by hand:\n" + "\n".join(lines),
         ) from error
-    mark = "\ufeff" if path.read_bytes().startswith(b"\xef\xbb\xbf") else ""
-    with replacing(path) as part:
-        part.write_bytes((mark + made).encode())
+    return ("\ufeff" if path.read_bytes().startswith(b"\xef\xbb\xbf") else "") + made

@@ -9,7 +9,7 @@ from kivvet.books.files.open_book import BOOK_FILE
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.io.files import unwritable
+from kivvet.io.files import replacing_all, unwritable
 
 _BOOK = """\
 title = {title}
@@ -67,10 +67,12 @@ def write_new_book(folder: Path, title: str | None = None) -> list[Path]:
     try:
         if folder.exists() and not folder.is_dir():
             raise NotADirectoryError(20, "is a file, not a folder")
-        for path, text in contents.items():
-            path.parent.mkdir(parents=True, exist_ok=True)
-            with path.open("x", encoding="utf-8") as file:
-                file.write(text)
+        for path in contents:
+            if path.exists():
+                raise FileExistsError(17, f"{path.relative_to(folder).as_posix()} is there already")
     except OSError as error:
         raise unwritable(folder, error) from error
+    with replacing_all(tuple(contents)) as parts:
+        for part, text in zip(parts, contents.values(), strict=True):
+            part.write_text(text, encoding="utf-8")
     return list(contents)

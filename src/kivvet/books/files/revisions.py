@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -20,6 +19,7 @@ from kivvet.core.words.errors import BookError, TableError
 from kivvet.core.words.findings import Finding
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import did_you_mean, shown_path
+from kivvet.io.scratch import scratch_folder
 
 
 @dataclass(frozen=True)
@@ -124,8 +124,8 @@ class Revision:
             If there was no book then.
         """
         names = self._names()
-        with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
-            then = Path(folder).joinpath(*["up"] * len(self.folder.resolve().parts))
+        with scratch_folder() as folder:
+            then = folder.joinpath(*["up"] * len(self.folder.resolve().parts))
             (then / "tables").mkdir(parents=True)
             remember_origin(then / "tables", self.folder / "tables")
             for name in names:
@@ -133,7 +133,7 @@ class Revision:
             for path in sorted((then / "tables").glob("*.toml")):
                 document, _ = read_toml(path)
                 for file in () if document is None else files_beside(path, document.values):
-                    if Path(folder) in file.resolve().parents and not file.exists():
+                    if folder in file.resolve().parents and not file.exists():
                         self._write(self.folder / "tables" / file.relative_to(path.parent), file)
             if not (then / BOOK_FILE).is_file():
                 raise BookError(f"there was no book here at revision {self.given}")
@@ -158,17 +158,17 @@ class Revision:
                 f"there was no {shown_path(path)} at revision {self.given}",
                 fix="name a later revision: git log -- " + shown_path(path),
             )
-        with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+        with scratch_folder() as folder:
             # Files beside the table may be named by a way up: they lie below the same place here.
-            then = Path(folder).joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
+            then = folder.joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
             then.parent.mkdir(parents=True)
-            remember_origin(Path(folder), path.parent)
+            remember_origin(folder, path.parent)
             then.write_bytes(content)
             document, _ = read_toml(then)
             for file in () if document is None else files_beside(then, document.values):
                 own = path.parent / file.relative_to(then.parent)
                 rows = self.content(own)
-                if rows is not None and Path(folder) in file.resolve().parents:
+                if rows is not None and folder in file.resolve().parents:
                     file.parent.mkdir(parents=True, exist_ok=True)
                     file.write_bytes(rows)
             yield then

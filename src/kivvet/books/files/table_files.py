@@ -7,7 +7,6 @@ import difflib
 import io
 import json
 import re
-import tempfile
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
@@ -30,6 +29,7 @@ from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import did_you_mean, listed, shown_path
 from kivvet.io.files import replacing
 from kivvet.io.formats import ROW_ENDINGS, delimiter_of
+from kivvet.io.scratch import scratch_folder
 from kivvet.io.stand_ins import stand_in
 
 _END_OF_ROW = re.compile(r"[ \t]*,?[ \t]*(#[^\n]*)?\n")
@@ -278,11 +278,11 @@ def as_files(path: Path, file: Path, text: str) -> Iterator[tuple[Path, Path]]:
     tuple of (Path, Path)
         The two there.
     """
-    with tempfile.TemporaryDirectory(prefix="kivvet-") as folder:
+    with scratch_folder() as folder:
         # Files beside the table may be named by a way up: they lie below the same place here.
-        there = Path(folder).joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
+        there = folder.joinpath(*["up"] * len(path.resolve().parent.parts), path.name)
         there.parent.mkdir(parents=True)
-        remember_origin(Path(folder), path.parent)
+        remember_origin(folder, path.parent)
         toml = text if file == path else read_text(path)[0]
         there.write_text(toml, encoding="utf-8", newline="")
         document, _ = read_toml(there)

@@ -15,7 +15,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import BookError
 from kivvet.core.words.findings import Finding, finding
 from kivvet.core.words.places import Place
-from kivvet.core.words.wording import listed, shown_path
+from kivvet.core.words.wording import listed, shell_word, shown_path
 
 
 class BookRead(Protocol):
@@ -106,7 +106,7 @@ def lost_tables(used: UsedBook, names: list[str]) -> list[Finding]:
             f"table {used.name}.{name} is not what was pinned, and is too large to be kept with the pin",
             severity="error",
             table=f"{used.name}.{name}",
-            remedy=f"put back what was pinned, or take what is there: kivvet pin {used.name} --take",
+            remedy=f"put back what was pinned, or take what is there: kivvet pin {shell_word(used.name)} --take",
         )
         for name in names
     ]
@@ -209,7 +209,7 @@ def _told(used: UsedBook) -> list[Finding]:
                 "upstream",
                 f"the book {used.name} changed since it was pinned on {used.pin.on}: {listed(used.changed_tables)}; what was "
                 f"pinned is used",
-                remedy=f"see what that would move: kivvet pin {used.name}; take it with --take",
+                remedy=f"see what that would move: kivvet pin {shell_word(used.name)}; take it with --take",
             )
         ]
     return []

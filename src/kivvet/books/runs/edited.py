@@ -4,7 +4,6 @@ held against each other.
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,6 +25,7 @@ from kivvet.io.csv_target import as_text
 from kivvet.io.databases.places import InDatabase
 from kivvet.io.frame_source import FrameSource
 from kivvet.io.locations import Location, is_of_parts, open_written
+from kivvet.io.scratch import scratch_folder
 from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
@@ -61,11 +61,11 @@ def edits_of(book: OpenBook, dataset: Dataset, record: Record) -> Edits:
         if changed_options(record.read_options, dataset.read_options()):
             return Edits()
         again = as_then(book, dataset, record)
-        with tempfile.TemporaryDirectory() as folder:
+        with scratch_folder() as folder:
             name = "as_it_was.parquet"  # of what lies in a database, or in a lake
             if isinstance(dataset.target, Path) and not is_of_parts(dataset.target):
                 name = dataset.target.name
-            written = Path(folder) / name
+            written = folder / name
             beside = written.with_name(f"part.{written.name}")
             report, _ = again.write(written, beside)
             beside.replace(written)

@@ -12,7 +12,7 @@ from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.past_run import PastRun
 from kivvet.books.runs.sources import source_of
 from kivvet.core.words.errors import BookError
-from kivvet.core.words.wording import listed
+from kivvet.core.words.wording import listed, shell_word
 from kivvet.io.lakes.lake import version_in
 from kivvet.io.lakes.lake_source import LakeSource
 from kivvet.io.source_and_target import Source
@@ -57,7 +57,7 @@ def run_named(book: OpenBook, name: str, given: str) -> PastRun:
     raise BookError(
         f"no run of {name} is named {given!r}",
         expected=f"one of the last: {listed([run.id for run in runs[-6:]])}; or a date",
-        fix=f"kivvet history {name}",
+        fix=f"kivvet history {shell_word(name)}",
     )
 
 
@@ -76,7 +76,7 @@ def _of_version(runs: Sequence[PastRun], name: str, version: int) -> PastRun:
     raise BookError(
         f"no run of {name} is remembered that read version {version}",
         expected=f"one of: {listed(known, 12)}" if known else "a dataset whose source is a lake",
-        fix=f"kivvet history {name}",
+        fix=f"kivvet history {shell_word(name)}",
     )
 
 

@@ -8,6 +8,7 @@ from kivvet.books.runs.memory import Memory
 from kivvet.core.read.meaning import table_fingerprint, table_of
 from kivvet.core.tables.table import Table
 from kivvet.core.words.findings import Finding, finding
+from kivvet.core.words.wording import shell_word
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -53,6 +54,6 @@ def review_findings(book: OpenBook, table: Table) -> list[Finding]:
             f"it changed since it was reviewed on {reviewed}",
             table=table.name,
             places=() if table.place is None else (table.place,),
-            remedy=f"look at what changed, and mark it: kivvet review {table.name}",
+            remedy=f"look at what changed, and mark it: kivvet review {shell_word(table.name)}",
         )
     ]

@@ -180,7 +180,9 @@ class _Run:
             for first in range(start, end, _ROWS_AT_ONCE):
                 last = min(first + _ROWS_AT_ONCE, end)
                 rows = slice(first, last)
-                if is_quick and PlainRows(self._float_leaf, rows).worked_out(tree, values[rows], missing[rows]):
+                if is_quick and PlainRows(self._float_leaf, rows).worked_out(
+                    tree, values[rows], missing[rows]
+                ):
                     continue
                 evaluator = Evaluator(
                     partial(self.rows_of, rows=rows),

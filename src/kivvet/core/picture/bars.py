@@ -10,7 +10,7 @@ from kivvet.core.picture.paints import NO_CLASS, PLAIN, Paint
 from kivvet.core.run.cross_table import TOTAL, Cell, CrossTable, Label, Share
 from kivvet.core.run.step_reports import ClassLine
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 
 #: At most so many bars; the smallest are joined.
 MOST_BARS = 30
@@ -148,7 +148,9 @@ def bars_of(
     lines = [line for line in table.lines if TOTAL not in line]
     columns: list[Label | None] = [column for column in table.columns if column != TOTAL] or [None]
     if not any(cell.rows for cell in table.cells):
-        raise DataError(f"there are no rows to draw of {source}", fix=f"see: kivvet look {source}")
+        raise DataError(
+            f"there are no rows to draw of {source}", fix=f"see: kivvet look {shell_word(source)}"
+        )
     if share is not None and not table.additive[value]:
         raise DataError(
             f"{table.values[value]} has no share: shares are of counts and totals",

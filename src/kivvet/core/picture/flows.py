@@ -10,7 +10,7 @@ from kivvet.core.picture.paints import NO_CLASS, PLAIN, Paint
 from kivvet.core.run.impact import ColumnImpact
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.wording import NO_CLASS as NO_CLASS_SAID
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 
 _MOST_CLASSES = 15
 _REST = "(other)"
@@ -75,7 +75,7 @@ def flows_of(impact: ColumnImpact, title: str, paints: Mapping[str, Paint], befo
     if not impact.classes or not impact.pairs:
         raise DataError(
             f"{impact.column} has no classes that could be told apart",
-            fix=f"see the rows that change: kivvet impact {impact.column}",
+            fix=f"see the rows that change: kivvet impact {shell_word(impact.column)}",
         )
     largest = sorted(impact.classes, key=lambda one: -(one[1] + one[2]))
     kept = {label for label, *_ in largest[: _MOST_CLASSES - 1]} if len(largest) > _MOST_CLASSES else None

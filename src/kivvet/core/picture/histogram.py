@@ -20,7 +20,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.regions import HIGH, LOW, Cut
 from kivvet.core.words.values import NANOSECONDS_A_DAY
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 
 #: The types of inputs that lie on a line.
 TYPES = ("integer", "number", "date", "datetime")
@@ -134,9 +134,9 @@ def bands_of(table: Table, output: Output) -> tuple[tuple[Band, ...], tuple[tupl
     ):
         raise DataError(
             f"table {table.name!r} has no one input of numbers or dates that a histogram could be along",
-            fix=f"draw its classes: kivvet chart {table.name} --kind bars"
+            fix=f"draw its classes: kivvet chart {shell_word(table.name)} --kind bars"
             if len(table.dimensions) == 1 or table.lookup is not None
-            else f"draw its regions: kivvet chart {table.name} --kind map",
+            else f"draw its regions: kivvet chart {shell_word(table.name)} --kind map",
         )
     dimension = Space(table).dimensions[0]
     places, kind = Places(table, output), table.inputs[0].type

@@ -11,7 +11,7 @@ from kivvet.core.picture.bars import MOST_PARTS
 from kivvet.core.picture.paints import PLAIN, Paint
 from kivvet.core.run.cross_table import TOTAL, CrossTable, Label, Share
 from kivvet.core.words.errors import DataError
-from kivvet.core.words.wording import count
+from kivvet.core.words.wording import count, shell_word
 
 _MANY = 60  # periods
 
@@ -94,7 +94,9 @@ def lines_of(
         )
     lines = [line for line in table.lines if line[0].kind == "value"]
     if not lines or not any(cell.rows for cell in table.cells):
-        raise DataError(f"there are no rows to draw of {source}", fix=f"see: kivvet look {source}")
+        raise DataError(
+            f"there are no rows to draw of {source}", fix=f"see: kivvet look {shell_word(source)}"
+        )
     columns: list[Label | None] = [column for column in table.columns if column != TOTAL] or [None]
     notes = []
     if len(columns) > MOST_PARTS:

@@ -25,7 +25,7 @@ from kivvet.core.tables.table import Table
 from kivvet.core.words.conditions import Equals, write_literal
 from kivvet.core.words.errors import BookError, DataError
 from kivvet.core.words.values import LiteralError, parse_value
-from kivvet.core.words.wording import did_you_mean, listed
+from kivvet.core.words.wording import did_you_mean, listed, shell_word
 
 _MOST_STRIPS = 40
 _MOST_PANELS = 9
@@ -151,7 +151,7 @@ def map_of(
     if table.lookup is not None or len(table.dimensions) < 2:
         raise DataError(
             f"table {table.name!r} has no two inputs that could be drawn against each other",
-            fix=f"leave out --kind map: kivvet chart {table.name}",
+            fix=f"leave out --kind map: kivvet chart {shell_word(table.name)}",
         )
     space, fixed = Space(table), dict(fixed or {})
     names = [_name(dimension) for dimension in space.dimensions]

@@ -6,6 +6,8 @@ import difflib
 import itertools
 import json
 import os
+import re
+import shlex
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
@@ -30,6 +32,13 @@ def listed(names: Iterable[object], most: int = 12, n_all: int | None = None) ->
     if number > most:
         texts = [*texts[:most], f"... and {number - most:,} more"]
     return ", ".join(texts) if texts else "none"
+
+
+def shell_word(text: str) -> str:
+    """Return a text as one word of a shell's line: in double quotes where that is enough."""
+    if re.fullmatch(r"[\w.,:/-]+", text):
+        return text
+    return shlex.quote(text) if any(sign in text for sign in '"$`\\!') else f'"{text}"'
 
 
 def values_with_rows(values: Sequence[tuple[str, int]], n_beyond: int = 0, most: int = 6) -> str:
