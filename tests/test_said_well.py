@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import shlex
 
 import pandas as pd
 import pyarrow as pa
@@ -241,7 +240,7 @@ def test_a_mistyped_option_is_answered_with_a_near_one_only(small_book, run):
 def test_names_with_blanks_are_suggested_as_a_shell_takes_them(tmp_path, run):
     folder = write_book(tmp_path)
     out = run("draft", "my table", "--on", "samples", "--column", "remark", cwd=folder).out
-    assert f"kivvet check {shlex.quote('my table')}" in out
+    assert 'kivvet check "my table"' in out
 
 
 def test_classes_of_a_lookup_stand_by_their_rows_and_those_without_are_counted(tmp_path, run):
