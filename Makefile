@@ -3,6 +3,9 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
+# Modules are compiled once, also where a machine is set not to: each command that a test starts would compile all of them again.
+export PYTHONDONTWRITEBYTECODE :=
+
 .PHONY: demo test check format bench site screenshots clean
 
 $(VENV)/.installed: pyproject.toml

@@ -4,11 +4,12 @@ import tomllib
 from decimal import Decimal
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import kivvet
 from kivvet.core.read.table_parser import parse_table
+from kivvet.core.space.make_axis import holds_nothing
 from kivvet.core.tables.inputs import Input, Output
 from kivvet.core.tables.table import UNFINISHED, Row, Table
 from kivvet.core.words.conditions import write_condition
@@ -39,6 +40,7 @@ def tables(draw):
         fold=draw(st.sampled_from([(), ("case", "space")])) if kind == "text" else (),
         required=draw(st.booleans()),
     )
+    assume(not holds_nothing(about))  # refused, as it says nothing
     makes = [Output(name, "text") for name in draw(st.lists(names, min_size=1, max_size=2, unique=True))]
     results = st.one_of(labels, st.none(), st.just(UNFINISHED))
     rows = draw(

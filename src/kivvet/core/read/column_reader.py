@@ -25,6 +25,7 @@ from kivvet.core.read.forms import (
     whole,
 )
 from kivvet.core.read.options import Faults, KeyPath, Options
+from kivvet.core.space.make_axis import holds_nothing
 from kivvet.core.tables.inputs import Input, Output, Period
 from kivvet.core.words.condition_parser import ConditionError, parse_condition
 from kivvet.core.words.conditions import Condition
@@ -208,7 +209,7 @@ class ColumnReader:
                 fix=f"use {listed(FOLDS)}",
             )
             fold = ()
-        return Input(
+        made = Input(
             name,
             kind,
             step,
@@ -222,6 +223,16 @@ class ColumnReader:
             self.parse_period(name, kind, options, path),
             domain_of,
         )
+        if holds_nothing(made):
+            self.faults.add(
+                f"no value lies in the domain of {name!r}, {options['domain']}",
+                (*path, "domain"),
+                fix="give the lower end first"
+                if step is None
+                else "give the lower end first, and ends between which a step lies",
+                kind="impossible",
+            )
+        return made
 
     def parse_domain(
         self, name: str, kind: ValueType, options: Mapping[str, Any], path: KeyPath
