@@ -127,6 +127,6 @@ def write_page() -> list[str]:
         text = marked.sub(lambda found, of=measured: f"{found[1]}{table(of)}\n{found[2]}", text)
     stands = {said: len(re.findall(rf"\| {said} +\|\n", text)) for said in (_REACHED, _AT_FLOOR, _MISSED)}
     said = f"{stands[_REACHED]} of {sum(stands.values())} targets are reached, {stands[_AT_FLOOR]} more stand at a floor that is measured"
-    text = re.sub(r"\d+ of \d+ targets are reached[^;.]*", said, text)
+    text = re.sub(r"\d+ of \d+ targets are reached[^;.\n]*", said, text)
     PAGE.write_text(text, encoding="utf-8")
     return missing

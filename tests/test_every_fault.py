@@ -8,6 +8,7 @@ import shutil
 import pytest
 
 import kivvet
+from kivvet.editor.session import Session
 
 FILES = ["book.toml", "formulas.toml", *(f"tables/{name}.toml" for name in (
     "basin", "burden", "exceedance", "flow_class", "habitat_group", "load_tenth", "method", "month", "nitrate_band", "nitrate_limit",
@@ -91,3 +92,34 @@ def test_a_fault_is_told_where_it_is(survey, name):
                 wrong.append((file, line, text.split("\n")[line - 1], found))
     assert n_cases, "no line can have it"
     assert wrong == []
+
+
+def messages(folder):
+    """What the check of a saved book tells, as far as it is about a file that is open."""
+    return {(one.kind, one.severity, one.message) for one in kivvet.open_book(folder).check(data=False)}
+
+
+@pytest.mark.parametrize(
+    "name", [one for one in FAULTS if "bracket" not in one and "does not end" not in one]
+)
+def test_an_editor_tells_of_a_text_what_the_check_tells_of_the_file(survey, name):
+    folder = survey.resolve()
+    session, n_cases = Session(), 0
+    try:
+        for file in FILES:
+            path = folder / file
+            kept = path.read_bytes()
+            for _, text in list(cases(folder, file, name))[:1]:
+                n_cases += 1
+                session.texts.put(path, text)
+                typed = [one for each in session.diagnose(folder).values() for one in each if not one.is_past]
+                session.texts.put(path, kept.decode())
+                path.write_text(text, encoding="utf-8")
+                saved = messages(folder)
+                path.write_bytes(kept)
+                assert {(one.finding.kind, one.severity, one.finding.message) for one in typed} == saved, file
+        assert n_cases
+        told_again = [one for each in session.diagnose(folder).values() for one in each]
+        assert {one.finding.message for one in told_again} == {message for _, _, message in messages(folder)}
+    finally:
+        session.texts.clear()

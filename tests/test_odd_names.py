@@ -5,9 +5,15 @@ from __future__ import annotations
 import json
 import re
 import shlex
+import shutil
+import subprocess
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from kivvet.core.words.wording import shell_word
+from kivvet.io.patterns import files_of
 from tests.conftest import kivvet as run
 
 SIGNS = [
@@ -189,3 +195,43 @@ def test_what_is_proposed_to_be_typed_can_be_typed(tmp_path, name):
     for words in seen:
         again = run(*words, cwd=folder)
         assert again.code in (0, 1) and "Usage" not in again.all, (words, again.all)
+
+
+@given(st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), min_size=1))
+def test_a_word_of_a_shell_is_taken_apart_as_itself(text):
+    assert shlex.split(shell_word(text)) == [text]
+
+
+def test_a_real_shell_takes_words_as_they_are_meant(tmp_path):
+    signs = [
+        *SIGNS,
+        *WORDS,
+        "a\tb",
+        " x ",
+        "$(id)",
+        "a\\$b",
+        "'",
+        '"',
+        "''\"\"",
+        "\\",
+        "a!b",
+        "-x",
+        "x>y",
+        "a&&b",
+    ]
+    line = " ".join(map(shell_word, signs))
+    for shell in ("sh", "bash"):
+        if shutil.which(shell) is not None:
+            told = subprocess.run(
+                [shell, "-c", f'printf "%s\\0" {line}'], cwd=tmp_path, capture_output=True, check=True
+            )
+            assert told.stdout.decode().split("\0")[:-1] == signs
+
+
+@pytest.mark.parametrize("name", ["[a].csv", "*.csv", "?.csv", "x[1-3].csv", "{a,b}.csv"])
+def test_a_file_is_read_as_itself_whatever_signs_are_in_its_name(tmp_path, name):
+    for file in (name, "a.csv", "x1.csv", "x2.csv"):
+        (tmp_path / file).write_text(f"x\n{len(file)}\n")
+    assert files_of(tmp_path, name) == [tmp_path / name]
+    (tmp_path / name).unlink()
+    assert tmp_path / name not in files_of(tmp_path, name) or "{" in name
