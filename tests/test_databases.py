@@ -8,10 +8,12 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import threading
 import zlib
 from contextlib import closing
 from pathlib import Path
 
+import duckdb
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
@@ -692,3 +694,34 @@ def test_nothing_that_is_read_or_anothers_is_written_over_by_another_name(tmp_pa
     assert held.run("SELECT * FROM t") == [(6.0, "a")]
     assert held.run("SELECT COUNT(*) FROM limits") == [(2,)]
     assert held.run("SELECT mine FROM seen__area") == [(7,)]
+
+
+def test_what_was_read_is_let_go_of_and_opened_again(tmp_path):
+    path = tmp_path / "s.duckdb"
+    with duckdb.connect(str(path)) as there:
+        there.execute("CREATE TABLE d AS SELECT 1 AS x UNION ALL SELECT 7")
+    rows = '[["< 5", "low"], [">= 5", "high"]]'
+    source = '{ database = "s", table = "d" }'
+    write_book(
+        tmp_path,
+        {
+            **dict.fromkeys(["tables/ph_class.toml", "tables/station.toml", "tables/station.csv"]),
+            "book.toml": f'[databases.s]\npath = "s.duckdb"\n[datasets.d]\nsource = {source}\ntarget = "out/d.csv"\ncolumns = ["c"]\n',
+            "tables/c.toml": f'inputs.x = "integer"\noutputs.c = "text"\nrows = {rows}\n',
+        },
+    )
+    with kivvet.open_book(tmp_path) as book:
+        assert book.apply_dataset("d").rows == 2
+        with pytest.raises(duckdb.ConnectionException):
+            duckdb.connect(str(path))
+        book.close()
+        with duckdb.connect(str(path)) as there:
+            there.execute("INSERT INTO d VALUES (8)")
+        assert book.cross_table("d", by=["c"]).as_dict()["rows"] == 3
+    with duckdb.connect(str(path)) as there:
+        there.execute("INSERT INTO d VALUES (9)")
+    rounds = kivvet.open_book(tmp_path).watch(stop=threading.Event())
+    assert next(rounds).done[0].report.rows == 4
+    with duckdb.connect(str(path)) as there:  # nobody has it open between two rounds
+        assert there.execute("SELECT COUNT(*) FROM d").fetchall() == [(4,)]
+    rounds.close()

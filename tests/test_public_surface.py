@@ -95,6 +95,7 @@ def test_every_public_call_is_documented_with_its_errors():
                     "overview",
                     "report_as",
                     "watch",
+                    "close",
                     "to_markdown",
                 ):
                     assert "Raises" in value.__doc__, name

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any, Self, TypeAlias
 
 from kivvet.books.files.open_book import OpenBook
 from kivvet.rule_table import RuleTable, rule_table
@@ -89,6 +89,20 @@ class OpenedBook:
             If it could not be read.
         """
         return self._opened.dataset(name)
+
+    def close(self) -> None:
+        """Let go of the databases that are open: a file of duckdb is open in one place alone, and another program waits for it. What is
+        asked later opens them again. ``with kivvet.open_book(...) as book:`` does so at its end.
+        """
+        from kivvet.io.databases.engines import close_all
+
+        close_all()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
     def _chosen(self, datasets: Iterable[str] | None) -> list[Dataset]:
         names = self._opened.dataset_names if datasets is None else names_of(datasets)

@@ -13,6 +13,7 @@ from kivvet.books.files.pins import PINS_FILE
 from kivvet.books.files.read_formulas import FORMULAS_FILE
 from kivvet.books.runs.refresh import Refreshed, refresh_datasets
 from kivvet.core.words.errors import KivvetError
+from kivvet.io.databases.engines import close_all
 
 if TYPE_CHECKING:
     from threading import Event
@@ -142,4 +143,5 @@ class _Watched:
                 done += [one for one in refresh_datasets(book, [name]) if one.dataset == name]
             except KivvetError as error:
                 errors[name] = error
+        close_all()  # until the next round others may write what was read
         return WatchRound(changed, tuple(done), errors)

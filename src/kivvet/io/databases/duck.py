@@ -230,6 +230,7 @@ class Duck(Engine):
             if self._connection is not None:
                 self._connection.close()
                 self._connection = None
+            self._may_write = False
 
 
 def _reader(connection: duckdb.DuckDBPyConnection, sql: str, rows: int) -> pa.RecordBatchReader:

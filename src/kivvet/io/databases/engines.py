@@ -49,9 +49,9 @@ def engine_of(database: Database) -> Engine:
 
 
 def close_all() -> None:
-    """Let go of all that are open."""
-    while _open:
-        _open.popitem()[1].close()
+    """Let go of all that are open; whoever still has one opens it again by asking it."""
+    for engine in tuple(_open.values()):
+        engine.close()
 
 
 atexit.register(close_all)  # while what closes them is still there
