@@ -6,6 +6,7 @@ the same rules as lists and dictionaries, and works every row out by itself.
 
 from __future__ import annotations
 
+import csv
 import itertools
 import shutil
 import tempfile
@@ -13,6 +14,7 @@ from collections import Counter
 from fractions import Fraction
 from pathlib import Path
 
+import pyarrow as pa
 import pyarrow.parquet as pq
 from hypothesis import settings
 from hypothesis import strategies as st
@@ -33,7 +35,14 @@ source  = "out/d.parquet"
 target  = "out/seen.csv"
 columns = [{ table = "word", input = { band = "band" } }]
 where   = "grp IS NOT NULL"
+
+[summaries.by_grp]
+from   = "d"
+by     = ["grp"]
+values = { n = "COUNT(*)", total = "SUM(x)", low = "COUNT(*) FILTER (WHERE band = 'low')" }
+target = "out/by_grp.csv"
 """
+COLUMNS = ["band", "grp", {"table": "site", "keep": ["river"]}, "verdict", "twice", "first"]
 NOTED = 'severity = { gap = "note", unfinished = "note", shadowed = "note", duplicate = "note", conflict = "note" }\n'
 CODES = ("K1", "K2", "K3", "K4", "")
 LABELS = ("low", "mid", "high", "top")
@@ -122,6 +131,7 @@ class Life(RuleBasedStateMachine):
         self.written = None  # what the target was last made of: the rules' results, and the rows
         self.past = []  # of each run the bytes of the target, and how many rows there were
         self.n_runs = 0
+        self.followed = self.followed_data = None
         self.save()
 
     def teardown(self):
@@ -230,10 +240,23 @@ class Life(RuleBasedStateMachine):
         self.written = (self.made, self.data)
         held = pq.read_table(self.folder / "out/d.parquet").select(list(self.made[0])).to_pylist()
         assert held == self.made
-        assert [one.state for one in self.book.status()] == ["current", "current"]
+        assert [one.state for one in self.book.status()] == ["current", "current", "current"]
         assert self.book.impact().is_nothing
         assert len(self.book.history(["d"]).runs) == self.n_runs
         assert all(one.report is None for one in self.book.refresh())
+        with (self.folder / "out/by_grp.csv").open() as file:
+            summed = {line["grp"]: line for line in csv.DictReader(file)}
+        assert summed.keys() == {row["grp"] or "" for row in self.made}
+        for group, line in summed.items():
+            its = [
+                (x, row)
+                for (x, _), row in zip(self.data, self.made, strict=True)
+                if (row["grp"] or "") == group
+            ]
+            there = [Fraction(x / 10) for x, _ in its if x is not None]
+            assert int(line["n"]) == len(its)
+            assert int(line["low"]) == sum(row["band"] == "low" for _, row in its)
+            assert line["total"] == "" if not there else float(line["total"]) == float(sum(there))
         seen = (self.folder / "out/seen.csv").read_text().splitlines()[1:]
         kept = [row for row in self.made if row["grp"] is not None]
         assert [line.rpartition(",")[2] for line in seen] == [(row["band"] or "").upper() for row in kept]
@@ -315,6 +338,20 @@ class Life(RuleBasedStateMachine):
             there = [Fraction(x / 10) for x in its if x is not None]
             assert told[group] == (len(its), float(sum(there)) if there else None)
         assert sum(n for n, _ in told.values()) == sum(row["grp"] is not None for row in self.made)
+
+    @invariant()
+    def a_frame_that_follows_has_what_the_rules_of_now_make(self):
+        if not hasattr(self, "folder"):
+            return
+        if self.followed is None or self.followed_data != self.data:
+            xs = pa.array([None if x is None else x / 10 for x, _ in self.data], pa.float64())
+            ks = pa.array([k or None for _, k in self.data], pa.string())
+            self.followed = self.book.live(pa.table({"x": xs, "k": ks}), COLUMNS)
+            self.followed_data = list(self.data)
+        else:
+            self.followed.refresh()
+        held = self.followed.frame.select(list(self.made[0])).to_pylist()
+        assert held == self.made
 
     @invariant()
     def each_row_is_explained_as_it_is_made(self):

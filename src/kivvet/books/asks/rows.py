@@ -311,7 +311,9 @@ class _Gathered:
         for name in self.names:
             columns[name] = _plain_array(self._array(batch, f"show {name}").take(at))
         for place, (name, _) in enumerate(self.wanted.sort):
-            columns[f"\0sort {place}"] = _plain_array(self._array(batch, f"sort {name}").take(at))
+            columns[f"\0sort {place}"] = self._places(
+                f"sort {name}", self._array(batch, f"sort {name}").take(at)
+            )
         if self.wanted.each is not None:
             columns["\0each"] = _plain_array(self._array(batch, "each").take(at))
         for row in self.deciding.values():
@@ -323,6 +325,19 @@ class _Gathered:
         if behind is not None and not behind.from_source:
             return batch.made[behind.column].as_arrow()
         return arrow_from_column(column_of(self.asked, batch, name))
+
+    def _places(self, name: str, array: pa.Array) -> pa.Array:
+        """Return what values are sorted by: classes by their order, where they have one, all else by itself."""
+        behind = self.asked.behind(name)
+        found = None if behind is None or behind.from_source else self.asked.table_output(behind.column)
+        if found is not None:
+            step, output = found
+            about = step.table.output(output)
+            if about.type == "text" and step.table.is_ordered(about) and not step.table.computed(about):
+                return pc.index_in(
+                    _plain_array(array), value_set=pa.array(map(str, step.table.classes(about)), pa.string())
+                )
+        return _plain_array(array)
 
     def _sorted(self, table: pa.Table) -> pa.Table:
         keys = []

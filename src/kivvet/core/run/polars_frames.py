@@ -31,7 +31,9 @@ def arrow_of(series: Any) -> pa.ChunkedArray:
 def with_new_columns(frame: Any, new: Sequence[NewColumn], kept: BoolArray | None) -> Any:
     """Return a frame of polars with new columns, and only the rows kept."""
     polars: Any = sys.modules["polars"]
-    wide = frame.with_columns([_series(polars, field, column) for field, column in new])
+    made = [_series(polars, field, column) for field, column in new]
+    is_all_new = not {field.name for field, _ in new}.intersection(frame.columns)
+    wide = frame.hstack(made) if is_all_new else frame.with_columns(made)
     return wide if kept is None else wide.filter(polars.Series(kept))
 
 
@@ -44,7 +46,11 @@ def _series(polars: Any, field: pa.Field, column: pa.ChunkedArray) -> Any:
     whole = column.combine_chunks()
     array = whole.chunk(0) if isinstance(whole, pa.ChunkedArray) and whole.num_chunks else whole
     if isinstance(array, pa.DictionaryArray) and array.dictionary.to_pylist() == classes:
-        codes = polars.Series(field.name, array.indices.cast(_unsigned(len(classes))))
+        held, wanted = array.indices, _unsigned(len(classes))
+        is_as_wide = (
+            held.type.bit_width == wanted.bit_width
+        )  # what is missing is told by the bitmap, whatever code stands there
+        codes = polars.Series(field.name, held.view(wanted) if is_as_wide else held.cast(wanted))
         if hasattr(codes.cat, "to"):
             return codes.cat.to(kind)
     return polars.Series(field.name, column).cast(polars.String).cast(kind)
