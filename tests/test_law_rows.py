@@ -221,3 +221,26 @@ def test_shares_are_of_what_they_are_said_to_be_of(books, data, share):
                     n_seen += len(both)
                     assert table.share(cell, 0, share) == pytest.approx(len(both) / len(of))
     assert n_seen == len(made)
+
+
+def test_one_order_of_classes_wherever_they_are_listed(books):
+    data = [(8, "a"), (1, "b"), (5, "a"), (None, "c"), (4, "b"), (9, None)]
+    book = books.of(data)
+    order = ["low", "mid", "high"]
+    table = book.cross_table("d", by=["band"], across="grp")
+    assert [line[0].value for line in table.lines if line and line[0].kind == "value"] == order
+    for sort, wanted in (("band", order), ("band DESC", order[::-1])):
+        shown = book.rows("d", sort=[sort], columns=["band"]).table["band"].to_pylist()
+        assert list(dict.fromkeys(shown)) == [*wanted, None]
+    each = book.rows("d", each="band", columns=["band"]).table["band"].to_pylist()
+    assert list(dict.fromkeys(each)) == [*order, None]
+    assert list(book.table("band").classes("band")) == order
+    frame = book.apply(pa.table({"x": [1.0, 8.0], "k": ["a", "b"]}), ["band"])
+    assert frame["band"].combine_chunks().dictionary.to_pylist() == order
+    drawn = book.chart("d", by=["band"]).as_dict()
+    assert [bar for bar in drawn["bars"] if bar in order] == order
+    assert [
+        part["label"]
+        for part in book.chart("d", by=["grp"], across="band").as_dict()["parts"]
+        if part["label"] in order
+    ] == order

@@ -9,7 +9,6 @@ import click
 
 from kivvet.cli.options import Command, book_option, opened_book, option, values_by_name
 from kivvet.cli.telling import JSON_VERSION, Form, forms
-from kivvet.core.words.wording import shell_word
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -75,7 +74,9 @@ def command(
         names = list(dict.fromkeys(explanation.table for explanation in explanations))
         hint = "say which with --table"
         if len(names) == 1:
-            hint = f"which {name} uses more than once; explain it by its inputs: kivvet explain {shell_word(names[0])} --set ..."
+            from kivvet.show.hints import command as typed
+
+            hint = f"which {name} uses more than once; explain it by its inputs: {typed('explain', names[0])} --set ..."
         raise click.UsageError(
             f"an example is of one table, and this explains {', '.join(names) or 'none'}: {hint}"
         )

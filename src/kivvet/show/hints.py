@@ -18,6 +18,11 @@ _COMMAND = re.compile(
 )
 
 
+def command(*words: str) -> str:
+    """Return a command of ours as it is to be typed."""
+    return " ".join(["kivvet", *map(shell_word, words)])
+
+
 def book_is(folder: Path | None) -> None:
     """Note which book a command was given, if any."""
     typed_book.set("" if folder is None else str(folder))

@@ -31,9 +31,7 @@ def arrow_of(series: Any) -> pa.ChunkedArray:
 def with_new_columns(frame: Any, new: Sequence[NewColumn], kept: BoolArray | None) -> Any:
     """Return a frame of polars with new columns, and only the rows kept."""
     polars: Any = sys.modules["polars"]
-    made = [_series(polars, field, column) for field, column in new]
-    is_all_new = not {field.name for field, _ in new}.intersection(frame.columns)
-    wide = frame.hstack(made) if is_all_new else frame.with_columns(made)
+    wide = frame.hstack([_series(polars, field, column) for field, column in new])
     return wide if kept is None else wide.filter(polars.Series(kept))
 
 
