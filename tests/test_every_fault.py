@@ -9,6 +9,7 @@ import pytest
 
 import kivvet
 from kivvet.editor.session import Session
+from tests.conftest import some
 
 FILES = ["book.toml", "formulas.toml", *(f"tables/{name}.toml" for name in (
     "basin", "burden", "exceedance", "flow_class", "habitat_group", "load_tenth", "method", "month", "nitrate_band", "nitrate_limit",
@@ -82,7 +83,7 @@ def test_a_fault_is_told_where_it_is(survey, name):
     for file in FILES:
         path = survey / file
         kept = path.read_bytes()
-        for line, text in cases(survey, file, name):
+        for line, text in some(list(cases(survey, file, name))):
             n_cases += 1
             path.write_text(text, encoding="utf-8")
             found = told(survey)
