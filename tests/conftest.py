@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import re
+import shutil
 import subprocess
 import sys
 from collections.abc import Sequence
@@ -122,6 +123,16 @@ def river(tmp_path_factory):
         if not (shared / "river.told").exists():
             Story(folder, lambda *_: None).run()
             (shared / "river.told").touch()
+    return folder
+
+
+@pytest.fixture(scope="module")
+def changed(river, tmp_path_factory):
+    """The survey with a rule that was changed since, so that there is something to refresh; its targets were written here."""
+    folder = tmp_path_factory.mktemp("changed") / "river"
+    shutil.copytree(river, folder)
+    path = folder / "tables/month.toml"
+    path.write_text(path.read_text(encoding="utf-8").replace("October", "Oct"), encoding="utf-8")
     return folder
 
 

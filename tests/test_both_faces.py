@@ -108,16 +108,6 @@ SHOWING = [
 ]  # fmt: skip
 
 
-@pytest.fixture(scope="module")
-def changed(river, tmp_path_factory):
-    """The survey with a rule that was changed since, so that there is something to refresh; its targets were written here."""
-    folder = tmp_path_factory.mktemp("changed") / "river"
-    shutil.copytree(river, folder)
-    path = folder / "tables/month.toml"
-    path.write_text(path.read_text(encoding="utf-8").replace("October", "Oct"), encoding="utf-8")
-    return folder
-
-
 def files_of(folder):
     """All files of a book, but what is remembered of runs."""
     paths = ((path.relative_to(folder).as_posix(), path) for path in folder.rglob("*") if path.is_file())

@@ -45,9 +45,8 @@ def _series(polars: Any, field: pa.Field, column: pa.ChunkedArray) -> Any:
     array = whole.chunk(0) if isinstance(whole, pa.ChunkedArray) and whole.num_chunks else whole
     if isinstance(array, pa.DictionaryArray) and array.dictionary.to_pylist() == classes:
         held, wanted = array.indices, _unsigned(len(classes))
-        is_as_wide = (
-            held.type.bit_width == wanted.bit_width
-        )  # what is missing is told by the bitmap, whatever code stands there
+        # what is missing is told by the bitmap, whatever code stands there
+        is_as_wide = held.type.bit_width == wanted.bit_width
         codes = polars.Series(field.name, held.view(wanted) if is_as_wide else held.cast(wanted))
         if hasattr(codes.cat, "to"):
             return codes.cat.to(kind)
