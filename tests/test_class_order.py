@@ -6,6 +6,7 @@ import datetime as dt
 import json
 
 import pandas as pd
+import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
@@ -108,10 +109,9 @@ def test_the_order_survives_every_form_of_data(order, keys):
 
 
 def test_polars_gets_its_type_for_ordered_classes():
-    polars = pytest.importorskip("polars")
-    made = table(BY_RANK, lookup=LOOKUP).apply(polars.DataFrame({"k": ["x", "y", "w"]}))
+    made = table(BY_RANK, lookup=LOOKUP).apply(pl.DataFrame({"k": ["x", "y", "w"]}))
     assert made.sort("label")["label"].to_list() == [None, "early", "late"]
-    assert made.schema["label"] == polars.Enum(["early", "late"])
+    assert made.schema["label"] == pl.Enum(["early", "late"])
 
 
 @pytest.mark.parametrize("target", ["out/all.parquet", "out/all.csv", "out/all.arrow"])
@@ -142,15 +142,14 @@ def test_a_target_carries_the_order(tmp_path, run, target):
 @pytest.mark.parametrize("n_classes", [3, 300])
 def test_a_frame_of_polars_gets_the_columns_that_one_of_arrow_gets_and_keeps_its_own(n_classes):
     """Classes go to polars by their codes, and only columns that are read are looked at: held against the way by Arrow."""
-    polars = pytest.importorskip("polars")
     rows = [[f"K{n}", f"class {n:03}"] for n in range(n_classes)]
     mapping = kivvet.RuleTable("group", {"code": "text"}, {"group": "text"}, rows)
     codes = [None if n % 7 == 0 else f"K{n * 37 % (n_classes + 20)}" for n in range(2_000)]
-    frame = polars.DataFrame(
+    frame = pl.DataFrame(
         {"x": range(2_000), "code": codes, "day": [dt.date(2026, 1, 1)] * 2_000}
-    ).with_columns(kept=polars.col("code").cast(polars.Categorical))
+    ).with_columns(kept=pl.col("code").cast(pl.Categorical))
     made = mapping.apply(frame)
-    assert made.select(frame.columns).equals(frame) and made.schema["group"] == polars.Enum(
+    assert made.select(frame.columns).equals(frame) and made.schema["group"] == pl.Enum(
         [f"class {n:03}" for n in range(n_classes)]
     )
     by_arrow = mapping.apply(frame.to_arrow())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pandas as pd
+import polars as pl
 import pyarrow as pa
 import pytest
 from pyarrow import parquet
@@ -19,7 +20,7 @@ TABLE = pa.table(
 FRAMES = {
     "Arrow": lambda: TABLE,
     "pandas": TABLE.to_pandas,
-    "polars": lambda: pytest.importorskip("polars").from_arrow(TABLE),  # it comes with what benchmarks need
+    "polars": lambda: pl.from_arrow(TABLE),
     "views": lambda: TABLE.cast(
         pa.schema([("station", pa.string_view()), ("ph", pa.float64()), ("remark", pa.large_string())])
     ),

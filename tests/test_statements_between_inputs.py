@@ -6,6 +6,7 @@ from fractions import Fraction
 
 import numpy as np
 import pandas as pd
+import polars as pl
 import pyarrow as pa
 import pyarrow.ipc
 import pytest
@@ -108,11 +109,7 @@ def _views(data):
     return pa.table(data).cast(pa.schema([("n", pa.int64()), ("s", pa.string_view())]))
 
 
-def _polars(data):
-    return pytest.importorskip("polars").DataFrame(data)
-
-
-@pytest.mark.parametrize("make", [_polars, _views, pa.table, pd.DataFrame])
+@pytest.mark.parametrize("make", [pl.DataFrame, _views, pa.table, pd.DataFrame])
 def test_where_keeps_rows_of_every_kind_of_frame(tmp_path, make):
     (tmp_path / "tables").mkdir()
     (tmp_path / "book.toml").write_text("")

@@ -7,6 +7,7 @@ import re
 
 import duckdb
 import numpy as np
+import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
@@ -115,7 +116,6 @@ def test_files_of_other_writers_are_taken_over(tmp_path, writer):
     (tmp_path / "data").mkdir()
     path = tmp_path / "data" / "samples.parquet"
     if writer == "polars":
-        pl = pytest.importorskip("polars")  # it comes with what benchmarks need
         pl.from_arrow(table).write_parquet(path, row_group_size=800)
     else:
         duckdb.sql(f"COPY (FROM \"table\") TO '{path}' (FORMAT parquet, ROW_GROUP_SIZE 2048)")
