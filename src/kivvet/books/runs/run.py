@@ -102,7 +102,7 @@ class Run:
 
     def read_codes(self, names: Collection[str]) -> None:
         """Read columns that nobody wants as they stand as codes, where the source holds them so."""
-        self._read_codes(self.reader, [name for name in self.plan.source_columns if name in names])
+        self._read_codes(self.reader, names)
 
     @staticmethod
     def _read_codes(reader: TypedReader, names: Iterable[str]) -> None:

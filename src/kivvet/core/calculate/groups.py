@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -54,14 +55,14 @@ class Groups:
         return np.bincount(self.numbers, minlength=self.n_groups)
 
 
-def taken(of_group: Array, numbers: Array) -> Array:
-    """Return for each row the value of its group, in threads."""
+def taken(of_group: Array, numbers: Array, mode: Literal["clip", "wrap"] = "clip") -> Array:
+    """Return for each row the value of its group, in threads; where they wrap, -1 is the last group."""
     made = np.empty(len(numbers), of_group.dtype)
 
     def work(start: int, end: int) -> None:
         for first in range(start, end, CHUNK):
             last = min(first + CHUNK, end)
-            np.take(of_group, numbers[first:last], out=made[first:last], mode="clip")
+            np.take(of_group, numbers[first:last], out=made[first:last], mode=mode)
 
     in_threads(work, len(numbers))
     return made

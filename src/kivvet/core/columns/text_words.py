@@ -89,8 +89,6 @@ class Scratch:
     def __init__(self) -> None:
         self.at = np.empty(CHUNK, np.intp)
         self.words = tuple(np.empty(CHUNK, np.uint64) for _ in range(3))
-        self.hashed = np.empty(CHUNK, np.uint64)
-        self.slots = np.empty(CHUNK, np.intp)
 
 
 def words_of(values: pa.Array) -> Words | None:

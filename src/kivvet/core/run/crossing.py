@@ -89,17 +89,15 @@ class KeyCodes:
             encoded = arrow_from_column(column).dictionary_encode()
             distinct = encoded.dictionary
             codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
-        used = np.zeros(len(distinct) + 1, bool)
-        used[codes] = True  # -1 is the last
-        places = np.array(
-            [
-                self.place(Label("value", one)) if is_used and _is_value(one) else -1
-                for one, is_used in zip(distinct.to_pylist(), used, strict=False)
-            ]
-            + [-1],
-            np.int64,
-        )
-        return taken(places, codes if codes.dtype.kind == "u" else np.where(codes < 0, len(distinct), codes))
+        values = [one if _is_value(one) else None for one in distinct.to_pylist()]
+        if any(("value", one) not in self._places for one in values if one is not None):
+            used = np.zeros(len(distinct) + 1, bool)
+            used[codes] = True  # -1 is the last
+            values = [one if is_used else None for one, is_used in zip(values, used, strict=False)]
+        places = [-1 if one is None else self.place(Label("value", one)) for one in values]
+        highest = len(self.labels) + len(WHY)
+        of_code = np.array([*places, -1], np.int8 if highest <= 127 else np.int32)
+        return taken(of_code, codes, mode="wrap")
 
     def order(self) -> list[int]:
         """Return the numbers of the labels in the order in which they are shown: classes, else values rising; then
