@@ -11,10 +11,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import kivvet
-from kivvet.core.calculate import formula_values, groups, vectors, window_totals
+from kivvet.core.calculate import formula_values, groups, plain_floats, vectors, window_totals
 from kivvet.core.calculate.groups import Groups
 from kivvet.core.calculate.vectors import Vector, to_arrow
 from kivvet.core.calculate.window_totals import first_rows
+from kivvet.core.columns.column import Bitmap
 from tests.conftest import budget
 
 floats = st.one_of(st.none(), st.sampled_from([0.0, -0.0, 1.0, -2.5, 1e308, 5e-324, math.inf, -math.inf, math.nan]), st.floats(-9, 9))  # fmt: skip
@@ -91,15 +92,28 @@ def held(value):
 
 
 @settings(max_examples=budget(80), deadline=None)
-@given(st.lists(st.tuples(floats, floats, floats), min_size=1, max_size=20), st.sampled_from("+-*/"), st.sampled_from("+-*/"))  # fmt: skip
-def test_arithmetic_of_floats_is_that_of_a_loop(rows, one, other):
+@given(
+    st.lists(st.tuples(floats, floats, floats), min_size=1, max_size=30),
+    st.sampled_from("+-*/"),
+    st.sampled_from("+-*/"),
+    st.integers(0, 9),
+    st.booleans(),
+)
+def test_arithmetic_of_floats_is_that_of_a_loop(rows, one, other, skipped, is_of_bits):
     frame = pa.table(
         {name: pa.array([held(row[at]) for row in rows], pa.float64()) for at, name in enumerate("abc")}
     )
+    skipped = min(skipped, len(rows) - 1)
+    rows, frame = rows[skipped:], frame.slice(skipped)
+    formulas = {"m": f"(a {one} b) {other} c", "n": f"a {one} (b {other} 2.5)"}
     with pytest.MonkeyPatch.context() as patch, np.errstate(all="ignore"):
         patch.setattr(formula_values, "_ROWS_AT_ONCE", 4)
+        patch.setattr(plain_floats, "CHUNK", 8)
         patch.setattr("kivvet.core.columns.arrays.ROWS_FOR_THREADS", 6)
-        made = kivvet.with_formulas(frame, {"m": f"(a {one} b) {other} c", "n": f"a {one} (b {other} 2.5)"})
+        made = kivvet.with_formulas(frame if is_of_bits else frame.to_pandas(), formulas)
+    made = made if is_of_bits else pa.Table.from_pandas(made)
+    made.validate(full=True)
+    assert all(made[name].null_count == sum(not there for there in made[name].is_valid().to_pylist()) for name in "mn")  # fmt: skip
     with np.errstate(all="ignore"):
         wanted = [loop(other, loop(one, *map(held, row[:2])), held(row[2])) for row in rows]
         again = [loop(one, held(row[0]), loop(other, held(row[1]), 2.5)) for row in rows]
@@ -149,6 +163,7 @@ def test_truth_becomes_bits_with_what_is_missing(pairs, is_all_there):
     values, missing = (np.array([pair[at] for pair in pairs], bool) for at in range(2))
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("kivvet.core.columns.arrays.ROWS_FOR_THREADS", 8)
+        patch.setattr(vectors, "CHUNK", 8)
         array = to_arrow(Vector("boolean", values, None if is_all_there else missing), len(pairs))
     array.validate(full=True)
     assert array.to_pylist() == [None if gone and not is_all_there else value for value, gone in pairs]
@@ -163,3 +178,26 @@ def test_values_keep_their_bits_on_the_way_to_arrow(kind):
     assert array.null_count == missing.sum()
     there = array.cast(pa.int64()) if kind != "date" else array.cast(pa.int32())
     assert there.drop_null().to_pylist() == values[~missing].astype(int).tolist()
+
+
+@given(
+    st.lists(st.booleans(), min_size=1, max_size=40),
+    st.integers(0, 20),
+    st.integers(0, 40),
+    st.integers(0, 40),
+)
+def test_a_bitmap_tells_of_each_row_what_arrow_tells(flags, skipped, start, stop):
+    array = pa.array([1.0 if there else None for there in flags], pa.float64()).slice(skipped)
+    there = array.is_valid().to_pylist()
+    bitmap = Bitmap.of(array)
+    if bitmap is None:
+        assert all(there)
+        return
+    rows = slice(start, stop)
+    n_rows = len(there[rows])
+    assert bitmap.unpacked.tolist() == there
+    assert bitmap[rows].tolist() == there[rows]
+    assert bitmap[np.arange(len(there))[::2]].tolist() == there[::2]
+    assert (
+        np.unpackbits(bitmap.bits(rows), count=n_rows, bitorder="little").astype(bool).tolist() == there[rows]
+    )

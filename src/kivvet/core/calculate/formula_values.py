@@ -7,7 +7,7 @@ from __future__ import annotations
 import threading
 from collections import Counter
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
@@ -18,7 +18,7 @@ from kivvet.core.calculate.plain_floats import PlainRows, is_plain
 from kivvet.core.calculate.vectors import DTYPES, Vector, as_kind, of_column
 from kivvet.core.calculate.windows import WindowMaker, WindowNotes, is_first
 from kivvet.core.columns.arrays import in_threads
-from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn
+from kivvet.core.columns.column import Column, NumericColumn, rows_of
 from kivvet.core.formulas.formula import Formula
 from kivvet.core.formulas.tree import (
     Arithmetic,
@@ -80,18 +80,6 @@ def evaluate_formula(
     return _Run(formula, {name: column_named(name) for name in formula.reads}, n_rows, kind).result()
 
 
-def _rows_of(column: Column | Vector, rows: slice) -> Vector:
-    """Return some rows of a column as a vector."""
-    if isinstance(column, Vector):
-        return column.take(rows)
-    if isinstance(column, TextColumn):
-        return of_column(replace(column, values=column.values.slice(rows.start, rows.stop - rows.start)))
-    valid = None if column.valid is None else column.valid[rows]
-    if isinstance(column, CodedColumn):
-        return of_column(replace(column, codes=column.codes[rows], valid=valid))
-    return of_column(replace(column, values=column.values[rows], valid=valid))
-
-
 class _Run:
     def __init__(
         self, formula: Formula, columns: Mapping[str, Column | Vector], n_rows: int, kind: ValueType
@@ -117,8 +105,8 @@ class _Run:
 
     def rows_of(self, name: str, rows: slice) -> Vector:
         """Return some rows of a column as a vector."""
-        known = self._vectors.get(name)
-        return _rows_of(self.columns[name], rows) if known is None else known.take(rows)
+        known = self._vectors.get(name, self.columns[name])
+        return known.take(rows) if isinstance(known, Vector) else of_column(rows_of(known, rows))
 
     def result(self) -> Evaluated:
         made = self.windows.get(self.formula.tree)
@@ -180,9 +168,9 @@ class _Run:
             for first in range(start, end, _ROWS_AT_ONCE):
                 last = min(first + _ROWS_AT_ONCE, end)
                 rows = slice(first, last)
-                if is_quick and PlainRows(self._float_leaf, rows).worked_out(
-                    tree, values[rows], missing[rows]
-                ):
+                there = PlainRows(self._float_leaf, rows).worked_out(tree, values[rows]) if is_quick else None
+                if there is not None:
+                    missing[rows] = np.unpackbits(~there, count=last - first, bitorder="little")
                     continue
                 evaluator = Evaluator(
                     partial(self.rows_of, rows=rows),

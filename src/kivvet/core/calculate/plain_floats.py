@@ -6,16 +6,19 @@ the rows are worked out again with care.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
 
 from kivvet.core.calculate.vectors import Vector
-from kivvet.core.columns.arrays import Array
-from kivvet.core.columns.column import BoolArray, Column, NumericColumn
-from kivvet.core.formulas.tree import Arithmetic, ColumnName, Constant, Tree, Window
+from kivvet.core.columns.arrays import CHUNK, Array, in_threads
+from kivvet.core.columns.column import Bitmap, Column, NumericColumn
+from kivvet.core.formulas.tree import Arithmetic, ColumnName, Constant, Tree, Window, walk
 from kivvet.core.formulas.types import type_of_constant
 
+Bits = npt.NDArray[np.uint8]
 _WORK = {"+": np.add, "-": np.subtract, "*": np.multiply, "/": np.divide}
 
 
@@ -35,17 +38,53 @@ def is_plain(tree: Tree, of_leaf: Callable[[Tree], Column | Vector | None]) -> b
     return False
 
 
-def missing_in(leaf: NumericColumn | Vector, rows: slice) -> BoolArray | None:
-    """Return which of some rows of a column or a vector have no value by its mask; None where all have."""
-    if isinstance(leaf, Vector):
-        if leaf.missing is None or leaf.missing.ndim == 0:
-            return None if leaf.missing is None or not leaf.missing else np.ones(rows.stop - rows.start, bool)
-        gone = leaf.missing[rows]
-    elif leaf.valid is None:
+def plain_column(tree: Tree, columns: Mapping[str, Column], n_rows: int) -> pa.Array | None:
+    """Return the values of arithmetic of columns of floats as Arrow holds them; None where a tree is something else, or a
+    row has to be looked at with care.
+    """
+
+    def of_leaf(leaf: Tree) -> NumericColumn:
+        found = columns[leaf.name] if isinstance(leaf, ColumnName) else None
+        assert isinstance(found, NumericColumn)
+        return found
+
+    is_of_columns = all(isinstance(leaf, (ColumnName, Constant, Arithmetic)) for leaf in walk(tree))
+    if not n_rows or not is_of_columns or not isinstance(tree, Arithmetic):
         return None
-    else:
-        gone = ~leaf.valid[rows]
-    return gone if gone.any() else None
+    if not is_plain(tree, lambda leaf: columns[leaf.name] if isinstance(leaf, ColumnName) else None):
+        return None
+    held = pa.allocate_buffer(n_rows * 8)
+    values, bits = np.frombuffer(held, np.float64), np.empty((n_rows + 7) // 8, np.uint8)
+    n_there: list[int | None] = []  # of each chunk; None where one needs care
+
+    def work(start: int, end: int) -> None:
+        for first in range(start, end, CHUNK):
+            last = min(first + CHUNK, end)
+            there = PlainRows(of_leaf, slice(first, last)).worked_out(tree, values[first:last])
+            n_there.append(None if there is None else int(np.bitwise_count(there).sum()))
+            if there is None:
+                return
+            bits[first // 8 : (last + 7) // 8] = there
+
+    in_threads(work, n_rows)
+    known = [one for one in n_there if one is not None]
+    if len(known) < len(n_there):
+        return None
+    n_missing = n_rows - sum(known)
+    valid = pa.py_buffer(bits) if n_missing else None
+    return pa.Array.from_buffers(pa.float64(), n_rows, [valid, held], n_missing)
+
+
+def there_in(leaf: NumericColumn | Vector, rows: slice) -> Bits | None:
+    """Return in which of some rows a column or a vector has a value by its mask, one bit each; None where it has in all."""
+    if isinstance(leaf, Vector):
+        if leaf.missing is None:
+            return None
+        gone = leaf.missing[rows] if leaf.missing.ndim else np.full(rows.stop - rows.start, leaf.missing)
+        return np.packbits(~gone, bitorder="little") if gone.any() else None
+    if isinstance(leaf.validity, Bitmap):
+        return leaf.validity.bits(rows)
+    return None if leaf.validity is None else np.packbits(leaf.validity[rows], bitorder="little")
 
 
 class PlainRows:
@@ -62,10 +101,12 @@ class PlainRows:
 
     def __init__(self, of_leaf: Callable[[Tree], NumericColumn | Vector], rows: slice) -> None:
         self.of_leaf, self.rows = of_leaf, rows
-        self.gone: BoolArray | None = None
+        self.there: Bits | None = (
+            None  # one bit for each row in which all that was read has a value; None: in all
+        )
 
-    def worked_out(self, tree: Tree, into: Array, missing: BoolArray, *, is_careful: bool = False) -> bool:
-        """Write the values and which of them are missing, and return whether that was all: it is not where an operation
+    def worked_out(self, tree: Tree, into: Array, *, is_careful: bool = False) -> Bits | None:
+        """Write the values, and return which rows have one, one bit each; None where that is not all: an operation
         had no result, or what it read is infinite.
 
         Parameters
@@ -73,21 +114,18 @@ class PlainRows:
         tree : Tree
         into : ndarray of float64, one for each of the rows
             What stands in missing rows is arbitrary.
-        missing : ndarray of bool, one for each of the rows
         is_careful : bool
             Whether all that lies under missing values is replaced.
         """
-        self.gone = None
+        self.there = None
         try:
             with np.errstate(invalid="raise", divide="raise", over="ignore", under="ignore"):
                 self._values(tree, into, is_filled=is_careful)
         except FloatingPointError:
-            is_worth_a_try = not is_careful and self.gone is not None
-            return is_worth_a_try and self.worked_out(tree, into, missing, is_careful=True)
-        np.isnan(into, out=missing)
-        if self.gone is not None:
-            missing |= self.gone
-        return True
+            is_worth_a_try = not is_careful and self.there is not None
+            return self.worked_out(tree, into, is_careful=True) if is_worth_a_try else None
+        made = np.packbits(~np.isnan(into), bitorder="little")
+        return made if self.there is None else made & self.there
 
     def _values(self, tree: Tree, into: Array | None, *, is_filled: bool) -> Array:
         """Return the values of a part, written into an array if one is given, else into one that nothing else needs."""
@@ -111,12 +149,13 @@ class PlainRows:
             return np.array(float(tree.value))  # type: ignore[arg-type]
         leaf = self.of_leaf(tree)
         values: Array = leaf.values[self.rows]
-        gone = missing_in(leaf, self.rows)
-        if gone is None:
+        there = there_in(leaf, self.rows)
+        if there is None:
             return values
-        self.gone = gone if self.gone is None else self.gone | gone
+        self.there = there if self.there is None else self.there & there
         if not is_filled:
             return values
         values = values.copy()
+        gone = np.unpackbits(~there, count=len(values), bitorder="little").view(np.bool_)
         np.copyto(values, np.nan, where=gone)
         return values

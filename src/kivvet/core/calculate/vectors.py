@@ -265,7 +265,7 @@ def to_arrow(vector: Vector, n_rows: int) -> pa.Array:
     values = np.ascontiguousarray(made.values)
     bitmap, n_missing = None, 0
     if missing is not None and (n_missing := int(np.count_nonzero(missing))):
-        bitmap = pa.py_buffer(_bits(~missing))
+        bitmap = pa.py_buffer(_bits(missing, are=False))
     if made.kind == "date":
         values = values.astype(np.int32)
     if made.kind == "boolean":
@@ -280,15 +280,17 @@ def to_arrow(vector: Vector, n_rows: int) -> pa.Array:
     return pa.Array.from_buffers(type_, n_rows, [bitmap, pa.py_buffer(values)], n_missing)
 
 
-def _bits(present: BoolArray) -> npt.NDArray[np.uint8]:
-    """Return a bitmap as Arrow has it, packed in threads that share no byte."""
-    made = np.empty((len(present) + 7) // 8, np.uint8)
+def _bits(flags: BoolArray, *, are: bool = True) -> npt.NDArray[np.uint8]:
+    """Return a bitmap as Arrow has it: of the rows where a flag is set, or where it is not."""
+    made = np.empty((len(flags) + 7) // 8, np.uint8)
 
-    def work(start: int, end: int) -> None:
-        first, last = start // 8, len(made) if end == len(present) else end // 8
-        made[first:last] = np.packbits(present[first * 8 : last * 8], bitorder="little")
+    def work(start: int, end: int) -> None:  # shares no byte with another
+        for first in range(start, end, CHUNK):
+            last = min(first + CHUNK, end)
+            some = flags[first:last] if are else ~flags[first:last]
+            made[first // 8 : (last + 7) // 8] = np.packbits(some, bitorder="little")
 
-    in_threads(work, len(present))
+    in_threads(work, len(flags))
     return made
 
 

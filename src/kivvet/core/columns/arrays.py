@@ -25,9 +25,12 @@ def smallest_unsigned(n_labels: int) -> type[np.unsignedinteger[Any]]:
 
 
 def in_threads(work: Callable[[int, int], None], n_rows: int, many: int = ROWS_FOR_THREADS) -> None:
-    """Call `work` with the first and the end row of each share of the rows, at once where there are many."""
+    """Call `work` with the first and the end row of each share of the rows, at once where there are many.
+
+    Shares begin at a multiple of 8, so that their bits share no byte.
+    """
     n_threads = THREADS if n_rows >= many else 1
-    ends = [n_rows * part // n_threads for part in range(n_threads + 1)]
+    ends = [*(n_rows * part // n_threads // 8 * 8 for part in range(n_threads)), n_rows]
     if n_threads == 1:
         work(0, n_rows)
         return

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,58 @@ BoolArray = npt.NDArray[np.bool_]
 TICKS_A_DAY = {"s": 86_400, "ms": 86_400_000, "us": 86_400_000_000, "ns": 86_400_000_000_000}
 
 
+class Bitmap:
+    """Which rows are there, as Arrow holds it: one bit each, from the lowest of a byte on; unpacked where it is asked for.
+
+    Parameters
+    ----------
+    packed : ndarray of uint8
+    skipped : int
+        Bits before the first row, 0 to 7.
+    n_rows : int
+    """
+
+    def __init__(self, packed: npt.NDArray[np.uint8], skipped: int, n_rows: int) -> None:
+        self.packed, self.skipped, self.n_rows = packed, skipped, n_rows
+
+    @classmethod
+    def of(cls, array: pa.Array) -> Bitmap | None:
+        """Return that of an array; None where all of its values are there."""
+        if not array.null_count:
+            return None
+        first, skipped = divmod(array.offset, 8)
+        bits = np.frombuffer(array.buffers()[0], np.uint8)
+        return cls(bits[first : (array.offset + len(array) + 7) // 8], skipped, len(array))
+
+    def __getitem__(self, rows: slice | BoolArray | npt.NDArray[np.integer[Any]]) -> BoolArray:
+        """Return which of some rows are there; of a stretch of them, without looking at others."""
+        if not isinstance(rows, slice):
+            return self.unpacked[rows]
+        start, stop, _ = rows.indices(self.n_rows)
+        first, skipped = divmod(start + self.skipped, 8)
+        bits = np.unpackbits(self.packed[first : (stop + self.skipped + 7) // 8], bitorder="little")
+        return bits[skipped : skipped + stop - start].view(np.bool_)
+
+    def bits(self, rows: slice) -> npt.NDArray[np.uint8]:
+        """Return that of a stretch of rows, from the lowest bit of the first byte on."""
+        start, stop, _ = rows.indices(self.n_rows)
+        first, skipped = divmod(start + self.skipped, 8)
+        if skipped:
+            return np.packbits(self[rows], bitorder="little")
+        return self.packed[first : first + (stop - start + 7) // 8]
+
+    @cached_property
+    def unpacked(self) -> BoolArray:
+        """Which rows are there, shape (n_rows,)."""
+        bits = np.empty(8 * len(self.packed), np.uint8)
+
+        def work(start: int, end: int) -> None:  # shares no byte with another
+            bits[8 * start : 8 * end] = np.unpackbits(self.packed[start:end], bitorder="little")
+
+        in_threads(work, len(self.packed), ROWS_FOR_THREADS // 8)
+        return bits[self.skipped : self.skipped + self.n_rows].view(np.bool_)
+
+
 @dataclass(frozen=True, slots=True)
 class NumericColumn:
     """Values that are numbers in memory.
@@ -31,7 +84,7 @@ class NumericColumn:
     values : ndarray, shape (n_rows,)
         Integers or floats; days for dates, ticks since 1970 for datetimes, unscaled integers for
         decimals, 0 and 1 for booleans. NaN is missing.
-    valid : ndarray of bool, shape (n_rows,), or None
+    validity : ndarray of bool, shape (n_rows,), Bitmap, or None
         Which values are there; None: all.
     scale : int
         Digits after the point of a decimal.
@@ -43,10 +96,15 @@ class NumericColumn:
 
     kind: ValueType
     values: npt.NDArray[Any]
-    valid: BoolArray | None = None
+    validity: BoolArray | Bitmap | None = None
     scale: int = 0
     unit: str = "us"
     tz: str | None = None
+
+    @property
+    def valid(self) -> BoolArray | None:
+        """Which values are there, unpacked."""
+        return _unpacked(self.validity)
 
     def __len__(self) -> int:
         return len(self.values)
@@ -73,12 +131,17 @@ class CodedColumn:
         -1 is missing.
     distinct : NumericColumn or TextColumn
         May itself hold missing values.
-    valid : ndarray of bool, shape (n_rows,), or None
+    validity : ndarray of bool, shape (n_rows,), Bitmap, or None
     """
 
     codes: npt.NDArray[Any]
     distinct: NumericColumn | TextColumn
-    valid: BoolArray | None = None
+    validity: BoolArray | Bitmap | None = None
+
+    @property
+    def valid(self) -> BoolArray | None:
+        """Which codes are there, unpacked."""
+        return _unpacked(self.validity)
 
     @property
     def kind(self) -> ValueType:
@@ -89,6 +152,23 @@ class CodedColumn:
 
 
 Column = NumericColumn | TextColumn | CodedColumn
+
+
+def _unpacked(validity: BoolArray | Bitmap | None) -> BoolArray | None:
+    return validity.unpacked if isinstance(validity, Bitmap) else validity
+
+
+def rows_of(column: Column, rows: slice | BoolArray | npt.NDArray[np.integer[Any]]) -> Column:
+    """Return some rows of a column."""
+    if isinstance(column, TextColumn):
+        if isinstance(rows, slice):
+            start, stop, _ = rows.indices(len(column))
+            return TextColumn(column.values.slice(start, stop - start), column.kind)
+        return TextColumn(column.values.take(pa.array(rows if rows.dtype != bool else np.flatnonzero(rows))))
+    validity = None if column.validity is None else column.validity[rows]
+    if isinstance(column, CodedColumn):
+        return replace(column, codes=column.codes[rows], validity=validity)
+    return replace(column, values=column.values[rows], validity=validity)
 
 
 def column_from_arrow(array: pa.Array, name: str = "") -> Column:
@@ -104,32 +184,32 @@ def column_from_arrow(array: pa.Array, name: str = "") -> Column:
         distinct = column_from_arrow(array.dictionary, name)
         if isinstance(distinct, CodedColumn):
             raise _unreadable(name, type_)
-        return CodedColumn(_buffer_values(array.indices), distinct, _validity(array))
+        return CodedColumn(_buffer_values(array.indices), distinct, Bitmap.of(array))
     if pa.types.is_string(type_) or pa.types.is_large_string(type_):
         return TextColumn(array)
     if pa.types.is_string_view(type_):
         return TextColumn(array.cast(pa.large_string()))
     if pa.types.is_null(type_):
         return NumericColumn("number", np.full(len(array), np.nan))
-    valid = _validity(array)
+    validity = Bitmap.of(array)
     if pa.types.is_boolean(type_):
-        return NumericColumn("boolean", _buffer_values(array.cast(pa.uint8())), valid)
+        return NumericColumn("boolean", _buffer_values(array.cast(pa.uint8())), validity)
     if pa.types.is_integer(type_):
-        return NumericColumn("integer", _buffer_values(array), valid)
+        return NumericColumn("integer", _buffer_values(array), validity)
     if pa.types.is_floating(type_):
         if pa.types.is_float16(type_):
             array = array.cast(pa.float32())
-        return NumericColumn("number", _buffer_values(array), valid)
+        return NumericColumn("number", _buffer_values(array), validity)
     if pa.types.is_date32(type_):
-        return NumericColumn("date", _buffer_values(array.view(pa.int32())), valid)
+        return NumericColumn("date", _buffer_values(array.view(pa.int32())), validity)
     if pa.types.is_date64(type_):
-        return NumericColumn("date", _buffer_values(array.cast(pa.date32()).view(pa.int32())), valid)
+        return NumericColumn("date", _buffer_values(array.cast(pa.date32()).view(pa.int32())), validity)
     if pa.types.is_timestamp(type_):
         return NumericColumn(
-            "datetime", _buffer_values(array.view(pa.int64())), valid, unit=type_.unit, tz=type_.tz
+            "datetime", _buffer_values(array.view(pa.int64())), validity, unit=type_.unit, tz=type_.tz
         )
     if pa.types.is_decimal(type_):
-        return NumericColumn("decimal", _unscaled(array), valid, scale=type_.scale)
+        return NumericColumn("decimal", _unscaled(array), validity, scale=type_.scale)
     raise _unreadable(name, type_)
 
 
@@ -139,22 +219,6 @@ def _unreadable(name: str, type_: pa.DataType) -> DataError:
         expected="text, numbers, booleans, dates or times",
         fix="convert the column first",
     )
-
-
-def _validity(array: pa.Array) -> BoolArray | None:
-    """Return which values are there, unpacked from the array's bitmap; None where all are."""
-    if not array.null_count:
-        return None
-    bitmap = np.frombuffer(array.buffers()[0], np.uint8)
-    first, skipped = divmod(array.offset, 8)
-    packed = bitmap[first : (array.offset + len(array) + 7) // 8]
-    bits = np.empty(8 * len(packed), np.uint8)
-
-    def work(start: int, end: int) -> None:  # shares no byte with another
-        bits[8 * start : 8 * end] = np.unpackbits(packed[start:end], bitorder="little")
-
-    in_threads(work, len(packed), ROWS_FOR_THREADS // 8)
-    return bits[skipped : skipped + len(array)].view(np.bool_)
 
 
 def _buffer_values(array: pa.Array) -> npt.NDArray[Any]:

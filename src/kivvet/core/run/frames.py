@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
@@ -18,6 +17,7 @@ from kivvet.core.columns.column import (
     NumericColumn,
     column_from_arrow,
     missing_mask,
+    rows_of,
     type_of_arrow,
 )
 from kivvet.core.columns.made_column import MadeColumn
@@ -280,11 +280,7 @@ def _is_empty(column: Column) -> bool:
     """Whether a column of numbers has no values at all; the first thousand mostly tell that it has."""
     if column.kind != "number":
         return False
-    if isinstance(column, NumericColumn):
-        few = None if column.valid is None else column.valid[:1_000]
-        if not missing_mask(replace(column, values=column.values[:1_000], valid=few)).all():
-            return False
-    return bool(missing_mask(column).all())
+    return bool(missing_mask(rows_of(column, slice(1_000))).all() and missing_mask(column).all())
 
 
 def column_names(frame: Any) -> list[str]:

@@ -17,7 +17,14 @@ from kivvet.core.calculate.whole_steps import STEP_TOLERANCE
 from kivvet.core.classify.compiled import CompiledTable
 from kivvet.core.columns.alike import Alike
 from kivvet.core.columns.arrays import CHUNK
-from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, arrow_from_column
+from kivvet.core.columns.column import (
+    CodedColumn,
+    Column,
+    NumericColumn,
+    TextColumn,
+    arrow_from_column,
+    rows_of,
+)
 from kivvet.core.formulas.tree import write_name
 from kivvet.core.read.table_text import input_text
 from kivvet.core.run.value_texts import value_counts
@@ -98,9 +105,9 @@ class InputProbe:
 
     def _see_fineness(self, column: NumericColumn) -> None:
         for begin in range(0, len(column), CHUNK):  # few at a time stay in the processor's cache
-            rows = slice(begin, begin + CHUNK)
-            valid = None if column.valid is None else column.valid[rows]
-            self._see_few(replace(column, values=column.values[rows], valid=valid))
+            few = rows_of(column, slice(begin, begin + CHUNK))
+            assert isinstance(few, NumericColumn)
+            self._see_few(few)
 
     def _see_few(self, column: NumericColumn) -> None:
         values = column.values

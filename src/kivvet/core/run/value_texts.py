@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.column import CodedColumn, Column, TextColumn, arrow_from_column
+from kivvet.core.columns.column import CodedColumn, Column, TextColumn, arrow_from_column, rows_of
 from kivvet.core.words.values import write_plain
 
 _MOST_ROWS_COMBINED = 1_000  # whose values are put together where a few are wanted
@@ -127,8 +127,5 @@ def _values_of(column: Column, rows: npt.NDArray[np.int64]) -> pa.Array:
     if isinstance(column, TextColumn):
         texts = column.values.take(pa.array(rows))
         return pc.if_else(pc.equal(texts, ""), None, texts)
-    valid = None if column.valid is None else column.valid[rows]
-    if isinstance(column, CodedColumn):
-        coded = arrow_from_column(replace(column, codes=column.codes[rows], valid=valid))
-        return coded.dictionary_decode() if isinstance(coded, pa.DictionaryArray) else coded
-    return arrow_from_column(replace(column, values=column.values[rows], valid=valid))
+    some = arrow_from_column(rows_of(column, rows))
+    return some.dictionary_decode() if isinstance(some, pa.DictionaryArray) else some
