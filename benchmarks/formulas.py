@@ -4,7 +4,7 @@ arithmetic.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
@@ -79,6 +79,8 @@ def _first(form: str, frame: pa.Table, group: np.ndarray, day: np.ndarray) -> Co
         {"polars over": by_over, "polars join": by_join, "pandas transform": by_transform},
         is_right,
         0.6,
+        (lambda: _numbered(frame["key"].chunk(0))) if _is_to_number(form) else None,
+        "groups numbered by Arrow in two threads, no more" if _is_to_number(form) else "",
     )
 
 
@@ -89,6 +91,11 @@ def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) ->
     is_gone = np.isnan(amount)
     filled = np.nan_to_num(amount)
     polars_frame, pandas_frame = _frames(frame)
+
+    def exactly() -> pa.Table:
+        numbers = _numbered(frame["key"].chunk(0)) if _is_to_number(form) else group
+        totals = exact_totals(numbers, filled, N_GROUPS)[numbers]
+        return frame.append_column("share", pa.array(amount / totals, mask=is_gone))
 
     def by_over() -> pl.DataFrame:
         return polars_frame.with_columns(
@@ -118,11 +125,21 @@ def _share(form: str, frame: pa.Table, group: np.ndarray, amount: np.ndarray) ->
         },
         is_right,
         0.5 if form == "dense integers" else 0.7,
-        lambda: frame.append_column(
-            "share", pa.array(amount / exact_totals(group, filled, N_GROUPS)[group], mask=is_gone)
-        ),
-        "exact totals by hand, of groups that are numbered already",
+        exactly,
+        "groups numbered by Arrow in two threads, exact totals by hand"
+        if _is_to_number(form)
+        else "exact totals by hand, of groups that are numbered already",
     )
+
+
+def _is_to_number(form: str) -> bool:
+    return form in ("sparse integers", "text")
+
+
+def _numbered(keys: pa.Array) -> np.ndarray:
+    """Return the number of each row's key: each half numbered by Arrow, at once, then made one."""
+    halves = in_two(lambda first, end: pc.dictionary_encode(keys.slice(first, end - first)), len(keys))
+    return np.concatenate([one.indices for one in pa.chunked_array(halves).unify_dictionaries().chunks])
 
 
 def _first_row(frame: pa.Table) -> Comparison:
@@ -234,12 +251,23 @@ def _arithmetic(rng: np.random.Generator) -> Iterator[Comparison]:
             N_ROWS,
         )
 
-    for formula, by_numpy, made, by_arrow, target in (
-        ("a * b * 86.4", lambda: a * b * 86.4, x * y * 86.4, product, 0.9),
-        ("a * b + c / d - e", lambda: a * b + c / d - e, x * y + z / w - v, of_columns, 0.6),
-        ("LN(a) + EXP(-b)", lambda: np.log(a) + np.exp(-b), x.log() + (-y).exp(), logarithms, 1.0),
-    ):
-        is_exact = formula.startswith("LN")
+    def product_of(p: np.ndarray, q: np.ndarray, *_: np.ndarray, out: np.ndarray) -> None:
+        np.multiply(np.multiply(p, q, out=out), 86.4, out=out)
+
+    def sum_of(*parts: np.ndarray, out: np.ndarray) -> None:
+        p, q, r, s, t = parts
+        np.subtract(np.add(np.multiply(p, q, out=out), r / s, out=out), t, out=out)
+
+    in_form = "NumPy in chunks, two threads, from Arrow to Arrow"
+    long_doubles = "as many right bits: NumPy in long doubles, two threads"
+    for formula, by_numpy, made, by_arrow, target, floor, floor_is in (
+        ("a * b * 86.4", lambda: a * b * 86.4, x * y * 86.4, product, 0.9,
+         lambda: _in_chunks(frame, "ab", product_of), in_form),
+        ("a * b + c / d - e", lambda: a * b + c / d - e, x * y + z / w - v, of_columns, 0.6,
+         lambda: _in_chunks(frame, "abcde", sum_of), in_form),
+        ("LN(a) + EXP(-b)", lambda: np.log(a) + np.exp(-b), x.log() + (-y).exp(), logarithms, 1.0,
+         with_as_many_right_bits, long_doubles),
+    ):  # fmt: skip
         yield Comparison(
             f"{formula}: {N_ROWS:,} rows",
             lambda formula=formula: kivvet.with_formulas(frame, {"made": formula}),
@@ -250,9 +278,29 @@ def _arithmetic(rng: np.random.Generator) -> Iterator[Comparison]:
             },
             partial(_is_near, by_numpy()),
             target,
-            with_as_many_right_bits if is_exact else None,
-            "as many right bits: NumPy in long doubles, two threads" if is_exact else "",
+            floor,
+            floor_is,
         )
+
+
+def _in_chunks(frame: pa.Table, names: str, work: Callable[..., None]) -> pa.Table:
+    """Return a column made of others by hand: values chunk by chunk in two threads, the bits of what is missing joined."""
+    buffers = [frame[name].chunk(0).buffers() for name in names]
+    values = [np.frombuffer(one, np.float64) for _, one in buffers]
+    bits = [np.frombuffer(one, np.uint8, len(frame) // 8) for one, _ in buffers]
+    made, valid = np.empty(len(frame)), bits[0].copy()
+
+    def part(first: int, end: int) -> np.ndarray:
+        for start in range(first, end, 65_536):
+            rows = slice(start, min(start + 65_536, end))
+            work(*(one[rows] for one in values), out=made[rows])
+        return made
+
+    in_two(part, len(frame))
+    for one in bits[1:]:
+        valid &= one
+    held = [pa.py_buffer(valid), pa.py_buffer(made)]
+    return frame.append_column("made", pa.Array.from_buffers(pa.float64(), len(frame), held))
 
 
 def _is_near(expected: np.ndarray, made: Any) -> bool:

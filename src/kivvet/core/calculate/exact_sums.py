@@ -204,14 +204,13 @@ class ExactSums:
         return np.where(self.special == 0, made, self.special)
 
 
-def group_sums(numbers: Places, values: Array, n_groups: int, longest: int | None = None) -> Array:
-    """Return the sum of each group, rounded once; `longest` is the most rows of a group, or more."""
+def group_sums(numbers: Places, values: Array, n_groups: int) -> Array:
+    """Return the sum of each group, rounded once."""
     if not len(values):
         return np.zeros(n_groups)
-    top = None
+    longest = top = None
     if n_groups > FEW:
-        longest = longest or int(np.bincount(numbers).max())
-        top = float(max(values.max(), -values.min()))
+        longest, top = _longest_and_top(numbers, values, n_groups)
     if len(values) > 1000 and _is_wide(values):
         return _wide_sums(numbers, values, n_groups, longest or len(values))
     states: list[ExactSums] = []
@@ -224,6 +223,19 @@ def group_sums(numbers: Places, values: Array, n_groups: int, longest: int | Non
     for state in states[1:]:
         states[0].merge(state)
     return states[0].rounded()
+
+
+def _longest_and_top(numbers: Places, values: Array, n_groups: int) -> tuple[int, float]:
+    """Return the most rows of a group, and the largest of the values' sizes, in threads."""
+    counts: list[Array] = []
+    tops: list[float] = []
+
+    def work(start: int, end: int) -> None:
+        counts.append(np.bincount(numbers[start:end], minlength=n_groups))
+        tops.append(float(max(values[start:end].max(), -values[start:end].min())))
+
+    in_threads(work, len(values))
+    return int(np.sum(counts, axis=0).max()), float(np.max(tops))
 
 
 def _state(

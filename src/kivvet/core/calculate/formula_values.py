@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import threading
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Container, Iterator, Mapping
 from dataclasses import dataclass
 from functools import partial
 
@@ -146,9 +146,8 @@ class _Run:
 
     def _is_plain(self) -> bool:
         """Whether rows can be worked out in chunks: text is not, so that each different text is met once."""
-        has_text = self.kind == "text" or any(
-            one.kind == "text" for one in (*self.columns.values(), *self.windows.values())
-        )
+        read = [self.columns[name] for name in _read_besides(self.formula.tree, self.windows)]
+        has_text = self.kind == "text" or any(one.kind == "text" for one in (*read, *self.windows.values()))
         return not has_text and self.n_rows > _ROWS_AT_ONCE
 
     def _at_once(self) -> Vector:
@@ -205,6 +204,16 @@ class _Run:
             self.made_missing[cause] += number
             first = rows_before + evaluator.first_missing[cause]
             self.first_missing[cause] = min(first, self.first_missing.get(cause, first))
+
+
+def _read_besides(tree: Tree, known: Container[Tree]) -> Iterator[str]:
+    """Yield the columns that a tree reads, but for those read in parts that are known."""
+    if tree in known:
+        return
+    if isinstance(tree, ColumnName):
+        yield tree.name
+    for part in children(tree):
+        yield from _read_besides(part, known)
 
 
 def _shared_parts(tree: Tree) -> dict[int, str]:

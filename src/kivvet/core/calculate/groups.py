@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -14,7 +13,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.calculate.comparing import ranks_of
 from kivvet.core.calculate.vectors import Vector, without_empty
-from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads
+from kivvet.core.columns.arrays import Array, Places, in_threads
 from kivvet.core.columns.column import BoolArray
 from kivvet.core.columns.encoding import encoded
 
@@ -53,19 +52,6 @@ class Groups:
     def sizes(self) -> Places:
         """The rows of each group."""
         return np.bincount(self.numbers, minlength=self.n_groups)
-
-
-def taken(of_group: Array, numbers: Array, mode: Literal["clip", "wrap"] = "clip") -> Array:
-    """Return for each row the value of its group, in threads; where they wrap, -1 is the last group."""
-    made = np.empty(len(numbers), of_group.dtype)
-
-    def work(start: int, end: int) -> None:
-        for first in range(start, end, CHUNK):
-            last = min(first + CHUNK, end)
-            np.take(of_group, numbers[first:last], out=made[first:last], mode=mode)
-
-    in_threads(work, len(numbers))
-    return made
 
 
 def numbers_of(key: Vector) -> tuple[Array, int]:

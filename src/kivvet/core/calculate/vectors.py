@@ -13,7 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.arrays import CHUNK, Array, in_threads
+from kivvet.core.columns.arrays import CHUNK, Array, in_threads, taken
 from kivvet.core.columns.column import BoolArray, CodedColumn, Column, NumericColumn, TextColumn, missing_mask
 from kivvet.core.columns.encoding import encoded
 from kivvet.core.columns.made_column import MadeColumn
@@ -124,8 +124,7 @@ def of_column(column: Column) -> Vector:
             return Vector(
                 inner.kind, np.zeros(len(column), inner.values.dtype), missing, inner.distinct, inner.tz
             )
-        codes = column.codes if gone is None else np.where(missing, 0, column.codes)
-        return replace(inner, values=inner.values[codes], missing=gone)
+        return replace(inner, values=taken(inner.values, column.codes), missing=gone)
     if isinstance(column, TextColumn):
         return of_text(column.values, gone)
     return of_numbers(column, gone)

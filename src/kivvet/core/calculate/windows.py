@@ -17,10 +17,10 @@ from kivvet.core.calculate.comparing import common, ranks_of
 from kivvet.core.calculate.equal_counts import MOST_PARTS, equal_counts
 from kivvet.core.calculate.frames import extreme_between, frame_bounds, total_between
 from kivvet.core.calculate.group_values import aggregated
-from kivvet.core.calculate.groups import Groups, Order, taken
+from kivvet.core.calculate.groups import Groups, Order
 from kivvet.core.calculate.vectors import Vector, as_kind, as_number, either, without_empty
 from kivvet.core.calculate.window_totals import first_of_group, first_rows, integer_frames
-from kivvet.core.columns.arrays import Array, Places
+from kivvet.core.columns.arrays import Array, Places, taken
 from kivvet.core.columns.column import BoolArray
 from kivvet.core.formulas.functions import AGGREGATES
 from kivvet.core.formulas.tree import Comparison, Constant, Tree, Window, write_formula

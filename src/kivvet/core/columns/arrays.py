@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -36,3 +36,19 @@ def in_threads(work: Callable[[int, int], None], n_rows: int, many: int = ROWS_F
         return
     with ThreadPoolExecutor(n_threads) as pool:
         list(pool.map(work, ends[:-1], ends[1:]))
+
+
+def taken(of_number: Array, numbers: Array, mode: Literal["clip", "wrap"] = "clip") -> Array:
+    """Return for each row what belongs to its number, in threads.
+
+    Of a number that is none, that of the nearest; where they wrap, -1 is the last.
+    """
+    made = np.empty(len(numbers), of_number.dtype)
+
+    def work(start: int, end: int) -> None:
+        for first in range(start, end, CHUNK):
+            last = min(first + CHUNK, end)
+            np.take(of_number, numbers[first:last], out=made[first:last], mode=mode)
+
+    in_threads(work, len(numbers))
+    return made

@@ -12,7 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.arrays import ROWS_FOR_THREADS, in_threads
+from kivvet.core.columns.arrays import ROWS_FOR_THREADS, in_threads, taken
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.values import ValueType
 
@@ -261,12 +261,9 @@ def missing_mask(column: Column) -> BoolArray:
         blank: BoolArray = pc.fill_null(pc.equal(column.values, ""), True).to_numpy(zero_copy_only=False)
         return blank
     if isinstance(column, CodedColumn):
-        of_distinct = np.append(missing_mask(column.distinct), True)
-        return (
-            of_distinct[np.where(column.codes < 0, len(of_distinct) - 1, column.codes)]
-            if column.valid is None
-            else of_distinct[np.where(column.valid, column.codes, len(of_distinct) - 1)]
-        )
+        of_distinct = missing_mask(column.distinct)
+        gone = np.asarray(column.codes < 0) if column.valid is None else ~column.valid
+        return gone | taken(of_distinct, column.codes) if of_distinct.any() else gone
     mask = np.isnan(column.values) if column.values.dtype.kind == "f" else np.zeros(len(column), bool)
     return mask if column.valid is None else mask | ~column.valid
 

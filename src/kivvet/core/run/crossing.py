@@ -11,12 +11,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.calculate.evaluate import Evaluator
-from kivvet.core.calculate.groups import Groups, taken
+from kivvet.core.calculate.groups import Groups
 from kivvet.core.calculate.tally import Tally, counts_of, tally_of, windows_of
 from kivvet.core.calculate.vectors import Vector, of_column, to_arrow
 from kivvet.core.classify.by_class import class_codes
 from kivvet.core.classify.outcomes import WHY
-from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads
+from kivvet.core.columns.arrays import CHUNK, Array, Places, in_threads, taken
 from kivvet.core.columns.column import CodedColumn, Column, arrow_from_column, column_from_arrow
 from kivvet.core.formulas.tree import Tree, Window
 from kivvet.core.run.cross_table import TOTAL, Cell, CrossTable, Label, LabelKind
