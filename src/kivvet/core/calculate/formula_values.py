@@ -14,7 +14,7 @@ import numpy as np
 
 from kivvet.core.calculate.casts import cast
 from kivvet.core.calculate.evaluate import Evaluator
-from kivvet.core.calculate.plain_floats import PlainRows, is_plain
+from kivvet.core.calculate.plain_floats import PlainTree, is_plain
 from kivvet.core.calculate.vectors import DTYPES, Vector, as_kind, of_column
 from kivvet.core.calculate.windows import WindowMaker, WindowNotes, is_first
 from kivvet.core.columns.arrays import in_threads
@@ -162,12 +162,13 @@ class _Run:
         zones: set[str | None] = set()
         tree = self.formula.tree
         is_quick = self.kind == "number" and isinstance(tree, Arithmetic) and is_plain(tree, self._leaf)
+        plain = PlainTree(tree, self._float_leaf)
 
         def work(start: int, end: int) -> None:
             for first in range(start, end, _ROWS_AT_ONCE):
                 last = min(first + _ROWS_AT_ONCE, end)
                 rows = slice(first, last)
-                there = PlainRows(self._float_leaf, rows).worked_out(tree, values[rows]) if is_quick else None
+                there = plain.worked_out(rows, values[rows]) if is_quick else None
                 if there is not None:
                     missing[rows] = np.unpackbits(~there, count=last - first, bitorder="little")
                     continue

@@ -19,6 +19,7 @@ from kivvet.core.formulas.tree import Arithmetic, ColumnName, Constant, Tree, Wi
 from kivvet.core.formulas.types import type_of_constant
 
 Bits = npt.NDArray[np.uint8]
+_NOWHERE, _IN_DIVISORS, _EVERYWHERE = range(3)  # where what lies under missing values is replaced
 _WORK = {"+": np.add, "-": np.subtract, "*": np.multiply, "/": np.divide}
 
 
@@ -55,12 +56,13 @@ def plain_column(tree: Tree, columns: Mapping[str, Column], n_rows: int) -> pa.A
         return None
     held = pa.allocate_buffer(n_rows * 8)
     values, bits = np.frombuffer(held, np.float64), np.empty((n_rows + 7) // 8, np.uint8)
+    plain = PlainTree(tree, of_leaf)
     n_there: list[int | None] = []  # of each chunk; None where one needs care
 
     def work(start: int, end: int) -> None:
         for first in range(start, end, CHUNK):
             last = min(first + CHUNK, end)
-            there = PlainRows(of_leaf, slice(first, last)).worked_out(tree, values[first:last])
+            there = plain.worked_out(slice(first, last), values[first:last])
             n_there.append(None if there is None else int(np.bitwise_count(there).sum()))
             if there is None:
                 return
@@ -87,43 +89,58 @@ def there_in(leaf: NumericColumn | Vector, rows: slice) -> Bits | None:
     return None if leaf.validity is None else np.packbits(leaf.validity[rows], bitorder="little")
 
 
-class PlainRows:
-    """Some rows of a plain tree, worked out with what lies under missing values as it is.
+class PlainTree:
+    """A plain tree worked out, some rows at a time, with what lies under missing values as it is while that does no harm.
 
-    Only under divisors that is replaced, since zeros often stand there.
+    Where an operation has no result for it, and zeros often lie there, it is replaced in divisors, and then everywhere: for
+    the rows that come as well, since what lies there is mostly alike all along.
 
     Parameters
     ----------
+    tree : Tree
     of_leaf : callable
         Gives a leaf's column or vector.
-    rows : slice
     """
 
-    def __init__(self, of_leaf: Callable[[Tree], NumericColumn | Vector], rows: slice) -> None:
-        self.of_leaf, self.rows = of_leaf, rows
-        self.there: Bits | None = (
-            None  # one bit for each row in which all that was read has a value; None: in all
-        )
+    def __init__(self, tree: Tree, of_leaf: Callable[[Tree], NumericColumn | Vector]) -> None:
+        self.tree, self.of_leaf = tree, of_leaf
+        self._replaced = _NOWHERE
 
-    def worked_out(self, tree: Tree, into: Array, *, is_careful: bool = False) -> Bits | None:
-        """Write the values, and return which rows have one, one bit each; None where that is not all: an operation
+    def worked_out(self, rows: slice, into: Array) -> Bits | None:
+        """Write the values of some rows, and return which have one, one bit each; None where that is not all: an operation
         had no result, or what it read is infinite.
 
         Parameters
         ----------
-        tree : Tree
+        rows : slice
         into : ndarray of float64, one for each of the rows
             What stands in missing rows is arbitrary.
-        is_careful : bool
-            Whether all that lies under missing values is replaced.
         """
-        self.there = None
+        for replaced in range(self._replaced, _EVERYWHERE + 1):
+            some = _Rows(self.of_leaf, rows, replaced)
+            there = some.worked_out(self.tree, into)
+            if there is not None:
+                self._replaced = replaced
+                return there
+            if some.there is None:
+                break  # nothing is missing
+        return None
+
+
+class _Rows:
+    """Some rows of a plain tree, and where what lies under missing values is replaced."""
+
+    def __init__(self, of_leaf: Callable[[Tree], NumericColumn | Vector], rows: slice, replaced: int) -> None:
+        self.of_leaf, self.rows, self.replaced = of_leaf, rows, replaced
+        #: One bit for each row in which all that was read has a value; None: in all.
+        self.there: Bits | None = None
+
+    def worked_out(self, tree: Tree, into: Array) -> Bits | None:
         try:
             with np.errstate(invalid="raise", divide="raise", over="ignore", under="ignore"):
-                self._values(tree, into, is_filled=is_careful)
+                self._values(tree, into, is_filled=self.replaced == _EVERYWHERE)
         except FloatingPointError:
-            is_worth_a_try = not is_careful and self.there is not None
-            return self.worked_out(tree, into, is_careful=True) if is_worth_a_try else None
+            return None
         made = np.packbits(~np.isnan(into), bitorder="little")
         return made if self.there is None else made & self.there
 
@@ -135,8 +152,9 @@ class PlainRows:
                 isinstance(tree.left, Arithmetic),
                 isinstance(tree.right, Arithmetic),
             )
+            is_divisor = tree.sign == "/" and self.replaced == _IN_DIVISORS
             right = self._values(
-                tree.right, None if is_left_made else into, is_filled=is_filled or tree.sign == "/"
+                tree.right, None if is_left_made else into, is_filled=is_filled or is_divisor
             )
             if into is None:
                 into = left if is_left_made else right if is_right_made else None
