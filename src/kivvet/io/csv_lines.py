@@ -10,11 +10,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from kivvet.io.csv_records import CsvForm, records, without_last
 from kivvet.io.source_and_target import ReadOptions
 
 LINES_LOOKED_AT = 20  # for headings that do not stand in the first line
 _LINES_AT_ONCE = 1 << 12
+_BLOCK_BYTES = 1 << 18
 
 
 def line_of_headings(path: Path, options: ReadOptions, wanted: Sequence[str]) -> int | None:
@@ -69,3 +72,16 @@ class LinesAbove(io.RawIOBase):
 def delimiter_by_name(path: Path) -> str:
     """Return what stands between fields by the name of a file."""
     return "\t" if ".tsv" in [suffix.lower() for suffix in path.suffixes] else ","
+
+
+def count_of_sign(file: io.BufferedIOBase, sign: bytes) -> int:
+    """Return how often a sign stands in the rest of a file."""
+    block = bytearray(_BLOCK_BYTES)
+    signs, are_it, n_found = np.frombuffer(block, np.uint8), np.empty(_BLOCK_BYTES, bool), 0
+    while n_read := file.readinto(block):
+        if len(sign) == 1:
+            np.equal(signs[:n_read], sign[0], out=are_it[:n_read])
+            n_found += int(np.count_nonzero(are_it[:n_read]))
+        else:
+            n_found += block.count(sign, 0, n_read)
+    return n_found

@@ -7,7 +7,6 @@ import csv
 import gzip
 import itertools
 from collections.abc import Iterator, Mapping, Sequence
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +17,7 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, listed, shown_path
 from kivvet.io.csv_faults import CsvExplained
-from kivvet.io.csv_lines import LINES_LOOKED_AT, LinesAbove, delimiter_by_name
+from kivvet.io.csv_lines import LINES_LOOKED_AT, LinesAbove, count_of_sign, delimiter_by_name
 from kivvet.io.csv_records import (
     LONGEST_ROW,
     BrokenRecordError,
@@ -56,6 +55,7 @@ class CsvSource(CsvExplained):
             str, pa.DataType
         ] = {}  # columns given as numbers, as long as every field is one
         self.start = 0  # the byte with which its rows begin, where only the last ones are read
+        self._counted: dict[int, int] = {}  # the quotes from there on; of all copies of a source
         if not is_text_encoding(options.encoding):
             raise DataError(
                 f"{options.encoding!r} is no encoding of text",
@@ -310,17 +310,18 @@ class CsvSource(CsvExplained):
             next(reader)
             return self.lines_above + reader.line_num + self.form.skip_below_headings
 
-    @cached_property
+    @property
     def _n_quotes(self) -> int:
         """How many quotes stand in the file, counted once: only with quotes may a field hold a line end."""
-        opener: Any = gzip.open if self.is_compressed else open
-        try:
-            with opener(self.path, "rb") as file:
-                file.seek(self.start)
-                sign = self.form.quote.encode()
-                return sum(chunk.count(sign) for chunk in iter(lambda: file.read(_BLOCK_BYTES), b""))
-        except (OSError, EOFError) as error:
-            raise unreadable(self.path, error) from error
+        if self.start not in self._counted:
+            opener: Any = gzip.open if self.is_compressed else open
+            try:
+                with opener(self.path, "rb") as file:
+                    file.seek(self.start)
+                    self._counted[self.start] = count_of_sign(file, self.form.quote.encode())
+            except (OSError, EOFError) as error:
+                raise unreadable(self.path, error) from error
+        return self._counted[self.start]
 
     def line_of_row(self, row: int) -> int | None:
         if self.sieve:

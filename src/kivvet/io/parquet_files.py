@@ -139,7 +139,7 @@ class ParquetTarget(Target):
     def write(self, columns: Sequence[pa.Array]) -> None:
         self.waiting.append(pa.RecordBatch.from_arrays(list(columns), schema=self.schema))
         self.n_waiting += len(columns[0]) if columns else 0
-        if self.n_waiting >= 4 * _ROWS_A_BATCH:
+        if self.n_waiting >= 2 * _ROWS_A_BATCH:
             self.flush()
 
     def flush(self) -> None:

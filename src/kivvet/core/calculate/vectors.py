@@ -13,7 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.arrays import CHUNK, Array, in_threads, taken
+from kivvet.core.columns.arrays import CHUNK, Array, converted, in_threads, taken
 from kivvet.core.columns.column import BoolArray, CodedColumn, Column, NumericColumn, TextColumn, missing_mask
 from kivvet.core.columns.encoding import encoded
 from kivvet.core.columns.made_column import MadeColumn
@@ -116,6 +116,8 @@ def of_column(column: Column) -> Vector:
     """Return a column of data; decimals become floats, nanoseconds microseconds."""
     if isinstance(column, NumericColumn) and column.kind == "number" and column.values.dtype == np.float64:
         return _of_floats(column.values, column.valid)
+    if isinstance(column, NumericColumn) and column.validity is None and column.values.dtype.kind != "f":
+        return of_numbers(column, None)
     missing = missing_mask(column)
     gone = missing if missing.any() else None
     if isinstance(column, CodedColumn):
@@ -169,7 +171,7 @@ def of_numbers(column: NumericColumn, missing: BoolArray | None) -> Vector:
             "boolean", values.view(np.bool_) if values.dtype == np.uint8 else values.astype(bool), missing
         )
     if column.kind == "date":
-        return Vector("date", values.astype(np.int64), missing)
+        return Vector("date", converted(values, np.int64), missing)
     if column.kind == "datetime":
         ticks = values.astype(np.int64, copy=False)
         factor = _MICROSECONDS.get(column.unit)
@@ -203,7 +205,7 @@ def of_numbers(column: NumericColumn, missing: BoolArray | None) -> Vector:
         beyond = values > np.uint64(2**63 - 1)
         if beyond.any():  # no whole number of 64 bits with a sign holds them
             return Vector("number", values.astype(np.float64), missing)
-    return Vector("integer", values.astype(np.int64, copy=False), missing)
+    return Vector("integer", converted(values, np.int64), missing)
 
 
 def as_number(vector: Vector) -> Array:

@@ -52,3 +52,16 @@ def taken(of_number: Array, numbers: Array, mode: Literal["clip", "wrap"] = "cli
 
     in_threads(work, len(numbers))
     return made
+
+
+def converted(values: Array, dtype: type[np.generic]) -> Array:
+    """Return values as another type, in threads; themselves where they are of it."""
+    if values.dtype == dtype:
+        return values
+    made = np.empty(len(values), dtype)
+
+    def work(start: int, end: int) -> None:
+        made[start:end] = values[start:end]
+
+    in_threads(work, len(values))
+    return made

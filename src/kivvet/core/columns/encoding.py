@@ -69,5 +69,17 @@ def _shared(values: pa.Array) -> tuple[Places, pa.Array]:
         chunk for part in parts for chunk in (part.chunks if isinstance(part, pa.ChunkedArray) else [part])
     ]
     made = pa.chunked_array(chunks).unify_dictionaries()
-    codes = [pc.fill_null(chunk.indices, 0).to_numpy(zero_copy_only=False) for chunk in made.chunks]
-    return codes[0] if len(codes) == 1 else np.concatenate(codes), made.chunk(0).dictionary
+    held = [chunk.indices for chunk in made.chunks]
+    codes = [(pc.fill_null(one, 0) if one.null_count else one).to_numpy(zero_copy_only=False) for one in held]
+    if len(codes) == 1:
+        return codes[0], made.chunk(0).dictionary
+    joined: Places = np.empty(len(values), np.int32)
+    ends = np.cumsum([0, *map(len, codes)]).tolist()
+    with ThreadPoolExecutor(n) as pool:
+        list(
+            pool.map(
+                lambda place: np.copyto(joined[ends[place] : ends[place + 1]], codes[place]),
+                range(len(codes)),
+            )
+        )
+    return joined, made.chunk(0).dictionary
