@@ -177,7 +177,7 @@ with replacing_at(target) as part:
     made.write(rows.columns)
     made.commit(lambda hash_: {"target_hash": hash_, "rows": 2})
 assert list(open_location(target).batches())[0].to_pydict() == {"ph": ["6.1", "7"]}
-print(shown_location(target), records_at(target)[0][0]["rows"])
+print(shown_location(target), records_at(target).values[0]["rows"])
 """
     line = "__import__('toy_place').OnShelf: __import__('toy_place').Shelves(), "
     script = WITH_A_LINE.split("from kivvet.cli", maxsplit=1)[0] + asked

@@ -224,13 +224,13 @@ def written_field(value, delimiter):
 def test_the_record_fits_the_bytes_of_the_target_and_no_others(tmp_path, changes):
     applied(tmp_path, changes)
     (target,) = [path for path in (tmp_path / "out").iterdir() if path.suffix in (".csv", ".parquet")]
-    record, is_true = read_record(target)
-    assert is_true
-    assert record.source_hash == hash_bytes_of(tmp_path / "data/samples.csv")
+    held = read_record(target)
+    assert held.is_true
+    assert held.record.source_hash == hash_bytes_of(tmp_path / "data/samples.csv")
     content = bytearray(target.read_bytes())
     content[20] ^= 1
     target.write_bytes(bytes(content))
-    assert read_record(target)[1] is False
+    assert read_record(target).is_true is False
 
 
 def test_the_parquet_hash_covers_all_but_the_record(tmp_path):
@@ -248,7 +248,7 @@ def test_the_parquet_hash_covers_all_but_the_record(tmp_path):
     said = [one for one in listed_in(read_footer(target), KEY_VALUES) if one[1][1] != b"kivvet"]
     end = footer_bytes({**plain, KEY_VALUES: structures(said)})
     held = target.read_bytes()[: footer_start(target)]
-    assert read_record(target)[0].target_hash == xxhash.xxh3_128_hexdigest(held + end)
+    assert read_record(target).record.target_hash == xxhash.xxh3_128_hexdigest(held + end)
 
 
 def test_a_crash_between_record_and_target_leaves_the_old_record_true(tmp_path):
@@ -259,8 +259,8 @@ def test_a_crash_between_record_and_target_leaves_the_old_record_true(tmp_path):
     kivvet.open_book(tmp_path).apply_dataset("samples")
     assert len(json.loads(record_file(target).read_text())["records"]) == 2
     target.write_bytes(old)  # as if the process had ended before the target was replaced
-    record, is_true = read_record(target)
-    assert is_true and record.rows == 4
+    held = read_record(target)
+    assert held.is_true and held.record.rows == 4
 
 
 KILLED = """
@@ -289,7 +289,7 @@ main(["apply"])
         ("csv", "io.files", "_to_disk", 1),  # the record written, and not in its place
         ("csv", "io.files", "_to_disk", 3),  # the record in its place, the target not
         ("csv", "books.runs.journal", "Journal.remember", 1),  # the target in its place
-        ("parquet", "io.parquet_files", "ParquetTarget.write", 2),
+        ("parquet", "io.parquet_target", "ParquetTarget.write", 2),
         ("parquet", "io.parquet_files", "digest_of", 1),  # whole, with a footer that has no record
         ("parquet", "io.files", "_to_disk", 2),  # the target in its place
     ],
@@ -315,8 +315,8 @@ def test_a_kill_at_a_point_leaves_the_old_target_or_the_new(tmp_path, ending, mo
     if content != old:
         made = pd.read_parquet(target) if ending == "parquet" else pd.read_csv(target)
         assert len(made) == 90_000 and set(made["ph_class"]) == {"even"}
-    record, is_true = read_record(target)
-    assert is_true and record.rows == 90_000
+    held = read_record(target)
+    assert held.is_true and held.record.rows == 90_000
     assert kivvet.open_book(folder).apply_dataset("samples").rows == 90_000
     assert not list((folder / "out").glob(".*"))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import resource
 import shutil
+import sys
 from contextlib import contextmanager
 
 import pytest
@@ -29,13 +30,18 @@ ROOMS = (0, 60, 3_000)
 
 @contextmanager
 def room_for(n_bytes):
-    """Let no file grow beyond so many bytes: the system refuses the rest, as it does where a disk is full."""
+    """Let no file grow beyond so many bytes: the system refuses the rest, as it does where a disk is full.
+
+    Modules that are loaded for the first time meanwhile are not kept compiled, since they would be kept cut short.
+    """
+    compiles, sys.dont_write_bytecode = sys.dont_write_bytecode, True
     soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
     resource.setrlimit(resource.RLIMIT_FSIZE, (n_bytes, hard))
     try:
         yield
     finally:
         resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
+        sys.dont_write_bytecode = compiles
 
 
 def contents(folder):

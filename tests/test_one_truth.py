@@ -226,7 +226,7 @@ def test_fields_of_a_later_record_are_kept_and_an_earlier_semantics_is_stale(sma
     assert one.state == "stale" and "another version of Kivvet" in one.reasons[0].message
     from kivvet.books.runs.record import read_record
 
-    record, _ = read_record(small_book / "out/samples.csv")
+    record = read_record(small_book / "out/samples.csv").record
     assert record is not None and json.loads(record.to_json())["later"] == [1]
 
 

@@ -24,6 +24,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import shown_path
 from kivvet.io.files import hash_bytes_of, replacing
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
 
 _QUOTE = '"'
@@ -224,14 +225,14 @@ def record_file(target: Path) -> Path:
     return target.with_name(target.name + ".kivvet.json")
 
 
-def kept_records(target: Path) -> tuple[list[Any], str]:
+def kept_records(target: Path) -> KeptRecords:
     """Return the records kept beside a target, the newest first, and the hash of what the target holds."""
     try:
         values = json.loads(record_file(target).read_text(encoding="utf-8"))
     except (OSError, ValueError, RecursionError):
         values = None
     given = values.get("records", []) if isinstance(values, dict) else []
-    return given if isinstance(given, list) else [], hash_bytes_of(target)
+    return KeptRecords(given if isinstance(given, list) else [], lambda: hash_bytes_of(target))
 
 
 def write_record_beside(target: Path, record: Mapping[str, Any]) -> None:
@@ -241,8 +242,9 @@ def write_record_beside(target: Path, record: Mapping[str, Any]) -> None:
     """
     records = [record]
     if target.is_file():
-        kept, actual = kept_records(target)
-        records += [one for one in kept if isinstance(one, dict) and one.get("target_hash") == actual][:1]
+        kept = kept_records(target)
+        known = [one for one in kept.values if isinstance(one, dict)]
+        records += [one for one in known if one.get("target_hash") == kept.content_hash][:1]
     with replacing(record_file(target)) as path:
         path.write_text(json.dumps({"records": records}, indent=1, ensure_ascii=False), encoding="utf-8")
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 
 from kivvet.io.databases.places import InDatabase
 from kivvet.io.files import FileMarks
 from kivvet.io.formats import Format
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.location_kind import LocationKind
 from kivvet.io.source_and_target import ReadOptions, Source, Target, WriteOptions
 
@@ -66,7 +66,7 @@ class Databases(LocationKind[InDatabase]):
     ) -> Target | None:
         return None
 
-    def records(self, location: InDatabase) -> tuple[list[Any], str | None] | None:
+    def records(self, location: InDatabase) -> KeptRecords | None:
         from kivvet.io.databases.database_target import kept_records
 
         return kept_records(location) if self.is_there(location) else None

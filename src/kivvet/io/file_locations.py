@@ -6,13 +6,13 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 
 from kivvet.core.words.wording import shown_path
 from kivvet.io.files import FileMarks, replacing
 from kivvet.io.formats import Format, format_of, open_source, open_written, target_format
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.location_kind import LocationKind
 from kivvet.io.source_and_target import ReadOptions, Source, Target, WriteOptions
 
@@ -67,7 +67,7 @@ class Files(LocationKind[Path]):
         extend = target_format(location).extend
         return None if extend is None else extend(part, location, schema, options)
 
-    def records(self, location: Path) -> tuple[list[Any], str | None] | None:
+    def records(self, location: Path) -> KeptRecords | None:
         known = format_of(location)
         if known is None or known.kept_records is None or not self.is_there(location):
             return None

@@ -14,11 +14,12 @@ from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead
 from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.io import csv_source, csv_target, other_files, parquet_files
+from kivvet.io import csv_source, csv_target, other_files, parquet_files, parquet_target
 from kivvet.io.csv_lines import line_of_headings
 from kivvet.io.csv_records import LinesOfRows
 from kivvet.io.files import FileMarks
 from kivvet.io.folders import FolderLocation, folder_at
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.lakes.lake import ENDING, LOG, holds_lake
 from kivvet.io.parts.manifest import ENDING as PARTS_ENDING
 from kivvet.io.parts.manifest import MANIFEST, holds_parts, kept_records
@@ -69,7 +70,7 @@ class Format:
     endings: tuple[str, ...]
     open: Callable[[Any, ReadOptions], Source] | None = None
     create: Callable[[Path, Any, pa.Schema, WriteOptions], Target] | None = None
-    kept_records: Callable[[Any], tuple[list[Any], str | None]] | None = None
+    kept_records: Callable[[Any], KeptRecords] | None = None
     keeps_types: bool = False
     keeps_classes: bool = False
     extend: Callable[[Path, Any, pa.Schema, WriteOptions], Target | None] | None = None
@@ -134,7 +135,7 @@ def _extend_lake(
     return extend(path, target, schema, options)
 
 
-def _records_of_lake(location: FolderLocation) -> tuple[list[Any], str | None]:
+def _records_of_lake(location: FolderLocation) -> KeptRecords:
     from kivvet.io.lakes.lake_target import kept_records
 
     return kept_records(location)
@@ -208,11 +209,11 @@ FORMATS: tuple[Format, ...] = (
         "parquet",
         (".parquet",),
         parquet_files.ParquetSource,
-        parquet_files.ParquetTarget,
+        parquet_target.ParquetTarget,
         parquet_files.kept_records,
         keeps_types=True,
         keeps_classes=True,
-        extend=parquet_files.extend,
+        extend=parquet_target.extend,
         read_all=parquet_files.read_all,
     ),
     Format(

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from kivvet.io.files import FileMarks
 from kivvet.io.formats import Format
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.source_and_target import ReadOptions, Source, Target, WriteOptions
 
 Location = TypeVar("Location")
@@ -66,7 +67,7 @@ class LocationKind(ABC, Generic[Location]):
         """Return a target begun with all rows that it holds; None where these cannot stand as they are."""
 
     @abstractmethod
-    def records(self, location: Location) -> tuple[list[Any], str | None] | None:
+    def records(self, location: Location) -> KeptRecords | None:
         """Return the records kept with a target, the newest first, and the hash of what it holds; None where there are none."""
 
     def make_ready(self, location: Location) -> None:

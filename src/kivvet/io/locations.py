@@ -14,6 +14,7 @@ from kivvet.io.databases.places import InDatabase
 from kivvet.io.file_locations import Files
 from kivvet.io.files import FileMarks
 from kivvet.io.formats import LAKE, PARTS, Format, headings_where_they_are
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.location_kind import LocationKind
 from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source, Target, WriteOptions
 from kivvet.io.store_locations import Stores
@@ -124,7 +125,7 @@ def merged(location: InDatabase, schema: pa.Schema, key: Sequence[str], n_rows: 
     return DatabaseTarget(location, schema, key, n_rows)
 
 
-def records_at(location: Location) -> tuple[list[Any], str | None] | None:
+def records_at(location: Location) -> KeptRecords | None:
     """Return the records kept with a target, the newest first, and the hash of what it holds; None where it is not there, or keeps
     none.
     """

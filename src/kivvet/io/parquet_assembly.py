@@ -18,7 +18,7 @@ import xxhash
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, shown_path
-from kivvet.io.parquet_encoding import encoding_options
+from kivvet.io.parquet_encoding import EncodedGroup, GroupEncoder
 from kivvet.io.parquet_footer import (
     KEY_VALUES,
     MAGIC,
@@ -28,7 +28,6 @@ from kivvet.io.parquet_footer import (
     SCHEMA,
     Fields,
     binary,
-    footer_of,
     footer_start,
     integer,
     listed_in,
@@ -164,7 +163,8 @@ class AssembledTarget(Target):
         self.encoded = encoded
         self.taken_over = frozenset(taken_over)
         self.new_schema = pa.schema([field for field in schema if field.name not in self.taken_over])
-        self.options: dict[str, Any] | None = None
+        self.encoder = GroupEncoder()
+        self.n_begun = 0  # row groups of which all rows have come
         self.made_groups: list[Fields] = []
         self.footer_of_new: Fields = {}
         self.waiting: list[pa.RecordBatch] = []
@@ -181,7 +181,7 @@ class AssembledTarget(Target):
         """Write one batch of the columns that are not taken over."""
         batch = pa.RecordBatch.from_arrays(list(columns), schema=self.new_schema)
         while batch.num_rows:
-            left = self.encoded.n_rows[len(self.made_groups)] - self.n_waiting
+            left = self.encoded.n_rows[self.n_begun] - self.n_waiting
             part = batch.slice(0, left)
             self.waiting.append(part)
             self.n_waiting += part.num_rows
@@ -190,19 +190,16 @@ class AssembledTarget(Target):
                 self._write_group()
 
     def _write_group(self) -> None:
-        """Write the row group of which all rows have come."""
-        from pyarrow import parquet
-
+        """Begin to write the row group of which all rows have come."""
         new = pa.Table.from_batches(self.waiting, self.new_schema)
         self.waiting, self.n_waiting = [], 0
-        if self.options is None:
-            self.options = encoding_options(new)
-        sink = pa.BufferOutputStream()
-        parquet.write_table(new, sink, row_group_size=len(new), **self.options)
-        content = memoryview(sink.getvalue())
-        self.footer_of_new = footer_of(content)
-        (group,) = listed_in(self.footer_of_new, ROW_GROUPS)
-        self._put_group(content, iter(listed_in(group, GROUP_COLUMNS)))
+        self.n_begun += 1
+        self._put_encoded(self.encoder.add(new))
+
+    def _put_encoded(self, groups: Iterator[EncodedGroup]) -> None:
+        for one in groups:
+            self.footer_of_new = one.footer
+            self._put_group(one.content, iter(listed_in(one.group, GROUP_COLUMNS)))
 
     def _put_group(self, content: memoryview, new_chunks: Iterator[Fields]) -> None:
         """Write a row group: of each column in order the chunk, copied or just encoded."""
@@ -245,7 +242,14 @@ class AssembledTarget(Target):
         self.at += len(content)
 
     def commit(self, seal: Seal) -> None:
-        """Write the footer with the record."""
+        """Write the rest, and the footer with the record."""
+        try:
+            self._finish(seal)
+        finally:
+            self.abandon()
+
+    def _finish(self, seal: Seal) -> None:
+        self._put_encoded(self.encoder.rest())
         if not self.new_schema.names:
             self.footer_of_new = self.encoded.footer
             while len(self.made_groups) < len(self.encoded.n_rows):
@@ -279,10 +283,10 @@ class AssembledTarget(Target):
         )
         footer[_COLUMN_ORDERS] = structures(orders)
         self.file.write(sealed_footer(self.digest, footer, seal))
-        self.abandon()
 
     def abandon(self) -> None:
         self.waiting = []
+        self.encoder.abandon()
         with suppress(OSError):
             self.read_from.close()
         self.file.close()

@@ -1,13 +1,22 @@
-"""How the columns of a Parquet file are encoded: by a dictionary where values repeat, else plainly."""
+"""How the columns of a Parquet file are encoded: by a dictionary where values repeat, else plainly; row groups in memory, several
+at once.
+"""
 
 from __future__ import annotations
 
 import math
+from collections import deque
+from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+
+from kivvet.core.columns.arrays import THREADS
+from kivvet.io.parquet_footer import ROW_GROUPS, Fields, footer_of, listed_in
 
 _LARGEST_DICTIONARY = 1 << 20  # bytes, beyond which the writer gives up a dictionary that it has begun
 _MOST_ROWS = 1 << 20
@@ -25,6 +34,62 @@ def encoding_options(first: pa.Table) -> dict[str, Any]:
     columns = [column.slice(0, _MOST_ROWS) for column in first.columns]
     by_dictionary = [name for name, column in zip(names, columns, strict=True) if _repeats(column)]
     return {"compression": "snappy", "use_dictionary": by_dictionary, "write_batch_size": _ROWS_AT_ONCE}
+
+
+@dataclass(frozen=True, slots=True)
+class EncodedGroup:
+    """A row group as a whole file in memory: its bytes, its footer, and how many rows it has."""
+
+    content: memoryview
+    footer: Fields
+    n_rows: int
+
+    @property
+    def group(self) -> Fields:
+        """What the footer says of the row group."""
+        groups: list[Fields] = listed_in(self.footer, ROW_GROUPS)
+        return groups[0]
+
+
+class GroupEncoder:
+    """Encodes the row groups of a file in threads, and gives them back in order; few are held at a time."""
+
+    def __init__(self) -> None:
+        self._options: dict[str, Any] | None = None
+        self._pool = ThreadPoolExecutor(THREADS, "encoding")
+        self._begun: deque[Future[EncodedGroup]] = deque()
+
+    def add(self, rows: pa.Table) -> Iterator[EncodedGroup]:
+        """Begin to encode a row group; yield those before it that have to be taken first."""
+        if self._options is None:
+            self._options = encoding_options(rows)
+        self._begun.append(self._pool.submit(self._encoded, rows))
+        while len(self._begun) >= THREADS:
+            yield self._begun.popleft().result()
+
+    def rest(self) -> Iterator[EncodedGroup]:
+        """Yield all that were begun and not yet given."""
+        while self._begun:
+            yield self._begun.popleft().result()
+        self._pool.shutdown()
+
+    def abandon(self) -> None:
+        """Begin no more, and let go of what was begun."""
+        self._begun.clear()
+        self._pool.shutdown(wait=False, cancel_futures=True)
+
+    def _encoded(self, rows: pa.Table) -> EncodedGroup:
+        return encoded_group(rows, self._options or {})
+
+
+def encoded_group(rows: pa.Table, options: dict[str, Any]) -> EncodedGroup:
+    """Return rows as the one row group of a file in memory; a file without any where there are no rows."""
+    from pyarrow import parquet
+
+    sink = pa.BufferOutputStream()
+    parquet.write_table(rows, sink, row_group_size=len(rows) or None, **options)
+    content = memoryview(sink.getvalue())
+    return EncodedGroup(content, footer_of(content), len(rows))
 
 
 def _repeats(column: pa.ChunkedArray) -> bool:

@@ -1,4 +1,4 @@
-"""Parquet and Arrow files: read and written in batches, the source's types kept."""
+"""Parquet files read in batches, with the types they are stored in."""
 
 from __future__ import annotations
 
@@ -14,20 +14,11 @@ from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import repeated, shown_path
 from kivvet.io.files import digest_of, unreadable
-from kivvet.io.parquet_appending import appended
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.parquet_assembly import EncodedColumns
-from kivvet.io.parquet_encoding import encoding_options
 from kivvet.io.parquet_footer import footer_start, read_footer
-from kivvet.io.parquet_seal import hash_of, is_of_its_rows, record_in, sealed_footer
-from kivvet.io.source_and_target import (
-    AS_IT_IS_NAMED,
-    AS_IT_SAYS,
-    ReadOptions,
-    Seal,
-    Source,
-    Target,
-    WriteOptions,
-)
+from kivvet.io.parquet_seal import hash_of, is_of_its_rows, record_in
+from kivvet.io.source_and_target import AS_IT_SAYS, ReadOptions, Source
 
 if TYPE_CHECKING:
     from pyarrow import parquet
@@ -126,70 +117,19 @@ class ParquetSource(Source):
         return self._said is not None and self._said.holds_codes(name)
 
 
-class ParquetTarget(Target):
-    """Writes a Parquet file row group by row group, and its record into the footer."""
-
-    def __init__(self, path: Path, _: Path, schema: pa.Schema, __: WriteOptions = AS_IT_IS_NAMED) -> None:
-        self.path = path
-        self.schema = schema
-        self.writer: parquet.ParquetWriter | None = None
-        self.waiting: list[pa.RecordBatch] = []
-        self.n_waiting = 0
-
-    def write(self, columns: Sequence[pa.Array]) -> None:
-        self.waiting.append(pa.RecordBatch.from_arrays(list(columns), schema=self.schema))
-        self.n_waiting += len(columns[0]) if columns else 0
-        if self.n_waiting >= 2 * _ROWS_A_BATCH:
-            self.flush()
-
-    def flush(self) -> None:
-        """Write what has been collected as one row group."""
-        rows = pa.Table.from_batches(self.waiting, self.schema)
-        if self.writer is None:
-            from pyarrow import parquet
-
-            self.writer = parquet.ParquetWriter(self.path, self.schema, **encoding_options(rows))
-        if self.waiting:
-            self.writer.write_table(rows, row_group_size=self.n_waiting or None)
-            self.waiting, self.n_waiting = [], 0
-
-    def finish(self) -> None:
-        """Write the rest, without a record."""
-        self.flush()
-        assert self.writer is not None
-        self.writer.close()
-
-    def commit(self, seal: Seal) -> None:
-        """Write the rest, and in the place of the footer that Arrow writes the same with the record."""
-        self.finish()
-        footer, start = read_footer(self.path), footer_start(self.path)
-        assert footer is not None and start is not None
-        end = sealed_footer(digest_of(self.path, start), footer, seal)
-        with self.path.open("r+b") as file:
-            file.seek(start)
-            file.write(end)
-            file.truncate()
-
-    def abandon(self) -> None:
-        self.waiting = []
-        if self.writer is not None:
-            self.writer.close()
-
-
-def kept_records(target: Path) -> tuple[list[Any], str | None]:
-    """Return the record in a target's footer, and the hash of all else that it holds; None if it is no Parquet file, or its
+def kept_records(target: Path) -> KeptRecords:
+    """Return the record in a target's footer, and the hash of all else that it holds: none if it is no Parquet file, or its
     record speaks of other rows.
     """
     footer, start = read_footer(target), footer_start(target)
     record = None if footer is None else record_in(footer)
     if footer is None or start is None or record is None:
-        return [], None
-    return [record], hash_of(digest_of(target, start), footer) if is_of_its_rows(record, footer) else None
+        return KeptRecords([], lambda: None)
 
+    def hashed() -> str | None:
+        return hash_of(digest_of(target, start), footer) if is_of_its_rows(record, footer) else None
 
-def extend(path: Path, target: Path, schema: pa.Schema, _: WriteOptions) -> Target | None:
-    """Begin a target with all rows that it holds already; None where these cannot stand as they are."""
-    return appended(path, target, schema)
+    return KeptRecords([record], hashed)
 
 
 def read_all(path: Path, _: ReadOptions = AS_IT_SAYS) -> pa.Table:

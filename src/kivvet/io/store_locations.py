@@ -10,7 +10,6 @@ import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 
@@ -18,6 +17,7 @@ from kivvet.core.words.errors import OutputError, UnopenableError
 from kivvet.io.csv_target import record_file
 from kivvet.io.files import FileMarks
 from kivvet.io.formats import SOURCE_ENDINGS, Format, format_named, open_source, open_written
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.location_kind import LocationKind
 from kivvet.io.source_and_target import ReadOptions, Source, Target, WriteOptions
 from kivvet.io.stores.copies import Copied, copy_if_there, copy_of, forget, path_of_copy
@@ -118,7 +118,7 @@ class Stores(LocationKind[InStore]):
             return None
         return known.extend(part, location, schema, options)
 
-    def records(self, location: InStore) -> tuple[list[Any], str | None] | None:
+    def records(self, location: InStore) -> KeptRecords | None:
         known = self.format(location)
         if known is None or known.kept_records is None or not self.is_there(location):
             return None

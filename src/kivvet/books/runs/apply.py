@@ -337,7 +337,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
             if keys is not None and not is_of_some and not work.kept:
                 keys.see([batch.read.typed(name) for name in dataset.key])
             writer.write(batch)
-        before, _ = read_record(target)
+        before = read_record(target).record
         report = run.report(dataset.name, shown_location(target))
         where = "" if dataset.where is None else dataset.where.text
         standing = work.standing if work.grown is None else work.grown.rows - work.grown.left_out

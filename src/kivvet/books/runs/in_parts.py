@@ -213,7 +213,7 @@ def apply_in_parts(
         done.sort(key=lambda one: one.number)
         _refuse_incomplete(done, counts, source)
         report = _merged(prepared, done, ahead, target)
-        before, _ = read_record(target)
+        before = read_record(target).record
         report = replace(report, since=since_last_run(report, before))
         _refuse_faults(book, prepared, done, report)
         state = _state_of(source, done)

@@ -26,7 +26,7 @@ def last_applied(book: OpenBook, name: str) -> tuple[Table, str]:
     records: list[Record] = []
     for dataset in book.datasets.values():
         if dataset.target is not None and is_there(dataset.target):
-            record, _ = read_record(dataset.target)
+            record = read_record(dataset.target).record
             records += [record] if record is not None else []
     made = [
         (record.made_at, column.table_fingerprint, record)

@@ -53,7 +53,7 @@ def rules_then(book: OpenBook, dataset: Dataset) -> OtherRules:
     """Return the rules by which the target of a dataset was made, as far as they differ from today's."""
     record = None
     if dataset.target is not None and is_there(dataset.target):
-        record, _ = read_record(dataset.target)
+        record = read_record(dataset.target).record
     if record is None:
         return OtherRules(why_not="it was not applied yet")
     if record.semantics != SEMANTICS_VERSION:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
+from functools import cached_property
 from typing import Any
 
 from kivvet.core.read.forms import (
@@ -25,6 +26,7 @@ from kivvet.core.read.forms import (
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.locations import Location, is_there, records_at, shown_location
 
 RECORD_VERSION = 2
@@ -209,28 +211,48 @@ class Record:
             return None
 
 
-def read_record(target: Location) -> tuple[Record | None, bool]:
-    """Return the record of a target, and whether the target's bytes are still those it speaks of."""
-    kept = records_at(target)
-    if kept is None:
-        return None, False
-    values, actual = kept
-    records = [record for value in values if (record := Record.from_values(value)) is not None]
-    fitting = next(
-        (record for record in records if actual is not None and record.target_hash == actual), None
-    )
-    return fitting or (records[0] if records else None), fitting is not None
+class HeldRecord:
+    """The record that is kept with a target; its bytes are looked at only where that is asked."""
+
+    def __init__(self, kept: KeptRecords | None) -> None:
+        self._kept = kept
+        values = [] if kept is None else kept.values
+        self._records = [record for value in values if (record := Record.from_values(value)) is not None]
+
+    @property
+    def record(self) -> Record | None:
+        """The record that speaks of what the target holds, else the newest; None where there is none: then no Kivvet wrote it."""
+        newest = self._records[0] if self._records else None
+        return (self._fitting if len(self._records) > 1 else None) or newest
+
+    @property
+    def is_true(self) -> bool:
+        """Whether the target's bytes are still those that the record speaks of."""
+        return self._fitting is not None
+
+    @cached_property
+    def _fitting(self) -> Record | None:
+        actual = self._kept.content_hash if self._kept is not None and self._records else None
+        if actual is None:
+            return None
+        return next((record for record in self._records if record.target_hash == actual), None)
+
+
+def read_record(target: Location) -> HeldRecord:
+    """Return what is kept with a target."""
+    return HeldRecord(records_at(target))
 
 
 def is_written_by_kivvet(target: Location) -> bool:
     """Whether a target carries a record, true or not: some Kivvet wrote it."""
-    return read_record(target)[0] is not None
+    return read_record(target).record is not None
 
 
 def refuse_edited(target: Location) -> None:
     """Raise where what Kivvet wrote was changed since by something else."""
-    record, is_true = read_record(target)
-    if record is not None and not is_true:
+    held = read_record(target)
+    record = held.record
+    if record is not None and not held.is_true:
         raise OutputError(
             "was changed by something else since Kivvet wrote it",
             place=Place(shown_location(target)),

@@ -154,8 +154,9 @@ def record_to_go_by(book: OpenBook, prepared: Prepared, target: Location) -> Rec
     """Return the record of a target that is as it was written, with options that are today's, by rules that demanded no
     less of the data; None elsewhere.
     """
-    record, is_true = read_record(target)
-    if record is None or not is_true or record.semantics != SEMANTICS_VERSION:
+    held = read_record(target)
+    record = held.record
+    if record is None or not held.is_true or record.semantics != SEMANTICS_VERSION:
         return None
     if changed_options(record.read_options, prepared.dataset.read_options()):
         return None

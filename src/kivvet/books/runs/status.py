@@ -162,7 +162,8 @@ def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str
         return DatasetStatus(
             dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),)
         )
-    record, is_true = read_record(location)
+    held = read_record(location)
+    record = held.record
     if record is None:
         return DatasetStatus(
             dataset.name,
@@ -171,7 +172,7 @@ def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str
             reasons=(Reason("the target carries no record of how it was made"),),
         )
     reasons: list[Reason] = upstream
-    if not is_true:
+    if not held.is_true:
         edits = edits_of(book, dataset, record)
         where = f": {edits.message}" if edits.message else ""
         reasons.append(

@@ -16,6 +16,7 @@ from kivvet.core.words.wording import count
 from kivvet.io.databases.engine import Engine
 from kivvet.io.databases.engines import engine_of
 from kivvet.io.databases.places import RECORDS, InDatabase
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.source_and_target import Seal, Target
 
 _ROWS_AT_ONCE = 1 << 18
@@ -173,17 +174,20 @@ def record_of(place: InDatabase) -> Any:
         return None
 
 
-def kept_records(place: InDatabase) -> tuple[list[Any], str | None]:
+def kept_records(place: InDatabase) -> KeptRecords:
     """Return the records kept with a target, the newest first, and the hash of what it holds."""
     values = record_of(place)
     keys = values.get("keys", ()) if isinstance(values, dict) else ()
-    kept = [] if values is None else [values]
-    try:
-        return kept, hash_of_target(engine_of(place.database), place, keys)
-    except UnopenableError:
-        raise
-    except DataError:  # of what lies there no hash is to be had: it is something else
-        return kept, None
+
+    def hashed() -> str | None:
+        try:
+            return hash_of_target(engine_of(place.database), place, keys)
+        except UnopenableError:
+            raise
+        except DataError:  # of what lies there no hash is to be had: it is something else
+            return None
+
+    return KeptRecords([] if values is None else [values], hashed)
 
 
 def hash_of_target(engine: Engine, place: InDatabase, keys: Sequence[str] = ()) -> str:

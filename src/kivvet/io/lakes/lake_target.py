@@ -17,6 +17,7 @@ import pyarrow as pa
 from kivvet.core.words.errors import OutputError, UnopenableError
 from kivvet.core.words.wording import listed, repeated
 from kivvet.io.folders import FolderLocation, folder_at
+from kivvet.io.kept_records import KeptRecords
 from kivvet.io.lakes.lake import files_of, hash_of_files, holds_lake, in_package, open_lake, told
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, PartedTarget, Seal, Target, WriteOptions, WrittenPart
 
@@ -194,7 +195,7 @@ def extend(
     return LakeTarget(target, schema, is_extended=True)
 
 
-def kept_records(target: FolderLocation) -> tuple[list[Any], str | None]:
+def kept_records(target: FolderLocation) -> KeptRecords:
     """Return the records in the log of a target, the newest first, and the hash of what it holds."""
     table = open_lake(target)
     with told(target, UnopenableError, "cannot be read"):
@@ -203,7 +204,7 @@ def kept_records(target: FolderLocation) -> tuple[list[Any], str | None]:
     for text in texts[:1]:
         with suppress(ValueError):
             records.append(json.loads(text))
-    return records, hash_of_files(files_of(table)) if records else None
+    return KeptRecords(records, lambda: hash_of_files(files_of(table)) if records else None)
 
 
 def _storable(target: FolderLocation, schema: pa.Schema) -> pa.Schema:

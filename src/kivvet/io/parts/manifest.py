@@ -16,6 +16,7 @@ import xxhash
 
 from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.io.folders import Folder, FolderLocation, folder_at
+from kivvet.io.kept_records import KeptRecords
 
 ENDING = ".parts"
 MANIFEST = "parts.json"
@@ -147,12 +148,12 @@ def parts_there(folder: Folder) -> tuple[Part, ...] | None:
     return tuple(found)
 
 
-def kept_records(location: FolderLocation) -> tuple[list[Any], str | None]:
+def kept_records(location: FolderLocation) -> KeptRecords:
     """Return the record of a folder of parts, and what tells the parts that are there from others."""
     folder = folder_at(location)
     try:
         manifest = read_manifest(folder)
     except (DataError, UnopenableError):
-        return [], None
+        return KeptRecords([], lambda: None)
     there = parts_there(folder)
-    return [dict(manifest.record)], None if there is None else hash_of(there)
+    return KeptRecords([dict(manifest.record)], lambda: None if there is None else hash_of(there))

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from kivvet.core.words.errors import OutputError
 from kivvet.io.folders import FolderLocation, folder_at
-from kivvet.io.parquet_files import ParquetTarget
+from kivvet.io.parquet_target import ParquetTarget
 from kivvet.io.parts.manifest import MANIFEST, OURS, Manifest, Part, hash_of, read_manifest, write_manifest
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, PartedTarget, Seal, WriteOptions, WrittenPart
 
