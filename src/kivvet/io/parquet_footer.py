@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import struct
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ SCHEMA, N_ROWS, ROW_GROUPS, KEY_VALUES = 2, 3, 4, 5
 Fields = dict[int, tuple[int, Any]]
 
 _TRUE, _FALSE, _BYTE, _I16, _I32, _I64, _DOUBLE, _BINARY, _LIST, _SET, _MAP, _STRUCT = range(1, 13)
+_FEW_BYTES = 1 << 20
 _WHOLE = (_I16, _I32, _I64)
 
 
@@ -74,12 +76,20 @@ def footer_start(path: Path) -> int | None:
 
 
 def parsed(footer: bytes) -> Fields | None:
-    """Return the structure that bytes hold; None where they hold none."""
+    """Return the structure that bytes hold, which is not to be changed; None where they hold none."""
+    return _parsed_once(footer) if len(footer) <= _FEW_BYTES else _parsed(footer)
+
+
+def _parsed(footer: bytes) -> Fields | None:
     try:
         reader = _Reader(footer)
         return reader.fields()
     except (IndexError, ValueError, RecursionError, MemoryError, struct.error):
         return None
+
+
+#: A command reads the same footer several times.
+_parsed_once = lru_cache(maxsize=2)(_parsed)
 
 
 def footer_of(content: memoryview) -> Fields:
