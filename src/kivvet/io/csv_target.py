@@ -16,6 +16,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
+import xxhash
 
 from kivvet.core.columns.arrays import in_threads
 from kivvet.core.columns.convert import bytes_of_texts
@@ -34,6 +35,18 @@ _ROWS_FOR_THREADS = 1 << 15
 _STRUCTURAL = b'"\r\n'  # and the delimiter: a field that holds one of them stands in quotes
 #: Bytes that stand for structural ones within fields while a batch is made into lines; texts hardly hold any.
 _STANDING_IN = bytes([*range(1, 9), *range(14, 32)])
+
+
+class _HashedFile(io.BufferedWriter):
+    """A file that is written from its beginning, and the hash of its bytes."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__(io.FileIO(path, "w"))
+        self.digest = xxhash.xxh3_128()
+
+    def write(self, content: Any) -> int:
+        self.digest.update(content)
+        return super().write(content)
 
 
 class CsvTarget(Target):
@@ -57,7 +70,7 @@ class CsvTarget(Target):
         self.encoder = None if is_plain else codecs.getincrementalencoder(options.encoding)()
         buffer = io.StringIO()
         csv.writer(buffer, delimiter=self.delimiter, lineterminator="\n").writerow(names)
-        self.file = path.open("wb")
+        self.file = _HashedFile(path)
         self.sink = pa.PythonFile(self.file, "w")
         if grown is None:
             self._put(buffer.getvalue().encode())
@@ -162,7 +175,7 @@ class CsvTarget(Target):
 
     def commit(self, seal: Seal) -> None:
         self.close()
-        write_record_beside(self.target, seal(hash_bytes_of(self.path)))
+        write_record_beside(self.target, seal(self.file.digest.hexdigest()))
 
     def close(self) -> None:
         """Finish the file, without a record."""

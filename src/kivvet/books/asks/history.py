@@ -13,7 +13,7 @@ from kivvet.books.runs.again import as_then
 from kivvet.books.runs.memory import Memory
 from kivvet.books.runs.past_rows import run_named
 from kivvet.books.runs.past_run import PastRun
-from kivvet.books.runs.record import Record, refuse_strange
+from kivvet.books.runs.record import Record, read_record, refuse_strange
 from kivvet.books.runs.reviewed import review_text
 from kivvet.books.runs.same_meaning import past_definition
 from kivvet.core.compare.change import Change
@@ -424,7 +424,7 @@ def _refuse_own(book: OpenBook, path: Path) -> None:
         raise OutputError(
             "is a file of the book", place=place, fix="name a file of its own: --to out/then.csv"
         )
-    refuse_strange(path)
+    refuse_strange(path, read_record(path))
 
 
 def shrink_history(book: OpenBook, n_bytes: int) -> str:

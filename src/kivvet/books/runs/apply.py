@@ -23,7 +23,7 @@ from kivvet.books.runs.moved import since_last_run
 from kivvet.books.runs.new_record import SourceRead, new_record, remembered
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
-from kivvet.books.runs.record import Record, read_record, refuse_edited, refuse_strange
+from kivvet.books.runs.record import HeldRecord, Record, read_record, refuse_edited, refuse_strange
 from kivvet.books.runs.row_keys import in_dataset, see_keys
 from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import rows_that_came, standing_columns
@@ -105,10 +105,11 @@ def apply_dataset(
         )
     _stop_at(book.faults_of(dataset))
     make_ready(dataset.target)
+    held = read_record(dataset.target)
     if not replace_other:
-        refuse_strange(dataset.target)
+        refuse_strange(dataset.target, held)
     if not replace_other and not replace_edited:
-        refuse_edited(dataset.target)
+        refuse_edited(dataset.target, held)
     needs_types = format_to(dataset.target).keeps_types
     # A refresh may find them in the target.
     prepared, faults = prepare(book, dataset, with_all_types=needs_types and action != "refresh")
@@ -121,7 +122,7 @@ def apply_dataset(
             return apply_in_parts(book, prepared, dataset.target, engine, action, note, on_rows)
         if is_view(dataset):
             return publish(book, prepared, action, note, on_rows)
-        return _write_target(book, prepared, dataset.target, _How(action, note), on_rows)
+        return _write_target(book, prepared, dataset.target, _How(action, note, held), on_rows)
 
 
 def _stop_at(faults: list[Finding]) -> None:
@@ -131,10 +132,11 @@ def _stop_at(faults: list[Finding]) -> None:
 
 @dataclass(frozen=True)
 class _How:
-    """What the history says of a run."""
+    """What the history says of a run, and what was kept with the target when it began."""
 
     action: str
     note: str
+    held: HeldRecord
 
 
 @dataclass(frozen=True)
@@ -337,7 +339,7 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
             if keys is not None and not is_of_some and not work.kept:
                 keys.see([batch.read.typed(name) for name in dataset.key])
             writer.write(batch)
-        before = read_record(target).record
+        before = how.held.now().record
         report = run.report(dataset.name, shown_location(target))
         where = "" if dataset.where is None else dataset.where.text
         standing = work.standing if work.grown is None else work.grown.rows - work.grown.left_out

@@ -10,6 +10,7 @@ import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
 from functools import cached_property
+from pathlib import Path
 from typing import Any
 
 from kivvet.core.read.forms import (
@@ -26,8 +27,9 @@ from kivvet.core.read.forms import (
 from kivvet.core.words.errors import OutputError
 from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
+from kivvet.io.files import FileMarks
 from kivvet.io.kept_records import KeptRecords
-from kivvet.io.locations import Location, is_there, records_at, shown_location
+from kivvet.io.locations import Location, is_there, marks_of, records_at, shown_location
 
 RECORD_VERSION = 2
 _COLUMN: Keywords = {
@@ -212,10 +214,10 @@ class Record:
 
 
 class HeldRecord:
-    """The record that is kept with a target; its bytes are looked at only where that is asked."""
+    """The record that is kept with a target; its bytes are looked at only where that is asked, and once."""
 
-    def __init__(self, kept: KeptRecords | None) -> None:
-        self._kept = kept
+    def __init__(self, target: Location, kept: KeptRecords | None, marks: FileMarks | None) -> None:
+        self._target, self._kept, self._marks = target, kept, marks
         values = [] if kept is None else kept.values
         self._records = [record for value in values if (record := Record.from_values(value)) is not None]
 
@@ -230,6 +232,11 @@ class HeldRecord:
         """Whether the target's bytes are still those that the record speaks of."""
         return self._fitting is not None
 
+    def now(self) -> HeldRecord:
+        """Return what is kept with the target by now; this, if it is a file that has its marks still."""
+        is_same = self._marks is not None and self._marks == marks_of(self._target)
+        return self if is_same else read_record(self._target)
+
     @cached_property
     def _fitting(self) -> Record | None:
         actual = self._kept.content_hash if self._kept is not None and self._records else None
@@ -240,17 +247,12 @@ class HeldRecord:
 
 def read_record(target: Location) -> HeldRecord:
     """Return what is kept with a target."""
-    return HeldRecord(records_at(target))
+    marks = marks_of(target) if isinstance(target, Path) else None
+    return HeldRecord(target, records_at(target), marks)
 
 
-def is_written_by_kivvet(target: Location) -> bool:
-    """Whether a target carries a record, true or not: some Kivvet wrote it."""
-    return read_record(target).record is not None
-
-
-def refuse_edited(target: Location) -> None:
+def refuse_edited(target: Location, held: HeldRecord) -> None:
     """Raise where what Kivvet wrote was changed since by something else."""
-    held = read_record(target)
     record = held.record
     if record is not None and not held.is_true:
         raise OutputError(
@@ -261,9 +263,9 @@ def refuse_edited(target: Location) -> None:
         )
 
 
-def refuse_strange(target: Location) -> None:
-    """Raise unless a target is new, or some Kivvet wrote what is there."""
-    if is_there(target) and not is_written_by_kivvet(target):
+def refuse_strange(target: Location, held: HeldRecord) -> None:
+    """Raise unless a target is new, or some Kivvet wrote what is there: it carries a record, true or not."""
+    if is_there(target) and held.record is None:
         raise OutputError(
             "is there already, and was not written by Kivvet",
             place=Place(shown_location(target)),

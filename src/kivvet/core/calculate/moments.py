@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -37,7 +38,18 @@ def part_of(name: str, vector: Vector) -> Vector:
             return Vector("number", np.asarray(within % 60_000_000 / 1e6), vector.missing)
         size, number = (3_600_000_000, 24) if name == "HOUR" else (60_000_000, 60)
         return Vector("integer", np.asarray(within // size % number), vector.missing)
-    return Vector("integer", np.asarray(_DAY_PARTS[name](days_of(vector))).astype(np.int64), vector.missing)
+    return Vector("integer", _of_days(_DAY_PARTS[name], days_of(vector)), vector.missing)
+
+
+def _of_days(part: Callable[[Array], Any], days: Array) -> Array:
+    """Return a part of each day; where days lie closer together than there are rows, worked out once for each of them."""
+    if days.size:
+        low, high = int(days.min()), int(days.max())
+        if high - low < days.size:
+            of_day = np.asarray(part(np.arange(low, high + 1))).astype(np.int64)
+            made: Array = np.asarray(of_day[days - low])
+            return made
+    return np.asarray(part(days)).astype(np.int64)
 
 
 def year_month_day(days: Array) -> tuple[Array, Array, Array]:

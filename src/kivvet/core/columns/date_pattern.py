@@ -47,6 +47,7 @@ _SIGNS |= {"B": _SIGNS["b"], "h": _SIGNS["b"], "A": _SIGNS["a"]}
 #: Of a pattern of numbers that each have a fixed number of digits.
 _WIDTHS = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
 #: Beside the year, what says a day, or of what the first day is meant.
+_LOOKED_AT = 4_096  # fields, to see whether each is met but once
 _DAY_WORDS = ({"month", "day"}, {"month"}, {"day_of_year"}, {"quarter"})
 _WEEK_WORDS = ({"week_year", "week", "weekday"}, {"week_year", "week"})
 _OF_DAYS = {"year", "short_year", "month", "day", "day_of_year", "quarter", "week_year", "week", "weekday"}
@@ -104,9 +105,11 @@ class DatePattern:
         """Return fields (trimmed, null where missing) as dates or times, null where one does not fit, and which do
         not (None: all do).
         """
-        if self.places and (quick := self._by_places(fields, type_)) is not None:
+        if self.places and not _repeats(fields) and (quick := self._by_places(fields, type_)) is not None:
             return quick, None
         encoded = pc.dictionary_encode(fields)
+        if self.places and (quick := self._by_places(encoded.dictionary, type_)) is not None:
+            return quick.take(encoded.indices), None
         values = [self.value(field) for field in encoded.dictionary.to_pylist()]
         distinct = pa.array(
             [value.date() if value is not None and pa.types.is_date(type_) else value for value in values],
@@ -164,6 +167,13 @@ class DatePattern:
             return made
         places = np.cumsum(fields.is_valid().to_numpy(zero_copy_only=False)) - 1
         return made.take(pa.array(places, mask=fields.is_null().to_numpy(zero_copy_only=False)))
+
+
+def _repeats(fields: pa.Array) -> bool:
+    """Whether fields seem to be met more than once, by a look at the first of them."""
+    some = fields.slice(0, _LOOKED_AT)
+    n_different = pc.count_distinct(some).as_py()
+    return len(fields) > _LOOKED_AT and bool(n_different < 0.8 * len(some))
 
 
 @cache
