@@ -105,11 +105,8 @@ def apply_dataset(
         )
     _stop_at(book.faults_of(dataset))
     make_ready(dataset.target)
-    held = read_record(dataset.target)
     if not replace_other:
-        refuse_strange(dataset.target, held)
-    if not replace_other and not replace_edited:
-        refuse_edited(dataset.target, held)
+        refuse_strange(dataset.target, read_record(dataset.target))
     needs_types = format_to(dataset.target).keeps_types
     # A refresh may find them in the target.
     prepared, faults = prepare(book, dataset, with_all_types=needs_types and action != "refresh")
@@ -118,6 +115,9 @@ def apply_dataset(
         faults += findings_in_book(book, table)
     _stop_at(faults)
     with locked(book.folder, dataset.target):
+        held = read_record(dataset.target)
+        if not replace_other and not replace_edited:
+            refuse_edited(dataset.target, held)
         if engine is not None:
             return apply_in_parts(book, prepared, dataset.target, engine, action, note, on_rows)
         if is_view(dataset):
@@ -208,7 +208,9 @@ def _all_columns(
     return _Work(run, names, state, prepared.types, inferred, taken_over, tuple(notes))
 
 
-def _changed_columns(book: OpenBook, prepared: Prepared, target: Location, on_rows: OnRows) -> _Work | None:
+def _changed_columns(
+    book: OpenBook, prepared: Prepared, target: Location, held: HeldRecord, on_rows: OnRows
+) -> _Work | None:
     """Return the work of making those columns only that changed, from what the target holds; None where it cannot be
     told which these are, or its others cannot be taken over.
     """
@@ -218,21 +220,23 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Location, on_ro
     if holds_sheets(target):
         return None  # which takes over nothing
     found = (
-        standing_columns(book, prepared, target) if isinstance(target, Path) and target.is_file() else None
+        standing_columns(book, prepared, target, held)
+        if isinstance(target, Path) and target.is_file()
+        else None
     )
     if found is None or marks is None:
         return None
     record, standing = found
     try:
-        held = open_location(target)
+        before = open_location(target)
     except DataError:  # an empty file, which holds nothing to take over
         return None
-    encoded = held.encoded()
-    if encoded is None or not {*prepared.source.names, *standing} <= set(held.names):
+    encoded = before.encoded()
+    if encoded is None or not {*prepared.source.names, *standing} <= set(before.names):
         return None
     changed = [name for name in plan.written if name not in standing]
     steps = plan.leading_to([step for step in plan.steps if set(changed) & set(step.made_names)])
-    only = replace(prepared, source=held, plan=Plan(steps, tuple(changed)))
+    only = replace(prepared, source=before, plan=Plan(steps, tuple(changed)))
     run = Run(only, types=record.types, refuses_overlaps=True, on_rows=on_rows)
     taken_over = TakenOver(encoded, frozenset({*prepared.source.names, *standing}))
     run.read_codes(taken_over.names)
@@ -242,13 +246,15 @@ def _changed_columns(book: OpenBook, prepared: Prepared, target: Location, on_ro
     return _Work(run, names, state, record.types, record.inferred, taken_over, kept=kept, parts=record.parts)
 
 
-def _rows_that_came(book: OpenBook, prepared: Prepared, target: Location, on_rows: OnRows) -> _Work | None:
+def _rows_that_came(
+    book: OpenBook, prepared: Prepared, target: Location, held: HeldRecord, on_rows: OnRows
+) -> _Work | None:
     """Return the work of making the rows only that came at the end of the source; None where it is not certain that all
     others stand.
     """
     if isinstance(target, InDatabase) or not is_there(target):
         return None  # a database is filled anew
-    found = rows_that_came(book, prepared, target)
+    found = rows_that_came(book, prepared, target, held)
     if found is None:
         return None
     record, rest = found
@@ -258,9 +264,11 @@ def _rows_that_came(book: OpenBook, prepared: Prepared, target: Location, on_row
     return _Work(run, None, state, record.types, record.inferred, None, grown=record)
 
 
-def _rows_that_changed(book: OpenBook, prepared: Prepared, target: Location, on_rows: OnRows) -> _Work | None:
+def _rows_that_changed(
+    book: OpenBook, prepared: Prepared, target: Location, held: HeldRecord, on_rows: OnRows
+) -> _Work | None:
     """Return the work of making those rows of a table of a database that came or changed; None where they are not found for certain."""
-    found = rows_that_changed(book, prepared, target)
+    found = rows_that_changed(book, prepared, target, held)
     if found is None:
         return None
     record, rest = found
@@ -283,12 +291,12 @@ def _write_target(
     dataset = prepared.dataset
     work = None
     if how.action == "refresh":
-        work = _changed_columns(book, prepared, target, on_rows)
+        work = _changed_columns(book, prepared, target, how.held, on_rows)
         came = None
         if work is None and isinstance(target, InDatabase):
-            came = _rows_that_changed(book, prepared, target, on_rows)
+            came = _rows_that_changed(book, prepared, target, how.held, on_rows)
         elif work is None:
-            came = _rows_that_came(book, prepared, target, on_rows)
+            came = _rows_that_came(book, prepared, target, how.held, on_rows)
         if came is not None:
             # Faults are told of all rows, below.
             with suppress(NotExtendedError, NotMergedError, NotTakenOverError, TableError, DataError):

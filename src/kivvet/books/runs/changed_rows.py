@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from kivvet.books.runs.fingerprints import column_records, where_record
 from kivvet.books.runs.prepare import Prepared
-from kivvet.books.runs.record import Record
+from kivvet.books.runs.record import HeldRecord, Record
 from kivvet.books.runs.same_meaning import rewritten_tables
 from kivvet.books.runs.since_then import record_to_go_by
 from kivvet.io.databases.database_source import DatabaseSource
@@ -28,7 +28,7 @@ def version_of_source(source: Source) -> object:
 
 
 def rows_that_changed(
-    book: OpenBook, prepared: Prepared, target: Location
+    book: OpenBook, prepared: Prepared, target: Location, held: HeldRecord
 ) -> tuple[Record, DatabaseSource] | None:
     """Return the record of a table and the rows of its source that came or changed since it was written; None where it is not certain
     that they are found, or that what was made of all others stands.
@@ -41,7 +41,7 @@ def rows_that_changed(
         return None
     if not prepared.dataset.key or plan.needing_all_rows or plan.where is not None:
         return None
-    record = record_to_go_by(book, prepared, target)
+    record = record_to_go_by(book, prepared, held)
     if record is None or record.source_version is None or record.where or record.left_out:
         return None
     today = column_records(plan, prepared.types, rewritten_tables(book, record, plan), with_classes=False)

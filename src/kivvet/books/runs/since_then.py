@@ -11,7 +11,7 @@ from kivvet.books.runs.demands import demands_of
 from kivvet.books.runs.fingerprints import column_records, shows_classes, where_record
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.read_data import infer_types
-from kivvet.books.runs.record import Record, read_record
+from kivvet.books.runs.record import HeldRecord, Record
 from kivvet.books.runs.same_meaning import rewritten_tables
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.core.read.meaning import SEMANTICS_VERSION
@@ -100,7 +100,9 @@ def changed_types(record: Record, prepared: Prepared) -> dict[str, ValueType]:
     }
 
 
-def rows_that_came(book: OpenBook, prepared: Prepared, target: Location) -> tuple[Record, Source] | None:
+def rows_that_came(
+    book: OpenBook, prepared: Prepared, target: Location, held: HeldRecord
+) -> tuple[Record, Source] | None:
     """Return the record of a target and the rows that came at the end of its source since; None where it is not certain
     that all rows it holds stand as they are.
 
@@ -108,7 +110,7 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Location) -> tupl
     rows than its own; where the source holds what it held, and after that more; and where what came is of the types that
     the data gave before.
     """
-    record, plan = record_to_go_by(book, prepared, target), prepared.plan
+    record, plan = record_to_go_by(book, prepared, held), prepared.plan
     if record is None or plan.needing_all_rows or not record.rows:
         return None
     rewritten = rewritten_tables(book, record, plan)
@@ -121,13 +123,13 @@ def rows_that_came(book: OpenBook, prepared: Prepared, target: Location) -> tupl
     rest = prepared.source.rows_since(grown_from(record))
     if rest is None or not _is_of_types(record, prepared, rest):
         return None
-    held = [*prepared.source.headings, *plan.written]
+    in_target = [*prepared.source.headings, *plan.written]
     if format_to(target).keeps_types:
-        held = [*prepared.source.names, *plan.written]
+        in_target = [*prepared.source.names, *plan.written]
     options = prepared.dataset.written_as
     with suppress(DataError):
         names = open_written(target, options).headings
-        return (record, rest) if list(names) == held else None
+        return (record, rest) if list(names) == in_target else None
     return None
 
 
@@ -150,11 +152,10 @@ def _is_of_types(record: Record, prepared: Prepared, rest: Source) -> bool:
     return all(found.get(name) == record.types.get(name) for name in inferred)
 
 
-def record_to_go_by(book: OpenBook, prepared: Prepared, target: Location) -> Record | None:
+def record_to_go_by(book: OpenBook, prepared: Prepared, held: HeldRecord) -> Record | None:
     """Return the record of a target that is as it was written, with options that are today's, by rules that demanded no
     less of the data; None elsewhere.
     """
-    held = read_record(target)
     record = held.record
     if record is None or not held.is_true or record.semantics != SEMANTICS_VERSION:
         return None
@@ -166,14 +167,14 @@ def record_to_go_by(book: OpenBook, prepared: Prepared, target: Location) -> Rec
 
 
 def standing_columns(
-    book: OpenBook, prepared: Prepared, target: Location
+    book: OpenBook, prepared: Prepared, target: Location, held: HeldRecord
 ) -> tuple[Record, frozenset[str]] | None:
     """Return the record of a target and the columns made that stand as they are; None where none do for certain.
 
     They stand where the target is as it was written, from the same source read in the same way, by rules that demanded
     no less of the data, and nothing that decides the column has changed since.
     """
-    record = record_to_go_by(book, prepared, target)
+    record = record_to_go_by(book, prepared, held)
     if record is None or not is_source_of(record, prepared.source) or changed_types(record, prepared):
         return None
     then = {column.name: column.fingerprint for column in record.columns}
