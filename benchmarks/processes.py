@@ -61,3 +61,19 @@ def in_turn(
         for name, command in contenders.items():
             costs[name].append(cost_of(command, allowed))
     return {name: Cost.median(each) for name, each in costs.items()}
+
+
+def loading(command: list[str]) -> list[str]:
+    """Return a command that loads the modules of ours which a command ends with, and what these load, and does nothing."""
+    told = subprocess.run(
+        [command[0], "-X", "importtime", *command[1:]], capture_output=True, text=True, check=False
+    ).stderr
+    names = [line.rpartition("|")[2].strip() for line in told.splitlines() if line.startswith("import time:")]
+    ours = [name for name in names if name.startswith("kivvet") and not name.endswith("__main__")]
+    return [
+        command[0],
+        "-c",
+        f"import numpy, pyarrow.compute, {', '.join(ours)}"
+        if "numpy" in names
+        else f"import {', '.join(ours)}",
+    ]

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from benchmarks.lines import Line
-from benchmarks.processes import in_turn
+from benchmarks.processes import in_turn, loading
 from kivvet.demo.story import write_survey
 
 ROUNDS = 5
@@ -34,7 +33,7 @@ def figures() -> Iterator[Line]:
             "kivvet status": [*kivvet, "status", "--book", str(book)],
             "kivvet look samples": [*kivvet, "look", "samples", "--book", str(book)],
         }
-        commands |= {_floor_of(title): _loading(commands[title]) for title in _TARGETS}
+        commands |= {_floor_of(title): loading(commands[title]) for title in _TARGETS}
         costs = in_turn(commands, ROUNDS, allowed=(0, 1))
         for title, target in _TARGETS.items():
             ours, beside, floor = (costs[name].wall for name in (title, _IMPORTS, _floor_of(title)))
@@ -43,19 +42,3 @@ def figures() -> Iterator[Line]:
 
 def _floor_of(title: str) -> str:
     return f"{title}: loading its modules alone"
-
-
-def _loading(command: list[str]) -> list[str]:
-    """Return a command that loads the modules of ours which a command ends with, and what these load, and does nothing."""
-    told = subprocess.run(
-        [command[0], "-X", "importtime", *command[1:]], capture_output=True, text=True, check=False
-    ).stderr
-    names = [line.rpartition("|")[2].strip() for line in told.splitlines() if line.startswith("import time:")]
-    ours = [name for name in names if name.startswith("kivvet") and not name.endswith("__main__")]
-    return [
-        command[0],
-        "-c",
-        f"import numpy, pyarrow.compute, {', '.join(ours)}"
-        if "numpy" in names
-        else f"import {', '.join(ours)}",
-    ]

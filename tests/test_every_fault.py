@@ -83,7 +83,7 @@ def test_a_fault_is_told_where_it_is(survey, name):
     for file in FILES:
         path = survey / file
         kept = path.read_bytes()
-        for line, text in some(list(cases(survey, file, name))):
+        for line, text in some(list(cases(survey, file, name)), 4):
             n_cases += 1
             path.write_text(text, encoding="utf-8")
             found = told(survey)

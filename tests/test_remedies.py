@@ -23,6 +23,7 @@ from kivvet.core.words.condition_parser import parse_condition
 from kivvet.core.words.conditions import write_condition
 from kivvet.core.words.cures import AddRow, FirstWins, MoveRow, RemoveRow, SetStep, WriteCell, cures_of
 from kivvet.rule_table import RuleTable, rule_table, value_of
+from tests.conftest import budget
 from tests.strategies import KINDS, conditions
 
 _HIDDEN = ("shadowed", "duplicate", "conflict")
@@ -268,7 +269,7 @@ def test_remedies_of_tables_of_one_input_cure_and_break_nothing(definition):
     follow_all(definition)
 
 
-@settings(deadline=None)
+@settings(max_examples=budget(24), deadline=None)
 @given(several_inputs())
 @example(  # rows 1 and 2 cover the last one too: above row 3 it never wins either
     {

@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import sys
 import types
+from html import unescape
 from html.parser import HTMLParser
 from itertools import pairwise
 from xml.etree import ElementTree
@@ -374,41 +375,37 @@ def browser(tmp_path_factory):
     pytest.skip("the chromium here does not start")
 
 
-@pytest.fixture
-def searched(browser, html, tmp_path):
-    """What the page shows after something was typed into its search."""
-
-    def search(text, then=""):
-        script = f"""<script>
-const box = document.getElementById("sought"); box.value = {json.dumps(text)};
-box.dispatchEvent(new Event("input")); {then}</script></body>"""
-        page = re.sub(r'<meta http-equiv="Content-Security-Policy"[^>]*>', "", html).replace(
-            "</body>", script
-        )
-        path = tmp_path / "searched.html"
-        path.write_text(page, encoding="utf-8")
-        dom = opened(path, "--dump-dom").stdout
-        places = dom[dom.index('<ol id="places">') : dom.index("</ol>")]
-        told = re.search(r'<p id="told"[^>]*>([^<]*)</p>', dom)[1]
-        return told, re.findall(r'<a href="#([^"]+)">([^<]*)</a>', places), dom
-
-    return search
+SEARCHES = """<script>
+(async () => {
+  const box = document.getElementById("sought"), told = [];
+  for (const [text, key] of WANTED) {
+    box.value = text; box.dispatchEvent(new Event("input"));
+    if (key) box.dispatchEvent(new KeyboardEvent("keydown", { key }));
+    await new Promise(done => setTimeout(done, 300));
+    const places = [...document.querySelectorAll("#places a")];
+    told.push([document.getElementById("told").textContent, places.map(one => [one.getAttribute("href").slice(1), one.textContent])]);
+  }
+  const answers = document.createElement("pre"); answers.id = "answers"; answers.textContent = JSON.stringify(told);
+  document.body.append(answers);
+})();
+</script></body>"""
 
 
-def test_the_search_finds_tables_classes_and_values(searched):
-    told, places, dom = searched("Instrument")
-    assert told.endswith("places") and ("table-method-row-1", "method, row 1") not in places
-    assert all(label.startswith("method, row") for _, label in places) and places
+def test_the_search_finds_tables_classes_and_values(browser, html, tmp_path):
+    wanted = [("Instrument", ""), ("table quality", ""), ("ashbourne", ""), ("no such thing at all", ""), ("x", "Escape"), ("<b>", "")]  # fmt: skip
+    script = SEARCHES.replace("WANTED", json.dumps(wanted).replace("<", "\\u003c"))
+    page = re.sub(r'<meta http-equiv="Content-Security-Policy"[^>]*>', "", html).replace("</body>", script)
+    path = tmp_path / "searched.html"
+    path.write_text(page, encoding="utf-8")
+    dom = opened(path, "--dump-dom").stdout
     assert 'id="search" role="search"' in dom and 'id="search" role="search" hidden' not in dom
-    assert searched("table quality")[1][0][0] == "table-quality"
-    told, places, _ = searched("ashbourne")
-    assert {"table-station-row-4", "table-basin-row-1"} <= {place for place, _ in places}
-    assert searched("no such thing at all")[:2] == ("0 places", [])
-    assert searched("x", 'box.dispatchEvent(new KeyboardEvent("keydown", { key: "Escape" }));')[:2] == (
-        "",
-        [],
-    )
-    assert searched("<b>")[0] == "0 places"
+    answers = json.loads(unescape(re.search(r'<pre id="answers">(.*?)</pre>', dom, re.DOTALL)[1]))
+    told, places = answers[0]
+    assert told.endswith("places") and ["table-method-row-1", "method, row 1"] not in places
+    assert all(label.startswith("method, row") for _, label in places) and places
+    assert answers[1][1][0][0] == "table-quality"
+    assert {"table-station-row-4", "table-basin-row-1"} <= {place for place, _ in answers[2][1]}
+    assert answers[3] == ["0 places", []] and answers[4] == ["", []] and answers[5][0] == "0 places"
 
 
 def test_the_page_runs_under_its_own_policy_and_prints(browser, html, tmp_path):

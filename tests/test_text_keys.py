@@ -48,6 +48,7 @@ def test_each_text_is_found_as_a_dictionary_finds_it(keys, more, kind, skipped, 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(text_keys, "_FEW_ROWS", few)  # a few rows are found one by one
         patch.setattr("kivvet.core.columns.arrays.ROWS_FOR_THREADS", 8)
+        patch.setattr(text_keys, "CHUNK", 5)
         found = TextKeys(pa.array(keys, pa.large_string())).find(array, of_key)
     assert found.dtype == of_key.dtype
     assert found.tolist() == found_by_a_dictionary(keys, values[skipped:], of_key.tolist())

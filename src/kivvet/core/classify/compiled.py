@@ -20,6 +20,7 @@ from kivvet.core.classify.key_match import KeyMatch
 from kivvet.core.classify.outcomes import Outcomes
 from kivvet.core.columns.arrays import Array, Counts
 from kivvet.core.columns.column import Column
+from kivvet.core.columns.kernels import labels_of_outcomes
 from kivvet.core.space.table_space import axes_of, row_regions
 from kivvet.core.tables.table import UNFINISHED, Table
 from kivvet.core.words.errors import DataError
@@ -158,9 +159,9 @@ class CompiledTable:
         names = names or {}
         if self.keys is not None:
             outcomes = self.keys.outcomes(columns, names)
-            counts = np.bincount(outcomes, minlength=self.outcomes.number) if with_counts else None
-            made = outcomes if labels is None else labels[outcomes]
-            return Classified(made, counts)
+            return Classified(
+                *labels_of_outcomes(outcomes, labels, self.outcomes.number, with_counts=with_counts)
+            )
         if self.boxes is None:
             ((name, column),) = self._dimension_columns(columns)
             made, counts = self.coders[0].label(

@@ -21,7 +21,7 @@ from kivvet.core.classify.outcomes import Outcomes
 from kivvet.core.classify.thresholds import thresholds_of
 from kivvet.core.columns.arrays import Array, Counts, smallest_unsigned
 from kivvet.core.columns.column import CodedColumn, Column, NumericColumn, TextColumn, missing_mask
-from kivvet.core.columns.kernels import Thresholds, label_by_code, label_by_thresholds
+from kivvet.core.columns.kernels import Thresholds, label_by_code, label_by_thresholds, labels_of_outcomes
 from kivvet.core.columns.text_keys import TextKeys
 from kivvet.core.space.axes import Axis
 from kivvet.core.space.cells import NO_ROW, Spans, labels_by_stretch, lowest_rows, row_masks
@@ -330,8 +330,7 @@ class InputCoder:
             if not with_counts:
                 return keys.find(column.values, self._kept_labels(labels, numbers)), None
             found = keys.find(column.values, self._kept_labels(None, numbers))
-            counts: Counts = np.bincount(found, minlength=self.labelling.n_labels)
-            return found if labels is None else labels[found], counts
+            return labels_of_outcomes(found, labels, self.labelling.n_labels, with_counts=True)
         encoded = pc.dictionary_encode(column.values)
         distinct: pa.Array = encoded.dictionary
         if self.about.fold:

@@ -88,6 +88,24 @@ def label_by_code(codes: Array, labels: Array, *, with_counts: bool) -> tuple[Ar
     return _in_threads(_gather, codes, labels, with_counts, None)
 
 
+def labels_of_outcomes(
+    outcomes: Array, labels: Array | None, n_outcomes: int, *, with_counts: bool
+) -> tuple[Array, Counts | None]:
+    """Return the label of each outcome, itself without labels, and how often each outcome is met.
+
+    Parameters
+    ----------
+    outcomes : ndarray of integers, shape (n_rows,), from 0 to n_outcomes - 1
+    labels : ndarray, shape (n_outcomes,), or None
+    """
+    if labels is None and not with_counts:
+        return outcomes, None
+    of_outcome = np.arange(n_outcomes, dtype=outcomes.dtype) if labels is None else labels
+    none = np.zeros(1, of_outcome.dtype)  # of a code that there is not
+    made, counts = label_by_code(outcomes, np.concatenate([of_outcome, none]), with_counts=with_counts)
+    return made, None if counts is None else counts[:n_outcomes]
+
+
 def _in_threads(
     kernel: Callable[..., None], values: Array, labels: Array, with_counts: bool, thresholds: Array | None
 ) -> tuple[Array, Counts | None]:

@@ -8,7 +8,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kivvet.core.columns.arrays import Array, in_threads
+from kivvet.core.columns.arrays import CHUNK, Array, in_threads
+from kivvet.core.columns.column import Bitmap
 
 _FEW_ROWS = 1_000  # are found one by one, sooner than what whole columns need is made ready
 
@@ -50,11 +51,14 @@ class TextKeys:
             part, made = values.slice(start, end - start), out[start:end]
             places = pc.index_in(part, options=among)
             numbers = np.frombuffer(places.buffers()[1], np.int32, len(part), 4 * places.offset)
-            np.take(of_key, numbers, out=made, mode="clip")
-            if places.null_count:  # under which any number may stand
-                made[pc.is_null(places).to_numpy(zero_copy_only=False)] = of_key[-1]
-            if part.null_count:
-                made[pc.is_null(part).to_numpy(zero_copy_only=False)] = of_key[-2]
+            known, there = Bitmap.of(places), Bitmap.of(part)
+            for first in range(0, len(part), CHUNK):
+                rows = slice(first, first + CHUNK)
+                np.take(of_key, numbers[rows], out=made[rows], mode="clip")
+                if known is not None:  # under others any number may stand
+                    made[first + np.flatnonzero(~known[rows])] = of_key[-1]
+                if there is not None:
+                    made[first + np.flatnonzero(~there[rows])] = of_key[-2]
 
         in_threads(work, len(values))
         return out
