@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import queue
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 import pyarrow as pa
@@ -110,3 +111,25 @@ def read_ahead(batches: Iterator[Batch]) -> Iterator[Batch]:
     finally:
         is_left.set()
         thread.join()
+
+
+class Behind:
+    """Work that is done on a thread of its own while the next is made ready; one error ends it, where the next is begun."""
+
+    def __enter__(self) -> Behind:
+        self._pool = ThreadPoolExecutor(1, "looking")
+        self._begun: list[Future[None]] = []
+        return self
+
+    def do(self, work: Sequence[Callable[[], None]]) -> None:
+        """Begin some work, when all that was begun before has come to its end."""
+        for one in self._begun:
+            one.result()
+        self._begun = [self._pool.submit(one) for one in work]
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        try:
+            if kind is None:
+                self.do(())
+        finally:
+            self._pool.shutdown(cancel_futures=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence, Set
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -29,6 +30,7 @@ from kivvet.core.words.findings import KINDS, Finding, Report, finding, with_sev
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import listed
 from kivvet.io.locations import is_there, shown_location
+from kivvet.io.queued import Behind
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
@@ -208,13 +210,22 @@ def _check_dataset(
     key = () if keys is None else keys.names
     asked = [*plan.source_columns, *key, *(name for name in dataset.types if name in prepared.source.names)]
     wanted = list(dict.fromkeys(asked)) or None
-    for batch in run.batches(wanted, ahead=wanted) if plan.steps or wanted else ():
-        run.reader.convert_declared(batch.read)
-        if keys is not None:
-            keys.see([batch.read.typed(name) for name in keys.names])
-        for step, probe in zip(plan.table_steps, probes, strict=True):
-            if probe is not None:
-                probe.see(batch.columns_of(step), batch.unread_rows(step), run.execution.outcomes_of(step))
+    with Behind() as behind:
+        for batch in run.batches(wanted, ahead=wanted) if plan.steps or wanted else ():
+            run.reader.convert_declared(batch.read)
+            if keys is not None:
+                keys.see([batch.read.typed(name) for name in keys.names])
+            seen = [
+                partial(
+                    probe.see,
+                    batch.columns_of(step),
+                    batch.unread_rows(step),
+                    run.execution.outcomes_of(step),
+                )
+                for step, probe in zip(plan.table_steps, probes, strict=True)
+                if probe is not None
+            ]
+            behind.do(seen)
     found = [*(fault for fault in faults if fault.kind != "example"), *run.faults()]
     if is_view(dataset):
         found += view_of(prepared).made.obstacles
