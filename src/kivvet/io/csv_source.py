@@ -30,7 +30,9 @@ from kivvet.io.headings import names_of_headings
 from kivvet.io.left_out import Sieve, SievedRows, told
 from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, Source, SourceNote
 
-_BLOCK_BYTES = 3 << 19  # of larger ones the first comes later, and smaller ones cost more each
+_BLOCK_BYTES = (
+    4 << 20
+)  # of smaller ones the first comes sooner, but each costs its share of what threads take turns for
 _MOST_COLUMNS = 1_000_000
 
 
