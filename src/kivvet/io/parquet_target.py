@@ -34,7 +34,7 @@ from kivvet.io.parquet_seal import sealed_footer
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
 
 _BYTES_AT_ONCE = 1 << 20
-_ROWS_A_GROUP = 1 << 18
+_ROWS_A_GROUP = 3 << 16
 _MOST_GROUPS = 1_000  # of them files that grow in small steps have ever more, which readers pay for
 
 

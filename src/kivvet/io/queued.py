@@ -14,7 +14,7 @@ from kivvet.io.source_and_target import PartedTarget, Seal, Target, WrittenPart
 
 Batch = TypeVar("Batch")
 _MOST_WAITING = 2
-_MOST_WRITTEN = 4  # with fewer, whoever gives them waits while a row group is encoded
+_MOST_WRITTEN = 2
 
 
 class QueuedTarget(Target):
