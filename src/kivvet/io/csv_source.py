@@ -30,9 +30,8 @@ from kivvet.io.headings import names_of_headings
 from kivvet.io.left_out import Sieve, SievedRows, told
 from kivvet.io.source_and_target import AS_IT_SAYS, GrownFrom, ReadOptions, Source, SourceNote
 
-_BLOCK_BYTES = (
-    4 << 20
-)  # of smaller ones the first comes sooner, but each costs its share of what threads take turns for
+#: Of smaller blocks the first comes sooner, but each costs its share of what threads take turns for.
+_BLOCK_BYTES = 4 << 20
 _MOST_COLUMNS = 1_000_000
 
 
