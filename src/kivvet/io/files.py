@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import secrets
 import socket
 import time
 from collections.abc import Iterator, Sequence
@@ -139,7 +138,7 @@ def replacing(path: Path) -> Iterator[Path]:
         If the folder or the file cannot be written. `path` is then as it was.
     """
     _refuse_url(path)
-    beside = path.with_name(f".{path.name}.{_HOST}.{os.getpid()}.{secrets.token_hex(4)}.part")
+    beside = path.with_name(f".{path.name}.{_HOST}.{os.getpid()}.{os.urandom(4).hex()}.part")
     _remove_left_over(path)
     try:
         if path.parent.exists() and not path.parent.is_dir():

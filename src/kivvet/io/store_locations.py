@@ -6,7 +6,7 @@ says which of the two it speaks of.
 
 from __future__ import annotations
 
-import secrets
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -88,7 +88,7 @@ class Stores(LocationKind[InStore]):
         record = InStore(f"{location.url}{beside.name.removeprefix(old.name)}")
         if known is not None and known.name != "parquet":
             copy_if_there(record)
-        part = old.with_name(f".new-{secrets.token_hex(4)}-{old.name}")
+        part = old.with_name(f".new-{os.urandom(4).hex()}-{old.name}")
         try:
             yield part
             if location.marks() != before:

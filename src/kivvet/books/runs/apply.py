@@ -9,8 +9,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import xxhash
-
 from kivvet.books.files.dataset import Dataset
 from kivvet.books.runs.changed_rows import rows_that_changed, version_of_source
 from kivvet.books.runs.demands import DemandCheck
@@ -21,6 +19,7 @@ from kivvet.books.runs.fingerprints import (
 from kivvet.books.runs.in_parts import Engine, apply_in_parts
 from kivvet.books.runs.moved import since_last_run
 from kivvet.books.runs.new_record import SourceRead, new_record, remembered
+from kivvet.books.runs.noted_content import key_of_target, note_content
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import HeldRecord, Record, read_record, refuse_edited, refuse_strange
@@ -46,12 +45,11 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import ValueType
 from kivvet.io.databases.database_target import NotMergedError
 from kivvet.io.databases.places import InDatabase
-from kivvet.io.files import FileState
+from kivvet.io.files import FileMarks, FileState
 from kivvet.io.locations import (
     Location,
     format_to,
     holds_sheets,
-    identity_of,
     is_there,
     make_ready,
     open_location,
@@ -115,7 +113,7 @@ def apply_dataset(
         faults += findings_in_book(book, table)
     _stop_at(faults)
     with locked(book.folder, dataset.target):
-        held = read_record(dataset.target)
+        held = read_record(dataset.target, book.folder)
         if not replace_other and not replace_edited:
             refuse_edited(dataset.target, held)
         if engine is not None:
@@ -371,6 +369,8 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
         n_left_out = 0 if work.grown is None else work.grown.left_out
         record, definitions = new_record(book, prepared, records, read, report, before, n_left_out)
         record = writer.commit(record)
+        written = FileMarks.of(part)
+    note_content(book.folder, target, record.target_hash, written)
     return remembered(book, prepared, record, definitions, report, how.action, how.note)
 
 
@@ -384,7 +384,7 @@ def locked(folder: Path, target: Location) -> Iterator[None]:
     """Hold the lock of a target, so that two processes never write it at once."""
     import filelock
 
-    name = f"{xxhash.xxh3_64_hexdigest(str(identity_of(target)).encode())}.lock"
+    name = f"{key_of_target(target)}.lock"
     lock: filelock.BaseFileLock | None = None
     # A book that may only be read has its locks elsewhere.
     for locks in (folder / ".kivvet" / "locks", Path(tempfile.gettempdir())):

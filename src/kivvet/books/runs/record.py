@@ -13,6 +13,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from kivvet.books.runs.noted_content import noted_content
 from kivvet.core.read.forms import (
     ANYTHING,
     FLAG,
@@ -216,8 +217,10 @@ class Record:
 class HeldRecord:
     """The record that is kept with a target; its bytes are looked at only where that is asked, and once."""
 
-    def __init__(self, target: Location, kept: KeptRecords | None, marks: FileMarks | None) -> None:
-        self._target, self._kept, self._marks = target, kept, marks
+    def __init__(
+        self, target: Location, kept: KeptRecords | None, marks: FileMarks | None, folder: Path | None
+    ) -> None:
+        self._target, self._kept, self._marks, self._folder = target, kept, marks, folder
         values = [] if kept is None else kept.values
         self._records = [record for value in values if (record := Record.from_values(value)) is not None]
 
@@ -235,20 +238,28 @@ class HeldRecord:
     def now(self) -> HeldRecord:
         """Return what is kept with the target by now; this, if it is a file that has its marks still."""
         is_same = self._marks is not None and self._marks == marks_of(self._target)
-        return self if is_same else read_record(self._target)
+        return self if is_same else read_record(self._target, self._folder)
 
     @cached_property
     def _fitting(self) -> Record | None:
-        actual = self._kept.content_hash if self._kept is not None and self._records else None
-        if actual is None:
+        if self._kept is None or not self._records:
             return None
+        noted = None if self._folder is None else noted_content(self._folder, self._target, self._marks)
+        actual = noted or self._kept.content_hash
         return next((record for record in self._records if record.target_hash == actual), None)
 
 
-def read_record(target: Location) -> HeldRecord:
-    """Return what is kept with a target."""
+def read_record(target: Location, folder: Path | None = None) -> HeldRecord:
+    """Return what is kept with a target.
+
+    Parameters
+    ----------
+    folder : Path, optional
+        Of the book, where it may have noted what the target held when it was written; without it the target's bytes are
+        looked at.
+    """
     marks = marks_of(target) if isinstance(target, Path) else None
-    return HeldRecord(target, records_at(target), marks)
+    return HeldRecord(target, records_at(target), marks, folder)
 
 
 def refuse_edited(target: Location, held: HeldRecord) -> None:

@@ -162,7 +162,7 @@ def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str
         return DatasetStatus(
             dataset.name, target, "never applied", reasons=(Reason("the target does not exist yet"),)
         )
-    held = read_record(location)
+    held = read_record(location, book.folder)
     record = held.record
     if record is None:
         return DatasetStatus(
