@@ -13,8 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kivvet.io import parquet_encoding, parquet_target
+from kivvet.io.parquet_assembly import extend
 from kivvet.io.parquet_files import kept_records
-from kivvet.io.parquet_target import ParquetTarget, extend
+from kivvet.io.parquet_target import ParquetTarget
 from kivvet.io.source_and_target import AS_IT_IS_NAMED
 
 SCHEMA = pa.schema(

@@ -14,7 +14,7 @@ from kivvet.core.read.fields_read import AS_IT_STANDS, FieldsRead
 from kivvet.core.words.errors import DataError, UnopenableError
 from kivvet.core.words.places import Place
 from kivvet.core.words.wording import shown_path
-from kivvet.io import csv_source, csv_target, other_files, parquet_files, parquet_target
+from kivvet.io import csv_source, csv_target, other_files, parquet_assembly, parquet_files, parquet_target
 from kivvet.io.csv_lines import line_of_headings
 from kivvet.io.csv_records import LinesOfRows
 from kivvet.io.files import FileMarks
@@ -213,7 +213,7 @@ FORMATS: tuple[Format, ...] = (
         parquet_files.kept_records,
         keeps_types=True,
         keeps_classes=True,
-        extend=parquet_target.extend,
+        extend=parquet_assembly.extend,
         read_all=parquet_files.read_all,
     ),
     Format(

@@ -1,4 +1,4 @@
-"""A Parquet file written row group by row group, which are encoded in threads; one that grows keeps all that stood before its footer."""
+"""A Parquet file written row group by row group, which are encoded in threads; columns may be written below others, when all of these are."""
 
 from __future__ import annotations
 
@@ -8,47 +8,62 @@ from pathlib import Path
 import pyarrow as pa
 import xxhash
 
-from kivvet.core.words.errors import DataError
-from kivvet.core.words.places import Place
-from kivvet.core.words.wording import shown_path
-from kivvet.io.parquet_assembly import (
+from kivvet.io.parquet_chunks import (
     GROUP_COLUMNS,
-    EncodedColumns,
+    Described,
+    described_in,
     group_of,
+    joined_footer,
     placed,
     span_of,
 )
 from kivvet.io.parquet_encoding import EncodedGroup, GroupEncoder, encoded_group
-from kivvet.io.parquet_footer import (
-    MAGIC,
-    N_ROWS,
-    ROW_GROUPS,
-    Fields,
-    footer_bytes,
-    footer_start,
-    integer,
-    listed_in,
-    structures,
-)
+from kivvet.io.parquet_footer import MAGIC, Fields, footer_bytes, listed_in
 from kivvet.io.parquet_seal import sealed_footer
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
 
-_BYTES_AT_ONCE = 1 << 20
 _ROWS_A_GROUP = 3 << 16
-_MOST_GROUPS = 1_000  # of them files that grow in small steps have ever more, which readers pay for
 
 
 class ParquetTarget(Target):
-    """Writes a Parquet file row group by row group, and its record into the footer."""
+    """Writes a Parquet file row group by row group, and its record into the footer.
 
-    def __init__(self, path: Path, _: Path, schema: pa.Schema, __: WriteOptions = AS_IT_IS_NAMED) -> None:
+    Attributes
+    ----------
+    schema : pyarrow.Schema
+        Of all columns, in order, as far as they are known.
+    now : pyarrow.Schema
+        Of those that are being written.
+    sizes : sequence of int or None
+        The rows of each row group, where these are given.
+    group_rows : list of int
+        The rows of each row group that was written.
+    chunks : list of dict of str to list of Fields
+        By row group and column what the footer is to say of its chunks.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        _: Path,
+        schema: pa.Schema,
+        __: WriteOptions = AS_IT_IS_NAMED,
+        *,
+        now: pa.Schema | None = None,
+        sizes: Sequence[int] | None = None,
+    ) -> None:
         self.schema = schema
+        self.now = schema if now is None else now
+        self.sizes = sizes
         self.encoder = GroupEncoder()
         self.waiting: list[pa.RecordBatch] = []
-        self.n_waiting = 0
-        self.base: Fields = {}  # the footer but for the row groups
-        self.groups: list[Fields] = []
-        self.n_rows = 0
+        self.n_waiting = self.n_begun = self.n_put = (
+            0  # rows; row groups of the columns that are being written
+        )
+        self.group_rows: list[int] = []
+        self.chunks: list[dict[str, list[Fields]]] = []
+        self.described: dict[str, Described] = {}
+        self.base: Fields = {}  # what the footer says besides
         self.digest = xxhash.xxh3_128()
         self.at = 0
         self.file = path.open("wb")
@@ -62,92 +77,94 @@ class ParquetTarget(Target):
         self.digest.update(content)
         self.at += len(content)
 
+    # Of a table without columns Arrow knows no rows: where none are written, the groups are put at the end.
+
     def write(self, columns: Sequence[pa.Array]) -> None:
-        self.waiting.append(pa.RecordBatch.from_arrays(list(columns), schema=self.schema))
-        self.n_waiting += len(columns[0]) if columns else 0
-        if self.n_waiting >= _ROWS_A_GROUP:
-            self._begin_group()
+        batch = pa.RecordBatch.from_arrays(list(columns), schema=self.now)
+        while batch.num_rows:
+            left = max(batch.num_rows, _ROWS_A_GROUP - self.n_waiting)
+            if self.sizes is not None:
+                left = self.sizes[self.n_begun] - self.n_waiting
+            part = batch.slice(0, left)
+            self.waiting.append(part)
+            self.n_waiting += part.num_rows
+            batch = batch.slice(part.num_rows)
+            if part.num_rows == left:
+                self._begin_group()
 
     def _begin_group(self) -> None:
         """Begin to encode what has been collected as one row group."""
-        rows = pa.Table.from_batches(self.waiting, self.schema)
+        rows = pa.Table.from_batches(self.waiting, self.now)
         self.waiting, self.n_waiting = [], 0
+        self.n_begun += 1
         self._put_groups(self.encoder.add(rows))
 
     def _put_groups(self, groups: Iterator[EncodedGroup]) -> None:
         for one in groups:
-            self.base = self.base or one.footer
-            begin, chunks = self.at, []
-            for chunk in listed_in(one.group, GROUP_COLUMNS):
-                first, end = span_of(chunk)
-                place = self.at
-                self._put(one.content[first:end])
-                chunks.append(placed(chunk, place - first))
-            self.groups.append(group_of(chunks, one.n_rows, begin, self.at))
-            self.n_rows += one.n_rows
+            if self.n_put == len(self.chunks):
+                self._open_group(one.n_rows)
+            described = self._describe(one.footer)
+            chunks = listed_in(one.group, GROUP_COLUMNS)
+            for name, column in described.items():
+                placed_now = [self._placed(one.content, chunk) for chunk in chunks[column.leaves]]
+                self.chunks[self.n_put][name] = placed_now
+            self.n_put += 1
 
-    def _footer(self) -> Fields:
-        """Write the rest, and return the footer."""
+    def _open_group(self, n_rows: int) -> None:
+        """Begin a row group that is to hold so many rows."""
+        self.group_rows.append(n_rows)
+        self.chunks.append({})
+
+    def _describe(self, footer: Fields) -> dict[str, Described]:
+        """Remember, and return, what the footer of encoded columns says of them."""
+        described = described_in(footer)
+        self.described.update(described)
+        self.base = self.base or footer
+        return described
+
+    def _placed(self, content: memoryview, chunk: Fields) -> Fields:
+        """Write the bytes of a chunk that was just encoded; return what the footer is to say of it."""
+        begin, end = span_of(chunk)
+        place = self.at
+        self._put(content[begin:end])
+        return placed(chunk, place - begin)
+
+    def _end_columns(self) -> None:
+        """Write what is left of the columns that are being written."""
         if self.n_waiting:
             self._begin_group()
         self._put_groups(self.encoder.rest())
-        base = self.base or encoded_group(self.schema.empty_table(), {}).footer
-        return {**base, N_ROWS: integer(self.n_rows), ROW_GROUPS: structures(self.groups)}
+        if not self.n_put and self.now.names:
+            self._describe(encoded_group(self.now.empty_table(), {}).footer)
+
+    def _footer(self) -> Fields:
+        """Write the rest, and return the footer."""
+        self._end_columns()
+        return joined_footer(self.schema, self.described, self.base, self._groups())
+
+    def _groups(self) -> list[Fields]:
+        """Return what the footer is to say of the row groups."""
+        return [
+            group_of([chunk for name in self.schema.names for chunk in chunks[name]], n_rows)
+            for chunks, n_rows in zip(self.chunks, self.group_rows, strict=True)
+        ]
 
     def finish(self) -> None:
         """Write the rest, without a record."""
-        with self.file:
+        try:
             self.file.write(footer_bytes(self._footer()))
+        finally:
+            self.abandon()
 
     def commit(self, seal: Seal) -> None:
         """Write the rest, and the footer with the record."""
-        with self.file:
+        try:
             footer = self._footer()
             self.file.write(sealed_footer(self.digest, footer, seal))
+        finally:
+            self.abandon()
 
     def abandon(self) -> None:
         self.waiting = []
         self.encoder.abandon()
         self.file.close()
-
-
-class _GrownParquet(ParquetTarget):
-    """Writes the file that another becomes with more rows at its end.
-
-    Parameters
-    ----------
-    path : Path
-    grown : EncodedColumns
-        The file whose rows stand.
-    start_of_footer : int
-        The bytes that precede its footer.
-    schema : pyarrow.Schema
-        Of both.
-    """
-
-    def __init__(self, path: Path, grown: EncodedColumns, start_of_footer: int, schema: pa.Schema) -> None:
-        self.grown, self.start_of_footer = grown, start_of_footer
-        super().__init__(path, path, schema)
-        self.base = grown.footer
-        self.groups = list(grown.groups)
-        self.n_rows = grown.footer[N_ROWS][1]
-
-    def _begin(self) -> None:
-        with self.grown.path.open("rb") as held:
-            while self.at < self.start_of_footer:
-                content = held.read(min(_BYTES_AT_ONCE, self.start_of_footer - self.at))
-                if not content:
-                    raise DataError("is cut short", place=Place(shown_path(self.grown.path)))
-                self._put(content)
-
-
-def extend(path: Path, target: Path, schema: pa.Schema, _: WriteOptions) -> Target | None:
-    """Begin a target with all rows that it holds already; None where these cannot stand as they are."""
-    from pyarrow import parquet
-
-    grown, start_of_footer = EncodedColumns.of(target), footer_start(target)
-    if grown is None or start_of_footer is None or len(grown.groups) >= _MOST_GROUPS:
-        return None
-    if not parquet.read_schema(target).equals(schema, check_metadata=False):
-        return None
-    return _GrownParquet(path, grown, start_of_footer, schema)
