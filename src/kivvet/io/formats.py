@@ -54,6 +54,8 @@ class Format:
         Gives the records kept with a target, the newest first, and the hash of what it holds.
     keeps_types : bool
         Whether a target has typed columns. In others the fields of a source's text stand as they were.
+    takes_columns_later : bool
+        Whether a target takes columns when all rows of the others are written.
     keeps_classes : bool
         Whether a target holds the classes of a column in their order, used or not, besides the values.
     read_all : callable or None
@@ -72,6 +74,7 @@ class Format:
     create: Callable[[Path, Any, pa.Schema, WriteOptions], Target] | None = None
     kept_records: Callable[[Any], KeptRecords] | None = None
     keeps_types: bool = False
+    takes_columns_later: bool = False
     keeps_classes: bool = False
     extend: Callable[[Path, Any, pa.Schema, WriteOptions], Target | None] | None = None
     read_all: Callable[[Path, ReadOptions], pa.Table] | None = None
@@ -212,6 +215,7 @@ FORMATS: tuple[Format, ...] = (
         parquet_target.ParquetTarget,
         parquet_files.kept_records,
         keeps_types=True,
+        takes_columns_later=True,
         keeps_classes=True,
         extend=parquet_assembly.extend,
         read_all=parquet_files.read_all,

@@ -137,6 +137,13 @@ class ParquetTarget(Target):
         if not self.n_put and self.now.names:
             self._describe(encoded_group(self.now.empty_table(), {}).footer)
 
+    def begin_later(self, schema: pa.Schema) -> None:
+        self._end_columns()
+        self.schema = schema
+        self.now = pa.schema([field for field in schema if field.name not in self.described])
+        self.sizes, self.n_begun, self.n_put = list(self.group_rows), 0, 0
+        self.encoder = GroupEncoder()
+
     def _footer(self) -> Fields:
         """Write the rest, and return the footer."""
         self._end_columns()

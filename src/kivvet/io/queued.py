@@ -26,17 +26,20 @@ class QueuedTarget(Target):
 
     def __init__(self, inner: Target) -> None:
         self.inner = inner
-        self.waiting: queue.Queue[Sequence[pa.Array] | None] = queue.Queue(_MOST_WRITTEN)
+        self.waiting: queue.Queue[Sequence[pa.Array] | pa.Schema | None] = queue.Queue(_MOST_WRITTEN)
         self.error: BaseException | None = None
         self.is_abandoned = False
         self.thread = threading.Thread(target=self._work, name="writing", daemon=True)
         self.thread.start()
 
     def _work(self) -> None:
-        while (columns := self.waiting.get()) is not None:
+        while (next_one := self.waiting.get()) is not None:
             if self.error is None and not self.is_abandoned:
                 try:
-                    self.inner.write(columns)
+                    if isinstance(next_one, pa.Schema):
+                        self.inner.begin_later(next_one)
+                    else:
+                        self.inner.write(next_one)
                 except BaseException as error:  # whatever it is, it is raised where the batches come from
                     self.error = error
 
@@ -52,6 +55,10 @@ class QueuedTarget(Target):
     def write(self, columns: Sequence[pa.Array]) -> None:
         self._tell()
         self.waiting.put(columns)
+
+    def begin_later(self, schema: pa.Schema) -> None:
+        self._tell()
+        self.waiting.put(schema)
 
     def commit(self, seal: Seal) -> None:
         self._end()

@@ -350,6 +350,16 @@ class Target(ABC):
     def write(self, columns: Sequence[pa.Array]) -> None:
         """Write one batch, a column an array."""
 
+    def begin_later(self, schema: pa.Schema) -> None:
+        """Go on with columns that were not begun with, again from the first row; of formats that say they take them (`Format`).
+
+        Parameters
+        ----------
+        schema : pyarrow.Schema
+            Of all columns, in order.
+        """
+        raise NotImplementedError
+
     @abstractmethod
     def commit(self, seal: Seal) -> None:
         """Finish the file, and write the record of how it was made where the format keeps it."""

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from kivvet.books.files.row_edits import RowEdit
 from kivvet.books.files.table_files import TableFiles
-from kivvet.books.runs.apply import locked
 from kivvet.books.runs.table_findings import new_errors
+from kivvet.books.runs.target_lock import locked
 from kivvet.core.tables.table import UNFINISHED, Table
 from kivvet.core.words.conditions import AllOf, AnyOf, Condition, Equals, Negation
 from kivvet.core.words.errors import BookError, TableError

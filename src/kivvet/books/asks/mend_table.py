@@ -10,8 +10,8 @@ from kivvet.books.asks.compare_table import whole_table
 from kivvet.books.asks.impact import impact_in_book
 from kivvet.books.files.row_edits import RowEdit
 from kivvet.books.files.table_files import TableFiles
-from kivvet.books.runs.apply import locked
 from kivvet.books.runs.other_rules import OtherRules
+from kivvet.books.runs.target_lock import locked
 from kivvet.core.compare.compare import compare_tables
 from kivvet.core.draft.mend import CellChanged, Mended, broken_of, mends
 from kivvet.core.run.impact import DatasetImpact

@@ -16,9 +16,9 @@ from kivvet.books.asks.merge_table import Merged, merge_files
 from kivvet.books.asks.rules_layout import ORIGIN_SHEET, ROW, Origin, unpacked
 from kivvet.books.asks.rules_sheet import SheetBack
 from kivvet.books.files.table_files import TableFiles
-from kivvet.books.runs.apply import locked
 from kivvet.books.runs.other_rules import OtherRules
 from kivvet.books.runs.table_findings import new_errors
+from kivvet.books.runs.target_lock import locked
 from kivvet.core.compare.compare import compared_rules
 from kivvet.core.compare.comparison import Comparison
 from kivvet.core.run.impact import Impact

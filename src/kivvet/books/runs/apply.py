@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import tempfile
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -19,7 +18,7 @@ from kivvet.books.runs.fingerprints import (
 from kivvet.books.runs.in_parts import Engine, apply_in_parts
 from kivvet.books.runs.moved import since_last_run
 from kivvet.books.runs.new_record import SourceRead, new_record, remembered
-from kivvet.books.runs.noted_content import key_of_target, note_content
+from kivvet.books.runs.noted_content import note_content
 from kivvet.books.runs.plans import prepare
 from kivvet.books.runs.prepare import Prepared
 from kivvet.books.runs.record import HeldRecord, Record, read_record, refuse_edited, refuse_strange
@@ -28,6 +27,7 @@ from kivvet.books.runs.run import Run
 from kivvet.books.runs.since_then import rows_that_came, standing_columns
 from kivvet.books.runs.summary_source import SummarySource
 from kivvet.books.runs.table_findings import findings_in_book
+from kivvet.books.runs.target_lock import locked
 from kivvet.books.runs.target_writer import (
     NotExtendedError,
     NotTakenOverError,
@@ -60,7 +60,6 @@ from kivvet.io.locations import (
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook
 
-_SECONDS_FOR_LOCK = 20
 OnRows = Callable[[int], None]
 
 
@@ -318,6 +317,8 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
     run = work.run
     demands = DemandCheck(run.plan, book.severity)
     records = column_records(plan, prepared.types, with_classes=shows_classes(target))
+    is_of_some = work.grown is not None or work.standing is not None
+    later = run.made_last if format_to(target).takes_columns_later and not is_of_some else ()
     writer = TargetWriter(
         target,
         run.reader.source,
@@ -330,13 +331,16 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
         n_rows=0 if work.standing is None else source.n_rows(),
         rules=records,
         plan=plan,
+        later=later,
     )
     keys = RowKeys(dataset.key) if dataset.key else None
-    is_of_some = work.grown is not None or work.standing is not None
     n_before = run.n_rows
     with replacing_at(target) as part, writer.to(part):
         for batch in run.batches(
-            work.names, ahead=writer.typed_columns(run), keeps_texts=not writer.format.keeps_types
+            work.names,
+            ahead=writer.typed_columns(run),
+            keeps_texts=not writer.format.keeps_types,
+            is_last_later=bool(later),
         ):
             if demands.is_watching_tables:
                 demands.see([batch.columns_of(step) for step in run.plan.table_steps])
@@ -363,6 +367,8 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
             )
         if run.n_rows == n_before:
             writer.write(run.empty_batch())
+        if later:
+            writer.write_later(run.last_batches())
         read = SourceRead(
             work.state, run.n_rows, work.types, work.inferred, work.parts, version_of_source(source)
         )
@@ -377,32 +383,3 @@ def _written(book: OpenBook, prepared: Prepared, target: Location, how: _How, wo
 def _about(dataset: Dataset, keys: RowKeys | None) -> list[Finding]:
     """Return what is wrong with the keys of the rows, as findings about the dataset."""
     return [] if keys is None else [in_dataset(one, dataset) for one in keys.findings()]
-
-
-@contextmanager
-def locked(folder: Path, target: Location) -> Iterator[None]:
-    """Hold the lock of a target, so that two processes never write it at once."""
-    import filelock
-
-    name = f"{key_of_target(target)}.lock"
-    lock: filelock.BaseFileLock | None = None
-    # A book that may only be read has its locks elsewhere.
-    for locks in (folder / ".kivvet" / "locks", Path(tempfile.gettempdir())):
-        try:
-            locks.mkdir(parents=True, exist_ok=True)
-            lock = filelock.FileLock(locks / name, timeout=_SECONDS_FOR_LOCK)
-            lock.acquire()
-            break
-        except filelock.Timeout:
-            raise OutputError(
-                "another kivvet is writing this target",
-                place=Place(shown_location(target)),
-                fix="wait until it has ended, then try again",
-            ) from None
-        except OSError:
-            lock = None
-    try:
-        yield
-    finally:
-        if lock is not None:
-            lock.release()

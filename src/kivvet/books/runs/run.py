@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -28,6 +29,7 @@ from kivvet.core.words.findings import Finding
 from kivvet.core.words.values import ValueType
 
 OnRows = Callable[[int], None]
+_ROWS_AT_ONCE = 1 << 16
 
 
 @dataclass(frozen=True)
@@ -120,6 +122,7 @@ class Run:
         *,
         ahead: Collection[str] | None = None,
         keeps_texts: bool = False,
+        is_last_later: bool = False,
     ) -> Iterator[RunBatch]:
         """Yield the batches in order, with what is made of them.
 
@@ -133,9 +136,14 @@ class Run:
             The columns whose fields become values ahead; without it those that steps read.
         keeps_texts : bool
             Whether somebody wants those as they stand in the source too, and not only what is read of them.
+        is_last_later : bool
+            Whether columns that look at other rows (`made_last`) are left to `last_batches`, so that the source is read once.
         """
         if ahead is None:
             ahead = self.plan.source_columns
+        if is_last_later:
+            yield from self._batches_but_for_the_last(names, ahead, keeps_texts)
+            return
         self.look_ahead()
         left = None if self.plan.needing_all_rows else most_rows
         for batch in self.reader.batches(names, () if left is not None else ahead, keeps_texts=keeps_texts):
@@ -149,6 +157,31 @@ class Run:
             left = None if left is None else left - read.num_rows
             self.on_rows(read.num_rows)
 
+    @cached_property
+    def made_last(self) -> tuple[str, ...]:
+        """The columns that can be left to `last_batches`."""
+        made = self.plan.made_last
+        if not made or set(made) & set(self.reader.source.names):
+            return ()
+        return made if LookAhead(self.plan).is_of_early_steps else ()
+
+    def _batches_but_for_the_last(
+        self, names: Sequence[str] | None, ahead: Collection[str], keeps_texts: bool
+    ) -> Iterator[RunBatch]:
+        seen = LookAhead(self.plan)
+        for read in self.reader.batches(names, ahead, keeps_texts=keeps_texts):
+            made = self.execution.apply(read.column, read.num_rows, is_of_single_rows=True)
+            seen.see(read.typed, read.num_rows, made)
+            yield RunBatch(read, made)
+            self.on_rows(read.num_rows)
+        self._know(seen, self.reader)
+
+    def last_batches(self) -> Iterator[Mapping[str, MadeColumn]]:
+        """Yield the columns that were left when all rows were read, in parts of rows, in order; one at least."""
+        n_rows = self.n_rows
+        for start in range(0, n_rows or 1, _ROWS_AT_ONCE):
+            yield self.execution.in_rows(start, min(start + _ROWS_AT_ONCE, n_rows))
+
     def look_ahead(self) -> None:
         """Work out the steps that look at other rows, for which what they need of all rows is read before.
 
@@ -156,7 +189,6 @@ class Run:
         """
         if not self.plan.needing_all_rows or self.knows_all_rows:
             return
-        self.knows_all_rows = True
         ahead = LookAhead(self.plan)
         names = ahead.source_columns
         reader = self._reader()
@@ -165,9 +197,14 @@ class Run:
             ahead.see(batch.typed, batch.num_rows)
             self.on_rows(batch.num_rows)
         self.on_rows(-ahead.n_rows)  # they are read once more, and counted then
-        if not ahead.n_rows:  # columns have their types all the same
-            ahead.see(TypedBatch(reader, reader.source.empty_batch(), 0).typed, 0)
-        known = ahead.all_rows()
+        self._know(ahead, reader)
+
+    def _know(self, seen: LookAhead, reader: TypedReader) -> None:
+        """Work out the steps that look at other rows, of which all was seen."""
+        self.knows_all_rows = True
+        if not seen.n_rows:  # columns have their types all the same
+            seen.see(TypedBatch(reader, reader.source.empty_batch(), 0).typed, 0)
+        known = seen.all_rows()
         self.execution.look_ahead(known.source.__getitem__, known.n_rows, known.steps, known.made)
 
     def row(self, number: int) -> RunBatch | None:

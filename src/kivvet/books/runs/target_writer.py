@@ -5,7 +5,7 @@ encoded already.
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -16,6 +16,7 @@ from kivvet.books.runs.read_data import TypedReader
 from kivvet.books.runs.record import ColumnRecord, Record
 from kivvet.books.runs.run import Run, RunBatch
 from kivvet.core.columns.convert import holds_empty_text, holds_texts, is_text_type
+from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.plan import Plan
 from kivvet.core.words.errors import DataError
 from kivvet.core.words.places import Place
@@ -135,6 +136,8 @@ class TargetWriter:
         By which table or formula each column is made, and the hash of its meaning: what its field is to carry.
     plan : Plan, optional
         Where the target shows them, the colours of classes are those of its tables.
+    later : collection of str
+        The columns made that are written when all rows of the others are.
     """
 
     def __init__(
@@ -151,7 +154,9 @@ class TargetWriter:
         n_rows: int = 0,
         rules: Sequence[ColumnRecord] = (),
         plan: Plan | None = None,
+        later: Collection[str] = (),
     ) -> None:
+        self.later = [name for name in made if name in later]
         self.colours = colours_of(plan) if plan is not None and holds_sheets(target) else {}
         self.rules = {rule.name: rule for rule in rules}
         self.is_extended = is_extended
@@ -164,7 +169,8 @@ class TargetWriter:
         self.options = options
         # What a file says of its texts may be wrong: those that are read are looked at, the others when all is written.
         self.watched = () if taken_over is None else sorted(taken_over.names - taken_over.unread)
-        self.written = [name for name in (*own, *made) if taken_over is None or name not in taken_over.names]
+        taken = frozenset() if taken_over is None else taken_over.names
+        self.written = [name for name in (*own, *made) if name not in taken and name not in later]
         self.file: QueuedTarget | None = None
         self.schema = pa.schema([])
 
@@ -205,6 +211,21 @@ class TargetWriter:
             self.file = QueuedTarget(self._begun(arrays, batch))
         self.file.write(list(arrays.values()))
 
+    def write_later(self, batches: Iterable[Mapping[str, MadeColumn]]) -> None:
+        """Write the columns that were left, in parts of rows."""
+        assert self.file is not None
+        for number, made in enumerate(batches):
+            arrays = {name: made[name].as_arrow() for name in self.later}
+            if not number:
+                fields = {field.name: field for field in self.schema}
+                for name in self.later:
+                    field = pa.field(name, arrays[name].type, metadata=made[name].field_metadata)
+                    fields[name] = self._with_rules(field)
+                in_order = [fields[name] for name in (*self.own, *self.made)]
+                self.schema = pa.schema(in_order, self.schema.metadata)
+                self.file.begin_later(self.schema)
+            self.file.write(list(arrays.values()))
+
     def begun(self, batch: RunBatch) -> Target:
         """Return the target begun, as it is before the first batch; it is finished by somebody else."""
         return self._begun({name: self._array(name, batch) for name in self.written}, batch)
@@ -243,6 +264,8 @@ class TargetWriter:
         stored_fields = {} if stored is None else {field.name: field for field in stored}
         fields = []
         for name in (*self.own, *self.made):
+            if name in self.later:
+                continue
             is_own = name in self.is_own
             if name not in stored_fields or (name in arrays and not is_own):
                 made = None if is_own else batch.made.get(name)

@@ -94,8 +94,15 @@ class Execution:
         column_named: Callable[[str], Column],
         n_rows: int,
         known: Mapping[str, MadeColumn] | None = None,
+        *,
+        is_of_single_rows: bool = False,
     ) -> dict[str, MadeColumn]:
         """Return the columns made for one batch, by name, written or not; with those known already.
+
+        Parameters
+        ----------
+        is_of_single_rows : bool
+            Whether only steps are run that look at one row at a time; `in_rows` gives what the others made, later.
 
         Raises
         ------
@@ -106,6 +113,8 @@ class Execution:
         unfit: list[MisfitError] = []
         lost: set[str] = set()
         for stage in self.stages:
+            if is_of_single_rows and stage.step.needs_all_rows:
+                continue
             if lost and any(read.column in lost for read in stage.step.reads if not read.from_source):
                 lost.update(stage.step.made_names)
                 continue
@@ -120,6 +129,14 @@ class Execution:
         self.n_rows += n_rows
         if self.plan.where is not None:
             self.kept = self._kept(made[self.plan.where])
+        return made
+
+    def in_rows(self, start: int, stop: int) -> dict[str, MadeColumn]:
+        """Return what steps that look at other rows made in some rows; after `look_ahead`."""
+        made: dict[str, MadeColumn] = {}
+        for stage in self.stages:
+            if stage.step.needs_all_rows:
+                made.update(stage.apply({}, start, stop - start))
         return made
 
     def outcomes_of(self, step: TableStep) -> Array:

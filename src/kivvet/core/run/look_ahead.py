@@ -6,7 +6,7 @@ columns are held that a step which looks at other rows reads.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -66,13 +66,25 @@ class LookAhead:
         self._by_codes: set[str] = set()  # columns of text that are held as codes into their different values
         self.n_rows = 0
 
-    def see(self, array_named: Callable[[str], pa.Array], n_rows: int) -> None:
+    @property
+    def is_of_early_steps(self) -> bool:
+        """Whether all is known of what steps that look at other rows read once the steps of single rows were run."""
+        return all(step.needs_all_rows for step in self.steps)
+
+    def see(
+        self,
+        array_named: Callable[[str], pa.Array],
+        n_rows: int,
+        made: Mapping[str, MadeColumn] | None = None,
+    ) -> None:
         """Take what is needed of the next rows.
 
         Parameters
         ----------
         array_named : callable
             By its name, a column of the source for these rows.
+        made : mapping of str to MadeColumn, optional
+            What the steps made of them that look at one row at a time; without it these are run.
         """
         for name, parts in self._source.items():
             array = array_named(name)
@@ -80,7 +92,8 @@ class LookAhead:
                 self._by_codes.add(name)
             parts.append(array.dictionary_encode() if name in self._by_codes else array)
         if self._made:
-            made = self._early.apply(lambda name: column_from_arrow(array_named(name), name), n_rows)
+            if made is None:
+                made = self._early.apply(lambda name: column_from_arrow(array_named(name), name), n_rows)
             for name, columns in self._made.items():
                 columns.append(made[name])
         self.n_rows += n_rows

@@ -66,6 +66,20 @@ class Plan:
         """Those that look at other rows."""
         return tuple(step for step in self.steps if step.needs_all_rows)
 
+    @property
+    def made_last(self) -> tuple[str, ...]:
+        """The columns of steps that look at other rows, where nothing else reads these or chooses rows by them: they can be made
+        when all others are; empty where they cannot, or there are none.
+        """
+        made = {name for step in self.needing_all_rows for name in step.made_names}
+        is_read = any(
+            read.column in made and not read.from_source
+            for step in self.steps
+            if not step.needs_all_rows
+            for read in step.reads
+        )
+        return () if is_read or self.where is not None else tuple(sorted(made))
+
     def leading_to(self, wanted: Sequence[Step]) -> tuple[Step, ...]:
         """Return the wanted steps and those that make what they read, in order."""
         needed: set[str] = set()
