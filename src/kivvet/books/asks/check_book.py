@@ -211,7 +211,8 @@ def _check_dataset(
     asked = [*plan.source_columns, *key, *(name for name in dataset.types if name in prepared.source.names)]
     wanted = list(dict.fromkeys(asked)) or None
     with Behind() as behind:
-        for batch in run.batches(wanted, ahead=wanted) if plan.steps or wanted else ():
+        batches = run.batches(wanted, ahead=wanted, is_last_later=bool(run.made_last))
+        for batch in batches if plan.steps or wanted else ():
             run.reader.convert_declared(batch.read)
             if keys is not None:
                 keys.see([batch.read.typed(name) for name in keys.names])
