@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from kivvet.core.columns.column import Column, column_from_arrow
 from kivvet.core.columns.convert import is_text_type
+from kivvet.core.columns.gathered import Gathered
 from kivvet.core.columns.made_column import MadeColumn
 from kivvet.core.run.execution import Execution
 from kivvet.core.run.formula_step import FormulaStep
@@ -56,9 +56,9 @@ class LookAhead:
         self.source_columns = Plan(steps, ()).source_columns
         self._early = Execution(Plan(early, ()), with_report=False, refuses_overlaps=False)
         made = {name for step in early for name in step.made_names}
-        self._source: dict[str, list[pa.Array]] = {name: [] for name in Plan(self.steps, ()).source_columns}
-        self._made: dict[str, list[MadeColumn]] = {
-            read.column: []
+        self._source = {name: Gathered() for name in Plan(self.steps, ()).source_columns}
+        self._made = {
+            read.column: _GatheredMade()
             for step in self.steps
             for read in step.reads
             if not read.from_source and read.column in made
@@ -86,25 +86,22 @@ class LookAhead:
         made : mapping of str to MadeColumn, optional
             What the steps made of them that look at one row at a time; without it these are run.
         """
-        for name, parts in self._source.items():
+        for name, gathered in self._source.items():
             array = array_named(name)
-            if not parts and _repeats(array):
+            if not gathered.n_parts and _repeats(array):
                 self._by_codes.add(name)
-            parts.append(array.dictionary_encode() if name in self._by_codes else array)
+            gathered.add(array.dictionary_encode() if name in self._by_codes else array)
         if self._made:
             if made is None:
                 made = self._early.apply(lambda name: column_from_arrow(array_named(name), name), n_rows)
             for name, columns in self._made.items():
-                columns.append(made[name])
+                columns.add(made[name])
         self.n_rows += n_rows
 
     def all_rows(self) -> AllRows:
         """Return the columns with all their rows, and let go of the parts."""
-        # Each is joined as its parts are let go of, so that no more than one is held twice.
-        source = {
-            name: column_from_arrow(_joined(self._source.pop(name)), name) for name in list(self._source)
-        }
-        made = {name: _joined_made(self._made.pop(name)) for name in list(self._made) if self._made[name]}
+        source = {name: column_from_arrow(one.whole(), name) for name, one in self._source.items()}
+        made = {name: one.whole() for name, one in self._made.items() if one.first is not None}
         pa.default_memory_pool().release_unused()
         return AllRows(self.steps, source, made, self.n_rows)
 
@@ -130,27 +127,25 @@ def _is_joined(step: Step) -> bool:
     return all(made.type is not None for made in step.made)
 
 
-def _joined_made(parts: Sequence[MadeColumn]) -> MadeColumn:
-    """Return parts of one column as one."""
-    first = parts[0]
-    if first.codes is None:
-        return replace(first, values=_joined([part.values for part in parts]))
-    return replace(
-        first, codes=np.concatenate([part.codes for part in parts if part.codes is not None]), validity=None
-    )
+class _GatheredMade:
+    """One column made, part by part."""
+
+    def __init__(self) -> None:
+        self.first: MadeColumn | None = None
+        self.values = Gathered()
+
+    def add(self, part: MadeColumn) -> None:
+        self.first = self.first or part
+        self.values.add(part.values if part.codes is None else pa.array(part.codes))
+
+    def whole(self) -> MadeColumn:
+        assert self.first is not None
+        values = self.values.whole()
+        if self.first.codes is None:
+            return replace(self.first, values=values)
+        return replace(self.first, codes=values.to_numpy(), validity=None)
 
 
 def _repeats(texts: pa.Array) -> bool:
     """Whether codes take less room than some texts do."""
     return is_text_type(texts.type) and 2 * pc.count_distinct(texts).as_py() <= len(texts)
-
-
-def _joined(arrays: Sequence[pa.Array]) -> pa.Array:
-    """Return arrays of one type as one."""
-    if not arrays:
-        return pa.nulls(0)
-    chunks = pa.chunked_array(arrays)
-    if pa.types.is_string(chunks.type):
-        chunks = chunks.cast(pa.large_string())  # there may be more text than the other kind of array holds
-    made = chunks.unify_dictionaries().combine_chunks()
-    return made if isinstance(made, pa.Array) else made.chunk(0)
