@@ -13,8 +13,8 @@ import pyarrow as pa
 from kivvet.io.source_and_target import PartedTarget, Seal, Target, WrittenPart
 
 Batch = TypeVar("Batch")
-_MOST_WAITING = 2
-_MOST_WRITTEN = 2
+_MOST_WAITING = 1
+_MOST_WRITTEN = 1
 
 
 class QueuedTarget(Target):
