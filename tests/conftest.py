@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import io
 import os
 import re
@@ -35,6 +36,10 @@ def some(cases: Sequence[Any], step: int = 2) -> list[Any]:
 
 settings.register_profile("kivvet", deadline=None, max_examples=budget(40), derandomize="CI" in os.environ)
 settings.load_profile("kivvet")
+
+# As a command does, and what is loaded by now is never looked through again: else a tenth of all time goes there.
+gc.set_threshold(100_000, 50, 100)
+gc.freeze()
 
 CASES = Path(__file__).parent / "cases"
 
@@ -105,25 +110,33 @@ def small_book(tmp_path):
     return write_book(tmp_path / "book")
 
 
+def made_once(factory, name, make):
+    """Return a folder that is made by whichever process of the tests is first."""
+    shared = factory.getbasetemp()
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        shared = shared.parent
+    with FileLock(shared / f"{name}.lock"):
+        if not (shared / f"{name}.told").exists():
+            make(shared / name)
+            (shared / f"{name}.told").touch()
+    return shared / name
+
+
+@pytest.fixture(scope="session")
+def survey_as_written(tmp_path_factory):
+    return made_once(tmp_path_factory, "survey", write_survey)
+
+
 @pytest.fixture
-def survey(tmp_path):
+def survey(tmp_path, survey_as_written):
     """The demo's book with its faults."""
-    write_survey(tmp_path / "survey")
-    return tmp_path / "survey"
+    return shutil.copytree(survey_as_written, tmp_path / "survey")
 
 
 @pytest.fixture(scope="session")
 def river(tmp_path_factory):
     """The demo's book as its whole story leaves it: mended, applied, changed, refreshed. It is read, not changed."""
-    shared = tmp_path_factory.getbasetemp()
-    if "PYTEST_XDIST_WORKER" in os.environ:  # made once, by whichever process is first
-        shared = shared.parent
-    folder = shared / "river"
-    with FileLock(shared / "river.lock"):
-        if not (shared / "river.told").exists():
-            Story(folder, lambda *_: None).run()
-            (shared / "river.told").touch()
-    return folder
+    return made_once(tmp_path_factory, "river", lambda folder: Story(folder, lambda *_: None).run())
 
 
 @pytest.fixture(scope="module")

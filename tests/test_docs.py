@@ -10,6 +10,7 @@ import io
 import os
 import re
 import shlex
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -22,11 +23,13 @@ ROOT = Path(__file__).parents[1]
 PAGES = ["README.md", *sorted(f"docs/{path.name}" for path in (ROOT / "docs").glob("*.md"))]
 #: A command in which there is nothing for a shell to do: it runs in this process.
 PLAIN = re.compile(r"kivvet(?: +(?:'[^']*'|\"[^\"$`\\]*\"|[\w.,:=/%@+-]+))*(?: +# .*)?")
+#: The whole story of the demo, of which nobody asks here what it tells: its book is there already.
+DEMO = re.compile(r"kivvet demo ([\w-]+) > ([\w.]+)")
 BLOCK = re.compile(r"^```(\w+)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 
 
 @pytest.mark.parametrize("page", PAGES)
-def test_the_blocks_of_a_page_run_and_print_what_it_says(page, tmp_path, monkeypatch, quick_kivvet):
+def test_the_blocks_of_a_page_run_and_print_what_it_says(page, tmp_path, monkeypatch, quick_kivvet, river):
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("PATH", f"{quick_kivvet}:{Path(sys.executable).parent}:{os.environ['PATH']}")
     text = (ROOT / page).read_text(encoding="utf-8")
@@ -38,7 +41,7 @@ def test_the_blocks_of_a_page_run_and_print_what_it_says(page, tmp_path, monkeyp
             assert shows(printed, code), f"{page} says\n{code}\nand it prints\n{printed}"
         printed, end = None, match.end()
         if language == "sh":
-            printed = run_shell(code)
+            printed = run_shell(code, river)
         elif language == "python":
             with contextlib.redirect_stdout(io.StringIO()) as out:
                 exec(compile(code, page, "exec"), names)
@@ -49,12 +52,16 @@ def test_the_blocks_of_a_page_run_and_print_what_it_says(page, tmp_path, monkeyp
             tomllib.loads(code)
 
 
-def run_shell(code):
+def run_shell(code, river):
     printed = ""
     for line in code.replace("\\\n", "").splitlines():
         if not line.strip() or line.startswith(("make ", "git ")):
             continue
         expected = int(match[1]) if (match := re.search(r"# ends with (\d)$", line)) else 0
+        if demo := DEMO.fullmatch(line):
+            shutil.copytree(river, demo[1])
+            Path(demo[2]).touch()
+            continue
         if PLAIN.fullmatch(line):
             done = kivvet(*shlex.split(line, comments=True)[1:], cwd=Path.cwd())
             code, told = done.code, done.all
