@@ -33,7 +33,7 @@ class Gathered:
             if self._grown.is_full:
                 self._parts, self._grown = [self._grown.whole()], None
         else:
-            self._parts.append(array)
+            self._parts.append(_with_wide_codes(array) if pa.types.is_dictionary(array.type) else array)
 
     def whole(self) -> pa.Array:
         """Return all parts as one array, and let go of them."""
@@ -104,9 +104,15 @@ class _Codes:
         self.codes.add(codes.cast(pa.int32()))
 
     def whole(self) -> pa.Array:
-        return pa.DictionaryArray.from_arrays(
-            self.codes.whole(), self.dictionary, ordered=self.kind.ordered, safe=False
-        )
+        return _coded(self.codes.whole(), self.dictionary, self.kind)
+
+
+def _with_wide_codes(array: pa.Array) -> pa.Array:
+    return _coded(array.indices.cast(pa.int32()), array.dictionary, array.type)
+
+
+def _coded(codes: pa.Array, dictionary: pa.Array, kind: pa.DataType) -> pa.Array:
+    return pa.DictionaryArray.from_arrays(codes, dictionary, ordered=kind.ordered, safe=False)
 
 
 def _with_room(values: Array, n_held: int, n_rows: int) -> Array:
