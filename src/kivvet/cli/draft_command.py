@@ -148,9 +148,9 @@ _USED = {
 def _refuse_unused(way: str) -> None:
     """Refuse options that would have no effect."""
     context = click.get_current_context()
-    for one in context.command.params:
-        name = one.name or ""
+    for param in context.command.params:
+        name = param.name or ""
         is_given = context.get_parameter_source(name) is click.core.ParameterSource.COMMANDLINE
         is_common = name in ("name", "on", "book", "read_as")
-        if isinstance(one, click.Option) and is_given and not is_common and name not in _USED[way]:
-            raise click.UsageError(f"{one.opts[0]} has no meaning with {way}")
+        if isinstance(param, click.Option) and is_given and not is_common and name not in _USED[way]:
+            raise click.UsageError(f"{param.opts[0]} has no meaning with {way}")

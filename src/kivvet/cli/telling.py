@@ -115,7 +115,7 @@ def print_csv(heads: Sequence[str], lines: Iterable[Sequence[Any]], *, safe: boo
         return f"'{value}" if safe and isinstance(value, str) and value[:1] in ("\t", "\r") else value
 
     writer = csv.writer(sys.stdout, lineterminator="\n")
-    writer.writerow([field(one) for one in heads])
+    writer.writerow([field(head) for head in heads])
     writer.writerows([field(one) for one in line] for line in lines)
 
 

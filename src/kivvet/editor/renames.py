@@ -319,7 +319,7 @@ def _mapped(table: Table, entity: Entity, name: str, alike: frozenset[str]) -> T
     columns = [*kinds, *outputs]
     if "rows" in definition:
         heads, *rows = definition["rows"]
-        made["rows"] = [[of_name(one) for one in heads]]
+        made["rows"] = [[of_name(head) for head in heads]]
         for row in rows:
             cells = []
             for at, cell in enumerate(row):

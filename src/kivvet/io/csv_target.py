@@ -256,7 +256,7 @@ def write_record_beside(target: Path, record: Mapping[str, Any]) -> None:
     records = [record]
     if target.is_file():
         kept = kept_records(target)
-        known = [one for one in kept.values if isinstance(one, dict)]
+        known = [value for value in kept.values if isinstance(value, dict)]
         records += [one for one in known if one.get("target_hash") == kept.content_hash][:1]
     with replacing(record_file(target)) as path:
         path.write_text(json.dumps({"records": records}, indent=1, ensure_ascii=False), encoding="utf-8")

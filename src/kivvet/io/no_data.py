@@ -154,7 +154,7 @@ def _is_units(rows: Sequence[Record]) -> bool:
     over_figures = [
         place
         for place, text in enumerate(first)
-        if text.strip() and _are_figures([one[place].strip() for one in others])
+        if text.strip() and _are_figures([other[place].strip() for other in others])
     ]
     over_words = [place for place, text in enumerate(first) if text.strip() and place not in over_figures]
     return bool(over_figures) and len(over_figures) >= len(over_words)
@@ -203,7 +203,7 @@ def _without_totals(names: Sequence[str], rows: list[Record], remarks: list[str]
         filled = [
             at
             for at in range(len(names))
-            if at != place and sum(bool(one[at].strip()) for one in others) >= _FILLED * len(others)
+            if at != place and sum(bool(other[at].strip()) for other in others) >= _FILLED * len(others)
         ]
         has_blank = all(any(not rows[number][at].strip() for at in filled) for number in numbers)
         summed = _summed(names, rows, numbers)

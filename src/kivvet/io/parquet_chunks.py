@@ -88,11 +88,11 @@ def joined_footer(
     metadata[b"ARROW:schema"] = base64.b64encode(schema.serialize())
     return {
         **base,
-        SCHEMA: structures([root, *(element for one in of_columns for element in one.elements)]),
+        SCHEMA: structures([root, *(element for column in of_columns for element in column.elements)]),
         N_ROWS: integer(sum(group[GROUP_ROWS][1] for group in groups)),
         ROW_GROUPS: structures(groups),
         KEY_VALUES: structures([{1: binary(key), 2: binary(value)} for key, value in metadata.items()]),
-        COLUMN_ORDERS: structures([order for one in of_columns for order in one.orders]),
+        COLUMN_ORDERS: structures([order for column in of_columns for order in column.orders]),
     }
 
 

@@ -100,13 +100,13 @@ class ParquetTarget(Target):
         self._put_groups(self.encoder.add(rows))
 
     def _put_groups(self, groups: Iterator[EncodedGroup]) -> None:
-        for one in groups:
+        for group in groups:
             if self.n_put == len(self.chunks):
-                self._open_group(one.n_rows)
-            described = self._describe(one.footer)
-            chunks = listed_in(one.group, GROUP_COLUMNS)
+                self._open_group(group.n_rows)
+            described = self._describe(group.footer)
+            chunks = listed_in(group.group, GROUP_COLUMNS)
             for name, column in described.items():
-                placed_now = [self._placed(one.content, chunk) for chunk in chunks[column.leaves]]
+                placed_now = [self._placed(group.content, chunk) for chunk in chunks[column.leaves]]
                 self.chunks[self.n_put][name] = placed_now
             self.n_put += 1
 

@@ -245,7 +245,7 @@ def _is_as_wide(record: Sequence[str], width: int, records: Sequence[Sequence[st
     if len(record) == width + 1 > 2:
         return not record[-1].strip()
     others = [record for record in records if len(record) == width]
-    return len(record) == width - 1 > 1 and not any(one[-1].strip() for one in others)
+    return len(record) == width - 1 > 1 and not any(other[-1].strip() for other in others)
 
 
 def _are_values(first: Sequence[str], following: Sequence[Sequence[str]]) -> bool:

@@ -113,9 +113,9 @@ def _as_named(there: Location, databases: Mapping[str, Database]) -> Location:
     """Return a place in a database that is a file as one of the database that the book names, where it names that file."""
     if isinstance(there, InDatabase) and there.database.path is not None:
         own = there.database.path.resolve()
-        for one in databases.values():
-            if one.path is not None and one.path.resolve() == own:
-                return replace(there, database=one)
+        for database in databases.values():
+            if database.path is not None and database.path.resolve() == own:
+                return replace(there, database=database)
     return there
 
 

@@ -106,7 +106,7 @@ def draft_table(
     (seen,) = builder.look().columns
     is_of_texts = report is None and table.inputs[0].type == "text"
     near = tuple(alike_pairs(seen.values)) if is_of_texts else ()
-    return with_fields(done, near=near, strays=tuple(stray_hint(*one, seen.type) for one in seen.strays))
+    return with_fields(done, near=near, strays=tuple(stray_hint(*stray, seen.type) for stray in seen.strays))
 
 
 def _counted_of_made(

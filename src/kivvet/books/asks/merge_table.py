@@ -98,7 +98,7 @@ class Merged(Printed):
             "path": self.path,
             "clean": self.is_clean,
             "proven": self.is_proven,
-            "clashes": [one.as_dict() for one in self.clashes],
+            "clashes": [clash.as_dict() for clash in self.clashes],
             "conflicts": self.conflicts,
             "called": list(self.called),
             "wrong": self.wrong,

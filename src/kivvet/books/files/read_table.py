@@ -159,8 +159,8 @@ def _attach_lookup(
         ]
     definition["lookup"] = read.rows
     notes = [
-        finding(one.kind, one.message, table=name, places=(named(one.place),), remedy=one.fix)
-        for one in read.notes
+        finding(note.kind, note.message, table=name, places=(named(note.place),), remedy=note.fix)
+        for note in read.notes
     ]
     if there == file or read.place_of_row is None:
         return read.place_of_row or no_place, notes

@@ -169,7 +169,7 @@ def _read(folder: Path, name: str, said: str, pin: Pin | None, opened: Opened) -
     circles = [
         finding.message for finding in book.reading_findings if finding.kind == "cycle" and not finding.table
     ]
-    circles = [one for one in circles if _CIRCLE in one]
+    circles = [circle for circle in circles if _CIRCLE in circle]
     problem = "" if book.is_readable else f"{shown_path(path)}: book.toml cannot be read"
     problem = circles[0].partition(": ")[2] if circles else problem
     own = {table for table in book.tables if not book.is_used(table)}

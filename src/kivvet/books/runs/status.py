@@ -194,7 +194,7 @@ def _status_of(book: OpenBook, dataset: Dataset, location: Location, target: str
     if changed := changed_options(record.read_options, dataset.read_options()):
         reasons.append(Reason(f"the way the data is read or written changed: {', '.join(changed)}"))
     demands = demands_of(prepared.plan, book.severity, dataset.key)
-    if more := [one for one in demands if one not in record.demands]:
+    if more := [demand for demand in demands if demand not in record.demands]:
         reasons.append(Reason(f"the rules demand more of the data than when it was made: {'; '.join(more)}"))
     rewritten = rewritten_tables(book, record, prepared.plan)
     if record.where != where_record(prepared.plan, prepared.types, rewritten):

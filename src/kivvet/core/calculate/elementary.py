@@ -233,7 +233,7 @@ def _tables() -> _Tables:
         context.prec = 60
         inverses = [1.0] * 64 + [round(_PARTS / n * 512) / 512 for n in range(64, 2 * _PARTS)]
         ln_2 = Decimal(2).ln()
-        logarithms = _split([-Decimal(one).ln() for one in inverses])
+        logarithms = _split([-Decimal(inverse).ln() for inverse in inverses])
         roots = _split([(ln_2 * n / _PARTS).exp() for n in range(_PARTS)])
         short, step = _shortened(ln_2, 42), ln_2 / _PARTS
         first = _shortened(step, 33)

@@ -77,7 +77,7 @@ class ExactSums:
 
     def _add_rests(self) -> None:
         """Add what is left of rows, by exponent: 64 powers of two at a time."""
-        numbers, rests = (np.concatenate([one[at] for one in self._rests]) for at in range(2))
+        numbers, rests = (np.concatenate([rest[at] for rest in self._rests]) for at in range(2))
         self._rests = []
         size = (rests.view(np.uint64) >> np.uint64(58)).astype(np.uint8) & 31
         for rows in np.split(np.argsort(size, kind="stable"), np.cumsum(np.bincount(size, minlength=32))):
@@ -183,7 +183,7 @@ class ExactSums:
             and sum(len(one) for one, _ in self._rests) <= self.n_groups // 4
         ):
             made = self._open.sums[0] + self._open.sums[1]  # both are exact, so this rounds once
-            numbers, rests = (np.concatenate([one[at] for one in self._rests]) for at in range(2))
+            numbers, rests = (np.concatenate([rest[at] for rest in self._rests]) for at in range(2))
             if len(rests):
                 few, codes = np.unique(numbers, return_inverse=True)
                 state = ExactSums(len(few))

@@ -96,7 +96,7 @@ def quantile_bounds(
 ) -> list[float]:
     """Return the bounds of bins that hold, up to each share of the rows, at least so many; equal values stay together."""
     total = int(weights.sum())
-    ends = [-(-total * top // bottom) for top, bottom in (one.as_integer_ratio() for one in shares)]
+    ends = [-(-total * top // bottom) for top, bottom in (share.as_integer_ratio() for share in shares)]
     return _values_after(numbers, weights, np.array(ends))
 
 

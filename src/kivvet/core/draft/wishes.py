@@ -112,7 +112,7 @@ def wishes_of(
     texts = tuple(
         write_value(Decimal(repr(bound)) if isinstance(bound, float) else bound) for bound in bounds
     )
-    shares = tuple(_share(one) for one in quantiles)
+    shares = tuple(_share(quantile) for quantile in quantiles)
     if sorted(set(shares)) != list(shares):
         raise DataError(
             f"the quantiles {listed(map(str, quantiles), 10)} do not rise",

@@ -49,7 +49,7 @@ def line_of(
     """Return the cells that the ends of stretches cut a form into; those are left out that hold no value."""
     line = Line(cells_of={number: [] for number, _, _ in stretches})
     cuts: set[Cut] = {cut for *_, pair in stretches for cut in pair if cut is not None}
-    cuts |= {cut for one in holes for pair in one for cut in pair if cut is not None}
+    cuts |= {cut for hole in holes for pair in hole for cut in pair if cut is not None}
     by_dimension: dict[int, list[tuple[int, Interval]]] = {}
     for number, cell, pair in stretches:
         by_dimension.setdefault(number, []).append((cell, pair))
@@ -70,7 +70,7 @@ def line_of(
         first, last = bounds
         if len(own) < len(by_dimension) or (first is not None and last is not None and first > last):
             continue
-        if all(any(_contains(pair, (low, high)) for pair in one) for one in holes):
+        if all(any(_contains(pair, (low, high)) for pair in hole) for hole in holes):
             allowed |= 1 << len(line.cells)
         line.cells.append(bounds)
         line.lows.append(low)

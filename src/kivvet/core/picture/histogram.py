@@ -112,7 +112,7 @@ class Histogram:
 
     @property
     def words(self) -> str:
-        stretches = [f"{one.condition}: {one.label}" for one in self.bands]
+        stretches = [f"{band.condition}: {band.label}" for band in self.bands]
         layers = [f"{layer.label} {sum(layer.counts):,}" for layer in self.layers]
         rows = f" {self.rows:,} rows: {', '.join(layers)}." if self.rows else ""
         return f"{self.title}. {'; '.join(stretches)}.{rows}"

@@ -291,7 +291,7 @@ class _Promised(ResultSpace):
         """Return the finding about two rows that differ in one input."""
         name = self.table.inputs[number].name
         ends = [[*place[:number], cell, *place[number + 1 :]] for cell in (low, high)]
-        witnesses = [witness_in(self.space, one) for one in ends]
+        witnesses = [witness_in(self.space, end) for end in ends]
         others = ", ".join(f"{key} = {value}" for key, value in witnesses[0].items() if key != name)
         said = [
             f"{name} = {one[name]} gives {_said(self.given_at(at))}"

@@ -90,11 +90,11 @@ class KeyCodes:
             distinct = encoded.dictionary
             codes = pc.fill_null(encoded.indices, -1).to_numpy(zero_copy_only=False)
         values = [one if _is_value(one) else None for one in distinct.to_pylist()]
-        if any(("value", one) not in self._places for one in values if one is not None):
+        if any(("value", value) not in self._places for value in values if value is not None):
             used = np.zeros(len(distinct) + 1, bool)
             used[codes] = True  # -1 is the last
             values = [one if is_used else None for one, is_used in zip(values, used, strict=False)]
-        places = [-1 if one is None else self.place(Label("value", one)) for one in values]
+        places = [-1 if value is None else self.place(Label("value", value)) for value in values]
         highest = len(self.labels) + len(WHY)
         of_code = np.array([*places, -1], np.int8 if highest <= 127 else np.int32)
         return taken(of_code, codes, mode="wrap")
@@ -161,7 +161,7 @@ class Crossing:
         """
         codes = [key.codes(column, why) for key, (column, why) in zip(self.keys, columns, strict=True)]
         if rows is not None:
-            codes = [one[rows] for one in codes]
+            codes = [code[rows] for code in codes]
             n_rows, evaluator = len(rows), evaluator.on_rows(rows)
         self.n_rows += n_rows
         groups = self._grouped(codes, n_rows)

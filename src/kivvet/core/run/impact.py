@@ -114,7 +114,7 @@ class ColumnImpact:
             "rows": self.rows,
             "changed": self.changed,
             "share": self.share,
-            "moves": [one.as_dict() for one in self.moves],
+            "moves": [move.as_dict() for move in self.moves],
             "pairs": [{"before": one, "after": two, "rows": n} for (one, two), n in self.pairs.items()],
             "classes": [{"class": name, "before": n, "after": m} for name, n, m in self.classes],
             "examples": [example.as_dict() for example in self.examples],

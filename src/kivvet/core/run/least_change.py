@@ -90,7 +90,7 @@ class Wanted:
         return {
             "output": self.output,
             "result": self.result,
-            "ways": [one.as_dict() for one in self.ways],
+            "ways": [way.as_dict() for way in self.ways],
             "note": self.note,
         }
 

@@ -131,7 +131,7 @@ class _Cases:
         values, texts = [], []
         for number, about in enumerate(first.inputs):
             others = [table.inputs[number] for table in tables]
-            if any((one.step, one.step_offset, one.shape, one.fold, one.tz) != (about.step, about.step_offset, about.shape, about.fold, about.tz) for one in others):  # fmt: skip
+            if any((other.step, other.step_offset, other.shape, other.fold, other.tz) != (about.step, about.step_offset, about.shape, about.fold, about.tz) for other in others):  # fmt: skip
                 return None
             asked = [condition for table in tables for condition in asked_of(table, number)]
             axis = make_axis(replace(about, domain=None), asked)

@@ -160,8 +160,8 @@ class Engine(ABC):
         rights = self.rights_on(place)
         self.drop(place)
         self.run(f"ALTER TABLE {self.named(made)} RENAME TO {self.quoted(place.table)}")
-        for one in rights:
-            self.run(one)
+        for right in rights:
+            self.run(right)
 
     def is_bare(self, place: InDatabase) -> bool:
         """Whether nothing hangs on a table that would be lost if another took its place: indexes, constraints, views, triggers."""

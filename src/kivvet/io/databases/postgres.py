@@ -283,8 +283,8 @@ class Postgres(Engine):
             return
         rights = self.rights_on(place)
         super().put_view(place, query)
-        for one in rights:
-            self.run(one)
+        for right in rights:
+            self.run(right)
 
     def set_aside(self, view: InDatabase, tables: Sequence[InDatabase]) -> list[InDatabase]:
         found: list[InDatabase] = []
