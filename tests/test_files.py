@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 import kivvet
 from kivvet.books.runs.record import read_record
-from kivvet.io import csv_source
+from kivvet.io import csv_source, hashed_file
 from kivvet.io.csv_source import CsvSource
 from kivvet.io.csv_target import CsvTarget, record_file
 from kivvet.io.files import hash_bytes_of
@@ -231,6 +231,27 @@ def test_the_record_fits_the_bytes_of_the_target_and_no_others(tmp_path, changes
     content[20] ^= 1
     target.write_bytes(bytes(content))
     assert read_record(target).is_true is False
+
+
+@pytest.mark.parametrize("advice", ["taken", "refused", "not known"])
+def test_a_file_knows_the_hash_of_its_bytes_whatever_the_system_makes_of_the_advice(
+    tmp_path, monkeypatch, advice
+):
+    def refused(*_):
+        raise OSError(22, "Invalid argument")
+
+    monkeypatch.setattr(hashed_file, "_BYTES_TO_SEND", 7)
+    if advice == "refused":
+        monkeypatch.setattr(hashed_file.os, "posix_fadvise", refused, raising=False)
+    elif advice == "not known":
+        monkeypatch.delattr(hashed_file.os, "posix_fadvise", raising=False)
+    pieces = [b"", b"a", memoryview(b"bc" * 9), pa.py_buffer(b"d" * 20_000), b"e"]
+    with hashed_file.HashedFile(tmp_path / "x") as file:
+        for piece in pieces:
+            file.write(piece)
+        held = b"".join(map(bytes, pieces))
+        assert (file.at, file.digest.hexdigest()) == (len(held), xxhash.xxh3_128_hexdigest(held))
+    assert (tmp_path / "x").read_bytes() == held
 
 
 def test_the_parquet_hash_covers_all_but_the_record(tmp_path):

@@ -104,7 +104,7 @@ def test_a_fault_on_the_way_is_raised_and_the_file_let_go_of(tmp_path, monkeypat
     if when == "encoding":
         monkeypatch.setattr(parquet_encoding, "encoded_group", fails)
     else:
-        monkeypatch.setattr(made, "_put", fails)
+        monkeypatch.setattr(made.file, "write", fails)
     with pytest.raises(OSError, match="No space"):
         written(made, table, [2])
     made.abandon()

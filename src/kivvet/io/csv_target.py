@@ -16,7 +16,6 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
-import xxhash
 
 from kivvet.core.columns.arrays import in_threads
 from kivvet.core.columns.convert import bytes_of_texts
@@ -25,6 +24,7 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.values import write_plain
 from kivvet.core.words.wording import shown_path
 from kivvet.io.files import hash_bytes_of, replacing
+from kivvet.io.hashed_file import HashedFile
 from kivvet.io.kept_records import KeptRecords
 from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
 
@@ -35,18 +35,6 @@ _ROWS_FOR_THREADS = 1 << 15
 _STRUCTURAL = b'"\r\n'  # and the delimiter: a field that holds one of them stands in quotes
 #: Bytes that stand for structural ones within fields while a batch is made into lines; texts hardly hold any.
 _STANDING_IN = bytes([*range(1, 9), *range(14, 32)])
-
-
-class _HashedFile(io.BufferedWriter):
-    """A file that is written from its beginning, and the hash of its bytes."""
-
-    def __init__(self, path: Path) -> None:
-        super().__init__(io.FileIO(path, "w"))
-        self.digest = xxhash.xxh3_128()
-
-    def write(self, content: Any) -> int:
-        self.digest.update(content)
-        return super().write(content)
 
 
 class CsvTarget(Target):
@@ -70,7 +58,7 @@ class CsvTarget(Target):
         self.encoder = None if is_plain else codecs.getincrementalencoder(options.encoding)()
         buffer = io.StringIO()
         csv.writer(buffer, delimiter=self.delimiter, lineterminator="\n").writerow(names)
-        self.file = _HashedFile(path)
+        self.file = HashedFile(path)
         self.sink = pa.PythonFile(self.file, "w")
         if grown is None:
             self._put(buffer.getvalue().encode())

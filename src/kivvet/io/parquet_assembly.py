@@ -167,7 +167,7 @@ class AssembledTarget(ParquetTarget):
     def _copied(self, chunk: Fields) -> Fields:
         """Copy the bytes of a chunk; return what the footer is to say of it."""
         begin, end = span_of(chunk)
-        place = self.at
+        place = self.file.at
         self.read_from.seek(begin)
         left = end - begin
         while left:
@@ -176,7 +176,7 @@ class AssembledTarget(ParquetTarget):
                 raise DataError(
                     "is damaged: a column is cut short", place=Place(shown_path(self.encoded.path))
                 )
-            self._put(content)
+            self.file.write(content)
             left -= len(content)
         return placed(chunk, place - begin)
 
@@ -220,11 +220,11 @@ class GrownTarget(ParquetTarget):
 
     def _begin(self) -> None:
         with self.grown.path.open("rb") as held:
-            while self.at < self.start_of_footer:
-                content = held.read(min(_BYTES_AT_ONCE, self.start_of_footer - self.at))
+            while self.file.at < self.start_of_footer:
+                content = held.read(min(_BYTES_AT_ONCE, self.start_of_footer - self.file.at))
                 if not content:
                     raise DataError("is cut short", place=Place(shown_path(self.grown.path)))
-                self._put(content)
+                self.file.write(content)
 
     def _describe(self, footer: Fields) -> dict[str, Described]:
         described = described_in(footer)

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import pyarrow as pa
-import xxhash
 
+from kivvet.io.hashed_file import HashedFile
 from kivvet.io.parquet_chunks import (
     GROUP_COLUMNS,
     Described,
@@ -64,18 +64,11 @@ class ParquetTarget(Target):
         self.chunks: list[dict[str, list[Fields]]] = []
         self.described: dict[str, Described] = {}
         self.base: Fields = {}  # what the footer says besides
-        self.digest = xxhash.xxh3_128()
-        self.at = 0
-        self.file = path.open("wb")
+        self.file = HashedFile(path)
         self._begin()
 
     def _begin(self) -> None:
-        self._put(MAGIC)
-
-    def _put(self, content: bytes | memoryview) -> None:
-        self.file.write(content)
-        self.digest.update(content)
-        self.at += len(content)
+        self.file.write(MAGIC)
 
     # Of a table without columns Arrow knows no rows: where none are written, the groups are put at the end.
 
@@ -125,8 +118,8 @@ class ParquetTarget(Target):
     def _placed(self, content: memoryview, chunk: Fields) -> Fields:
         """Write the bytes of a chunk that was just encoded; return what the footer is to say of it."""
         begin, end = span_of(chunk)
-        place = self.at
-        self._put(content[begin:end])
+        place = self.file.at
+        self.file.write(content[begin:end])
         return placed(chunk, place - begin)
 
     def _end_columns(self) -> None:
@@ -167,7 +160,7 @@ class ParquetTarget(Target):
         """Write the rest, and the footer with the record."""
         try:
             footer = self._footer()
-            self.file.write(sealed_footer(self.digest, footer, seal))
+            self.file.write(sealed_footer(self.file.digest, footer, seal))
         finally:
             self.abandon()
 
