@@ -11,8 +11,9 @@ from typing import NoReturn
 #: Objects made before circles of them are sought. What a command makes it needs until it ends, and to look through all
 #: of that time and again costs a tenth of the start.
 _OBJECTS_BETWEEN = 100_000
-#: Of Arrow's memory: batches come and go, and its own allocator lets the system clear their large pages each time.
-_ALLOCATOR = "system"
+#: Arrays come and go with each batch. In small pages the system gives the same memory again; large ones it clears anew, and
+#: a virtual machine has to fetch them from its host, which took up to half of a command's time.
+_IN_SMALL_PAGES = {"ARROW_DEFAULT_MEMORY_POOL": "system", "NUMPY_MADVISE_HUGEPAGE": "0"}
 
 
 class _NoPandas(MetaPathFinder):
@@ -29,7 +30,8 @@ def main() -> NoReturn:
     """Run the command line."""
     sys.meta_path.insert(0, _NoPandas())
     gc.set_threshold(_OBJECTS_BETWEEN, 50, 100)
-    os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", _ALLOCATOR)
+    for name, value in _IN_SMALL_PAGES.items():
+        os.environ.setdefault(name, value)
     from kivvet.cli.main import main as run
 
     try:

@@ -16,7 +16,7 @@ from copy import copy
 import numpy as np
 
 from kivvet.core.calculate.exact_slices import BITS, CHUNK, FEW, MASK, Slices, rounded_digits
-from kivvet.core.columns.arrays import Array, Places, in_threads
+from kivvet.core.columns.arrays import Array, Places, group_sizes, in_threads
 
 BLOCK = 1 << 18  # rows that are brought to the digits at a time where groups are few
 _FAR, _UP = 2.0**800, 13  # larger values are added up as 2**-416 of their size, which is 13 places lower
@@ -231,7 +231,7 @@ def _longest_and_top(numbers: Places, values: Array, n_groups: int) -> tuple[int
     tops: list[float] = []
 
     def work(start: int, end: int) -> None:
-        counts.append(np.bincount(numbers[start:end], minlength=n_groups))
+        counts.append(group_sizes(numbers[start:end], n_groups))
         tops.append(float(max(values[start:end].max(), -values[start:end].min())))
 
     in_threads(work, len(values))

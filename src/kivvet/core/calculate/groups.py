@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from kivvet.core.calculate.comparing import ranks_of
 from kivvet.core.calculate.vectors import Vector, without_empty
-from kivvet.core.columns.arrays import Array, Places, in_threads
+from kivvet.core.columns.arrays import Array, Places, group_sizes, in_threads
 from kivvet.core.columns.column import BoolArray
 from kivvet.core.columns.encoding import encoded
 
@@ -51,7 +51,7 @@ class Groups:
     @cached_property
     def sizes(self) -> Places:
         """The rows of each group."""
-        return np.bincount(self.numbers, minlength=self.n_groups)
+        return group_sizes(self.numbers, self.n_groups)
 
 
 def numbers_of(key: Vector) -> tuple[Array, int]:

@@ -65,3 +65,13 @@ def converted(values: Array, dtype: type[np.generic]) -> Array:
 
     in_threads(work, len(values))
     return made
+
+
+def group_sizes(numbers: Array, n_groups: int) -> Places:
+    """Return how many rows each group has; few rows at a time become numbers of the width in which NumPy counts."""
+    sizes = np.zeros(n_groups, np.int64)
+    step = max(CHUNK, 4 * n_groups)
+    for start in range(0, len(numbers), step):
+        counted = np.bincount(numbers[start : start + step], minlength=n_groups)
+        sizes += counted
+    return sizes
