@@ -12,7 +12,7 @@ from typing import NoReturn
 #: of that time and again costs a tenth of the start.
 _OBJECTS_BETWEEN = 100_000
 #: Arrays come and go with each batch. In small pages the system gives the same memory again; large ones it clears anew, and
-#: a virtual machine has to fetch them from its host, which took up to half of a command's time.
+#: a virtual machine has to fetch them from its host, which took up to two fifths of a command's time.
 _IN_SMALL_PAGES = {"ARROW_DEFAULT_MEMORY_POOL": "system", "NUMPY_MADVISE_HUGEPAGE": "0"}
 
 

@@ -10,7 +10,8 @@ from typing import TypeVar
 
 import pyarrow as pa
 
-from kivvet.io.source_and_target import PartedTarget, Seal, Target, WrittenPart
+from kivvet.io.parted_target import PartedTarget, WrittenPart
+from kivvet.io.source_and_target import Seal, Target
 
 Batch = TypeVar("Batch")
 _MOST_WAITING = 1

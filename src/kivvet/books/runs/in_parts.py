@@ -32,7 +32,8 @@ from kivvet.core.words.places import Place
 from kivvet.core.words.wording import count, listed
 from kivvet.io.files import FileState
 from kivvet.io.locations import Location, is_of_parts, shown_location
-from kivvet.io.source_and_target import PartedTarget, Source, WrittenPart
+from kivvet.io.parted_target import PartedTarget, WrittenPart
+from kivvet.io.source_and_target import Source
 
 if TYPE_CHECKING:
     from kivvet.books.files.open_book import OpenBook

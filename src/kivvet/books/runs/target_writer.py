@@ -24,6 +24,7 @@ from kivvet.io.csv_target import list_as_text
 from kivvet.io.databases.places import InDatabase
 from kivvet.io.formats import format_of
 from kivvet.io.locations import Location, begun, extended_at, format_to, holds_sheets, merged
+from kivvet.io.parted_target import WrittenPart
 from kivvet.io.queued import QueuedTarget
 from kivvet.io.source_and_target import (
     AS_IT_IS_NAMED,
@@ -33,7 +34,6 @@ from kivvet.io.source_and_target import (
     Source,
     Target,
     WriteOptions,
-    WrittenPart,
 )
 
 #: The keys of a field's metadata under which stand the table or formula that made a column, and the hash of its meaning.

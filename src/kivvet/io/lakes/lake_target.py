@@ -19,7 +19,8 @@ from kivvet.core.words.wording import listed, repeated
 from kivvet.io.folders import FolderLocation, folder_at
 from kivvet.io.kept_records import KeptRecords
 from kivvet.io.lakes.lake import files_of, hash_of_files, holds_lake, in_package, open_lake, told
-from kivvet.io.source_and_target import AS_IT_IS_NAMED, PartedTarget, Seal, Target, WriteOptions, WrittenPart
+from kivvet.io.parted_target import PartedTarget, WrittenPart
+from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, Target, WriteOptions
 
 _RECORD = "kivvet"
 _ROWS_A_GROUP = 1 << 19

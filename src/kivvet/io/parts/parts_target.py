@@ -11,8 +11,9 @@ import pyarrow as pa
 from kivvet.core.words.errors import OutputError
 from kivvet.io.folders import FolderLocation, folder_at
 from kivvet.io.parquet_target import ParquetTarget
+from kivvet.io.parted_target import PartedTarget, WrittenPart
 from kivvet.io.parts.manifest import MANIFEST, OURS, Manifest, Part, hash_of, read_manifest, write_manifest
-from kivvet.io.source_and_target import AS_IT_IS_NAMED, PartedTarget, Seal, WriteOptions, WrittenPart
+from kivvet.io.source_and_target import AS_IT_IS_NAMED, Seal, WriteOptions
 
 _ROWS_A_PART = 1 << 22
 
